@@ -1,0 +1,507 @@
+// Package dialog holds one port in conversation.
+//
+// A single reader takes what comes, with the time at which it was read, and
+// sorts it into lines. Lines that no call has taken yet stay in the inbox, from
+// the moment the port opens. Every wait is woken by what arrives and bounded by
+// a time limit; nothing polls.
+//
+// Three sorts of line are set apart as they come: the echo of what was said,
+// notices (which the module sends by itself), and, in dialect AT, the final
+// result that ends an exchange. Notices never count as an answer, but a wait
+// that asks for one by its words gets it.
+package dialog
+
+import (
+	"bytes"
+	"context"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"uparrot/core/pattern"
+	"uparrot/core/port"
+)
+
+// Dialect says how commands and answers follow each other.
+type Dialect int
+
+// The dialects.
+const (
+	Lines Dialect = iota // lines both ways, no exchanges
+	AT                   // a said line opens an exchange that a final result ends (ITU-T V.250)
+	Bytes                // no lines: only bytes are heard
+)
+
+// ParseDialect reads a dialect's name.
+func ParseDialect(s string) (Dialect, bool) {
+	d, ok := dialects[s]
+	return d, ok
+}
+
+var dialects = map[string]Dialect{"lines": Lines, "at": AT, "bytes": Bytes}
+
+// DialectNames are the dialects as written.
+var DialectNames = []string{"at", "lines", "bytes"}
+
+func (d Dialect) String() string {
+	for name, one := range dialects {
+		if one == d {
+			return name
+		}
+	}
+	return "unknown"
+}
+
+// Config says how a module speaks. The zero value is dialect Lines with CR LF.
+type Config struct {
+	Dialect  Dialect
+	Ending   string             // what Say adds; "" means CR LF
+	Notices  []*pattern.Pattern // lines that the module sends by itself
+	Refusals []*pattern.Pattern // final results that say no, beside those of V.250
+	Banner   *pattern.Pattern   // the line after a restart; ends an open exchange; may be nil
+
+	// Trace is told of all that comes and goes, in order. OnNotice is told of
+	// every notice as it comes, with its place in Notices, and returns whether
+	// it has dealt with it; if not, the notice goes to the inbox. Both are
+	// called while the dialog is locked: they must return soon and not call
+	// back.
+	Trace    func(Trace)
+	OnNotice func(notice int, line Line, caps []pattern.Capture) (taken bool)
+}
+
+// Trace is one thing that happened at the port.
+type Trace struct {
+	Time  time.Time
+	Kind  TraceKind
+	Bytes []byte // valid until the call returns
+}
+
+// TraceKind says what happened.
+type TraceKind int
+
+// What can happen at a port.
+const (
+	Came     TraceKind = iota // bytes were read
+	Went                      // bytes are about to be written
+	PassedBy                  // a line was passed over by a wait
+	Dropped                   // a line fell out of a full inbox
+)
+
+// Line is one line that came, its line end, colours and blanks at both ends
+// removed.
+type Line struct {
+	Text []byte
+	Time time.Time // when its last byte was read
+	Wire int       // bytes on the line, from the line ends just before it to the first byte of its own
+	Cut  bool      // it was longer than MaxLine: this is a piece
+
+	class class
+	num   int64 // place in the stream of lines
+	start int64 // offset in the stream of bytes
+	stop  int64 // ... of its line end
+	end   int64 // ... after its line end
+}
+
+type class int
+
+const (
+	plain class = iota
+	echo
+	notice
+)
+
+// Bounds on what is kept, whatever a module sends.
+const (
+	MaxLine  = 64 << 10 // bytes in a line; a longer one is cut into pieces
+	maxInbox = 1 << 20  // bytes that no call has taken
+	maxLines = 16 << 10 // lines that no call has taken
+)
+
+// Dialog is a port in conversation. Calls that wait must follow one another;
+// Close may come at any time.
+type Dialog struct {
+	port port.Port
+	cfg  Config
+	set  *pattern.Set       // refusals, final results, banner, notices
+	nRef int                // how many of the set are refusals
+	nFin int                // ... and final results, after the refusals
+	nBan int                // ... and banners
+	long []*pattern.Pattern // notices with a payload of stated length
+
+	mu      sync.Mutex
+	changed chan struct{} // closed when something has come; nil if nobody waits
+	err     error         // the reader has ended
+
+	raw     []byte // bytes not taken yet
+	rawAt   int64  // offset of raw[0] in the stream
+	partial int64  // offset where the line now coming begins
+	lead    int    // line ends just before it
+	afterCR bool   // the last line ended with CR: an LF belongs to it
+	wants   int    // bytes the coming line must have before a line end counts
+	lines   []Line // not taken yet
+	count   int64  // lines so far
+
+	lastCame time.Time
+	lastWent time.Time
+	echoOf   string // what was said and may come back
+	exchange exchange
+
+	done chan struct{}
+}
+
+// exchange is a said line and its answer, in dialect AT.
+type exchange struct {
+	said    string
+	open    bool
+	first   int64  // number of the first line after it was said
+	last    int64  // number of the line that ended it, once it is not open
+	refused string // the refusal that ended it, if no call has taken it
+}
+
+// The final results of ITU-T V.250 (6.3.1) and 3GPP TS 27.007 (9.2), TS 27.005
+// (3.2.5): those that say no, then those that say yes.
+var (
+	noResults  = []string{"ERROR", "+CME ERROR: ...", "+CMS ERROR: ...", "NO CARRIER", "BUSY", "NO ANSWER", "NO DIALTONE"}
+	yesResults = []string{"OK", "CONNECT", "CONNECT ..."}
+)
+
+// Open begins a conversation on a port. The dialog owns the port from then on.
+func Open(p port.Port, cfg Config) *Dialog {
+	if cfg.Ending == "" {
+		cfg.Ending = "\r\n"
+	}
+	d := &Dialog{port: p, cfg: cfg, done: make(chan struct{})}
+	all := append([]*pattern.Pattern(nil), cfg.Refusals...)
+	if cfg.Dialect == AT {
+		for _, s := range noResults {
+			all = append(all, pattern.Must(s))
+		}
+	}
+	d.nRef = len(all)
+	if cfg.Dialect == AT {
+		for _, s := range yesResults {
+			all = append(all, pattern.Must(s))
+		}
+	}
+	d.nFin = len(all)
+	if cfg.Banner != nil {
+		all = append(all, cfg.Banner)
+	}
+	d.nBan = len(all)
+	all = append(all, cfg.Notices...)
+	d.set = pattern.NewSet(all)
+	for _, n := range cfg.Notices {
+		if n.HasPayload() {
+			d.long = append(d.long, n)
+		}
+	}
+	go d.read()
+	return d
+}
+
+// Port is the port below.
+func (d *Dialog) Port() port.Port { return d.port }
+
+// Close ends the conversation and closes the port.
+func (d *Dialog) Close() error {
+	err := d.port.Close()
+	<-d.done
+	return err
+}
+
+func (d *Dialog) read() {
+	defer close(d.done)
+	buf := make([]byte, 16<<10)
+	for {
+		n, err := d.port.Read(buf)
+		now := time.Now()
+		d.mu.Lock()
+		if n > 0 {
+			d.take(now, buf[:n])
+		}
+		if err != nil {
+			d.err = err
+		}
+		if d.changed != nil {
+			close(d.changed)
+			d.changed = nil
+		}
+		d.mu.Unlock()
+		if err != nil {
+			return
+		}
+	}
+}
+
+func (d *Dialog) trace(t time.Time, k TraceKind, b []byte) {
+	if d.cfg.Trace != nil {
+		d.cfg.Trace(Trace{t, k, b})
+	}
+}
+
+// take sorts bytes that have come. The mutex is held.
+func (d *Dialog) take(now time.Time, b []byte) {
+	d.lastCame = now
+	d.trace(now, Came, b)
+	d.raw = append(d.raw, b...)
+	if d.cfg.Dialect != Bytes {
+		d.cutLines(now, len(b))
+	}
+	if len(d.raw) > maxInbox {
+		d.drop(now, len(d.raw)-maxInbox/2)
+	}
+	if len(d.lines) > maxLines {
+		d.dropLines(now, len(d.lines)-maxLines/2)
+	}
+}
+
+// cutLines finds the lines that the last n bytes complete.
+func (d *Dialog) cutLines(now time.Time, n int) {
+	fresh := len(d.raw) - n // no line end before this that still counts
+	cr := -2                // index of the next CR; -2 not looked for, -1 none
+	for fresh < len(d.raw) {
+		from := int(d.partial - d.rawAt)
+		if cr != -1 && cr < fresh {
+			cr = indexFrom(d.raw, fresh, '\r')
+		}
+		end := -1
+		if cr >= 0 {
+			end = cr
+			if lf := bytes.IndexByte(d.raw[fresh:cr], '\n'); lf >= 0 {
+				end = fresh + lf
+			}
+		} else {
+			end = indexFrom(d.raw, fresh, '\n')
+		}
+		if end < 0 {
+			if len(d.raw)-from >= MaxLine {
+				d.line(now, from, from+MaxLine, from+MaxLine, true)
+				fresh = max(fresh, int(d.partial-d.rawAt))
+				continue
+			}
+			return
+		}
+		if end-from >= MaxLine {
+			d.line(now, from, from+MaxLine, from+MaxLine, true)
+			fresh = max(fresh, int(d.partial-d.rawAt))
+			continue
+		}
+		if end == from { // a line end that belongs to the line before or after
+			if !d.afterCR || d.raw[end] != '\n' {
+				d.lead++
+			}
+			d.afterCR = false
+			d.partial = d.rawAt + int64(end+1)
+			fresh = end + 1
+			continue
+		}
+		if d.inPayload(from, end) {
+			fresh = end + 1
+			continue
+		}
+		d.afterCR = d.raw[end] == '\r'
+		d.line(now, from, end, end+1, false)
+		fresh = end + 1
+	}
+}
+
+func indexFrom(b []byte, from int, c byte) int {
+	if i := bytes.IndexByte(b[from:], c); i >= 0 {
+		return from + i
+	}
+	return -1
+}
+
+// inPayload reports whether a line end stands inside a payload whose length the
+// line itself states.
+func (d *Dialog) inPayload(from, end int) bool {
+	if len(d.long) == 0 {
+		return false
+	}
+	if d.wants == 0 {
+		for _, p := range d.long {
+			if w := p.Wants(d.raw[from:end]); w > 0 {
+				d.wants = w
+				break
+			}
+		}
+	}
+	return end-from < d.wants
+}
+
+// line files raw[from:to] as a line; the next begins at next.
+func (d *Dialog) line(now time.Time, from, to, next int, cut bool) {
+	text := clean(d.raw[from:to])
+	l := Line{Time: now, Wire: d.lead + next - from, Cut: cut, num: d.count,
+		start: d.rawAt + int64(from), stop: d.rawAt + int64(to), end: d.rawAt + int64(next)}
+	d.partial, d.lead, d.wants = l.end, 0, 0
+	if len(text) == 0 {
+		return
+	}
+	d.count++
+	l.Text = append([]byte(nil), text...)
+	if taken := d.classify(&l); !taken {
+		d.lines = append(d.lines, l)
+	}
+}
+
+// clean removes colours and the blanks at both ends.
+func clean(text []byte) []byte {
+	if bytes.IndexByte(text, 0x1b) >= 0 {
+		text = []byte(ansi.Strip(string(text)))
+	}
+	return bytes.Trim(text, " \t")
+}
+
+// classify says what sort of line this is, and does what follows from it.
+func (d *Dialog) classify(l *Line) (taken bool) {
+	if d.echoOf != "" && string(l.Text) == d.echoOf {
+		l.class = echo
+		d.echoOf = ""
+		return false
+	}
+	first, note := -1, -1
+	var noteCaps []pattern.Capture
+	d.set.Match(l.Text, func(i int, caps []pattern.Capture) bool {
+		if i >= d.nBan {
+			note, noteCaps = i-d.nBan, caps
+			return false
+		}
+		if first < 0 {
+			first = i
+		}
+		return true
+	})
+	switch {
+	case note >= 0:
+		l.class = notice
+		return d.cfg.OnNotice != nil && d.cfg.OnNotice(note, *l, noteCaps)
+	case first >= 0 && d.exchange.open: // outside an exchange a result is a line like any other
+		d.exchange.open, d.exchange.last = false, l.num
+		if first < d.nRef {
+			d.exchange.refused = string(l.Text)
+		}
+	}
+	return false
+}
+
+// takeLine removes line i from the inbox. What stood before it and is of the
+// same sort is passed over; the rest stays.
+func (d *Dialog) takeLine(i int) {
+	l := d.lines[i]
+	kept := d.lines[:0]
+	for j, other := range d.lines {
+		switch {
+		case j == i:
+			d.answered(l)
+		case j < i && (other.class == notice) == (l.class == notice):
+			d.passOver(other)
+		default:
+			kept = append(kept, other)
+		}
+	}
+	d.lines = kept
+	if l.class != notice {
+		d.forget(l.end)
+	}
+}
+
+// passOver gives up a line that no call took.
+func (d *Dialog) passOver(l Line) {
+	if l.class != echo {
+		d.trace(l.Time, PassedBy, l.Text)
+	}
+	d.answered(l)
+}
+
+// answered notes that a line has left the inbox: a refusal need not be told of
+// any more.
+func (d *Dialog) answered(l Line) {
+	if l.num == d.exchange.last && !d.exchange.open {
+		d.exchange.refused = ""
+	}
+}
+
+// forget drops raw bytes up to an offset in the stream.
+func (d *Dialog) forget(to int64) {
+	n := int(to - d.rawAt)
+	if n <= 0 {
+		return
+	}
+	d.raw = d.raw[:copy(d.raw, d.raw[n:])]
+	d.rawAt = to
+	if d.partial < to { // hear bytes took the beginning of a line
+		d.partial, d.lead = to, 0
+	}
+}
+
+// drop keeps the inbox bounded: the oldest n bytes go, with their lines.
+func (d *Dialog) drop(now time.Time, n int) {
+	to := d.rawAt + int64(n)
+	i := 0
+	for i < len(d.lines) && d.lines[i].end <= to {
+		i++
+	}
+	d.dropLines(now, i)
+	d.forget(to)
+}
+
+func (d *Dialog) dropLines(now time.Time, n int) {
+	for _, l := range d.lines[:n] {
+		d.trace(now, Dropped, l.Text)
+	}
+	d.lines = append(d.lines[:0], d.lines[n:]...)
+}
+
+// wait blocks until something has come, the timer has fired or ctx is done. The
+// mutex is held on entry and on return.
+func (d *Dialog) wait(ctx context.Context, timer <-chan time.Time) (timedOut bool, err error) {
+	if d.err != nil {
+		return false, d.err
+	}
+	if d.changed == nil {
+		d.changed = make(chan struct{})
+	}
+	changed := d.changed
+	d.mu.Unlock()
+	defer d.mu.Lock()
+	select {
+	case <-changed:
+		return false, nil
+	case <-timer:
+		return true, nil
+	case <-ctx.Done():
+		return false, context.Cause(ctx)
+	}
+}
+
+// LastCame is when bytes last came; zero if none have.
+func (d *Dialog) LastCame() time.Time {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.lastCame
+}
+
+// PassAll passes over all that no call has taken, and gives up an open
+// exchange. A step that is tried again begins with what comes from then on.
+func (d *Dialog) PassAll() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	kept := d.lines[:0]
+	for _, l := range d.lines {
+		if l.class == notice {
+			kept = append(kept, l)
+			continue
+		}
+		d.passOver(l)
+	}
+	d.lines = kept
+	d.forget(d.rawAt + int64(len(d.raw)))
+	d.exchange = exchange{}
+	d.echoOf = ""
+}
+
+// trimEcho is said text as a line would hold it.
+func trimEcho(text string) string { return strings.Trim(text, " \t\r\n") }

@@ -1,0 +1,390 @@
+package dialog
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"uparrot/core/pattern"
+)
+
+// Form says what of the inbox a Wait looks at.
+type Form int
+
+// The forms of waiting.
+const (
+	WholeLine Form = iota // any line
+	NextLine              // the very next line must match
+	AnyBytes              // bytes anywhere, also without a line end
+)
+
+// Wait says what to wait for. The pattern must be bound.
+type Wait struct {
+	Form    Form
+	Pattern *pattern.Pattern
+	Within  time.Duration // the longest wait; 0 looks only at what is there
+}
+
+// Heard is what a wait took.
+type Heard struct {
+	Text     string
+	Time     time.Time // when its last byte was read
+	Captures []pattern.Capture
+}
+
+// Missed is the error of a wait that did not get what it wanted.
+type Missed struct {
+	Port   string
+	Said   string // the last line said
+	Wanted string // the pattern
+	Within time.Duration
+	Heard  []string // what came instead, oldest first, at most ten lines
+	Rest   string   // bytes after the last line end
+	Silent bool     // nothing at all came since the wait began or the last line was said
+	Near   int      // which of Heard agrees longest with the pattern; -1 if none does
+	NearAt int      // bytes in which it agrees
+	Next   bool     // the very next line did not match
+}
+
+func (e *Missed) Error() string {
+	switch {
+	case e.Next && len(e.Heard) > 0:
+		return fmt.Sprintf("%s: the next line was %q, wanted %s", e.Port, e.Heard[len(e.Heard)-1], e.Wanted)
+	case e.Silent:
+		return fmt.Sprintf("%s: nothing came within %v, wanted %s", e.Port, e.Within, e.Wanted)
+	}
+	return fmt.Sprintf("%s: %s did not come within %v", e.Port, e.Wanted, e.Within)
+}
+
+// Refused is the error of a said line that the module refused.
+type Refused struct {
+	Port  string
+	Said  string
+	Heard string
+}
+
+func (e *Refused) Error() string {
+	return fmt.Sprintf("%s: said %s, was refused with %s", e.Port, e.Said, e.Heard)
+}
+
+// Unwanted is the error of Absent when what must not come came.
+type Unwanted struct {
+	Port    string
+	Pattern string
+	Heard   string
+	After   time.Duration // since the wait began; below zero if it was there already
+}
+
+func (e *Unwanted) Error() string {
+	return fmt.Sprintf("%s: heard %q, which must not come", e.Port, e.Heard)
+}
+
+// Say says a line: it waits for the open exchange to end, at most for within,
+// then writes the text and the line ending, and in dialect AT opens an
+// exchange. It returns when the writing began.
+func (d *Dialog) Say(ctx context.Context, text string, within time.Duration) (time.Time, error) {
+	if err := d.Settle(ctx, within); err != nil {
+		return time.Time{}, err
+	}
+	d.mu.Lock()
+	d.leaveOldAnswers()
+	d.echoOf = trimEcho(text)
+	d.exchange = exchange{said: text, open: d.cfg.Dialect == AT, first: d.count, last: -1}
+	d.mu.Unlock()
+	return d.write(ctx, []byte(text+d.cfg.Ending))
+}
+
+// leaveOldAnswers passes over the answer to the line said before: it is no
+// answer to the next one. Lines from outside an exchange stay.
+func (d *Dialog) leaveOldAnswers() {
+	if d.cfg.Dialect != AT || d.exchange.said == "" {
+		return
+	}
+	kept := d.lines[:0]
+	for _, l := range d.lines {
+		if l.class != notice && l.num >= d.exchange.first && l.num <= d.exchange.last {
+			d.passOver(l)
+			continue
+		}
+		kept = append(kept, l)
+	}
+	d.lines = kept
+}
+
+// SayBytes writes bytes as they are. It opens no exchange and waits for none.
+func (d *Dialog) SayBytes(ctx context.Context, b []byte) (time.Time, error) {
+	d.mu.Lock()
+	d.echoOf = trimEcho(string(b))
+	d.mu.Unlock()
+	return d.write(ctx, b)
+}
+
+// write writes in a goroutine of its own, so that a line held back by the
+// module cannot hold the caller past its context.
+func (d *Dialog) write(ctx context.Context, b []byte) (time.Time, error) {
+	done := make(chan error, 1)
+	now := time.Now()
+	d.mu.Lock()
+	d.lastWent = now
+	d.trace(now, Went, b)
+	d.mu.Unlock()
+	go func() {
+		_, err := d.port.Write(b)
+		done <- err
+	}()
+	select {
+	case err := <-done:
+		return now, err
+	case <-ctx.Done():
+		return now, context.Cause(ctx)
+	}
+}
+
+// Settle waits for the open exchange to end. A refusal that no wait has taken
+// is returned as *Refused, once.
+func (d *Dialog) Settle(ctx context.Context, within time.Duration) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if !d.exchange.open {
+		return d.refusal()
+	}
+	began := time.Now()
+	timer := time.NewTimer(within)
+	defer timer.Stop()
+	for d.exchange.open {
+		late, err := d.wait(ctx, timer.C)
+		if err != nil {
+			return err
+		}
+		if late && d.exchange.open {
+			m := d.missed("a final result, such as OK", nil, within, began)
+			d.exchange.open, d.exchange.last = false, d.count-1
+			return m
+		}
+	}
+	return d.refusal()
+}
+
+// refusal gives out the refusal that waits to be told, and takes its line.
+func (d *Dialog) refusal() error {
+	if d.exchange.refused == "" {
+		return nil
+	}
+	err := &Refused{Port: d.port.Name(), Said: d.exchange.said, Heard: d.exchange.refused}
+	d.exchange.refused = ""
+	for i := range d.lines {
+		if d.lines[i].num == d.exchange.last {
+			d.takeLine(i)
+			break
+		}
+	}
+	return err
+}
+
+// Hear waits for what w describes and takes it out of the inbox. It fails with
+// *Missed, with *Refused if the module refused the line just said and w is not
+// about that, or with the port's own error.
+func (d *Dialog) Hear(ctx context.Context, w Wait) (Heard, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	began := time.Now()
+	timer := time.NewTimer(w.Within)
+	defer timer.Stop()
+	look := d.looker(w)
+	for {
+		heard, found, err := look()
+		if found || err != nil {
+			return heard, err
+		}
+		if d.exchange.refused != "" {
+			return Heard{}, d.refusal()
+		}
+		late, err := d.wait(ctx, timer.C)
+		if err != nil {
+			return Heard{}, err
+		}
+		if late {
+			if heard, found, err := look(); found || err != nil {
+				return heard, err
+			}
+			return Heard{}, d.missed(w.Pattern.String(), w.Pattern, w.Within, began)
+		}
+	}
+}
+
+// looker returns the function that looks for w in the inbox. It looks at each
+// line once.
+func (d *Dialog) looker(w Wait) func() (Heard, bool, error) {
+	if w.Form == AnyBytes {
+		return func() (Heard, bool, error) { return d.lookBytes(w) }
+	}
+	from := int64(0)
+	return func() (Heard, bool, error) {
+		for i := range d.lines {
+			l := d.lines[i]
+			if l.num < from {
+				continue
+			}
+			from = l.num + 1
+			caps, ok := w.match(l)
+			if ok {
+				d.takeLine(i)
+				return Heard{string(l.Text), l.Time, caps}, true, nil
+			}
+			if w.Form == NextLine && l.class == plain {
+				if d.exchange.refused != "" && l.num == d.exchange.last {
+					return Heard{}, false, d.refusal()
+				}
+				m := d.missed(w.Pattern.String(), w.Pattern, w.Within, time.Time{})
+				m.Heard, m.Near, m.Next = []string{string(l.Text)}, 0, true
+				m.NearAt = w.Pattern.NearMiss(l.Text)
+				return Heard{}, false, m
+			}
+		}
+		return Heard{}, false, nil
+	}
+}
+
+// match holds one line against the wait. A notice is taken only by a pattern
+// with words of its own, an echo only by the very same text.
+func (w Wait) match(l Line) ([]pattern.Capture, bool) {
+	switch l.class {
+	case notice:
+		if !w.Pattern.HasWord() {
+			return nil, false
+		}
+	case echo:
+		if _, ok := w.Pattern.Literal(); !ok {
+			return nil, false
+		}
+	}
+	return w.Pattern.Match(l.Text)
+}
+
+func (d *Dialog) lookBytes(w Wait) (Heard, bool, error) {
+	start, end, caps, _ := w.Pattern.Find(d.raw)
+	if start < 0 {
+		return Heard{}, false, nil
+	}
+	heard := Heard{string(d.raw[start:end]), d.lastCame, caps}
+	to := d.rawAt + int64(end)
+	kept := d.lines[:0]
+	for _, l := range d.lines {
+		if l.end <= to && l.class != notice {
+			if l.end <= d.rawAt+int64(start) {
+				d.passOver(l)
+			} else {
+				d.answered(l)
+			}
+			continue
+		}
+		if l.start < to && l.class != notice { // its front is taken
+			l.start = to
+			if l.Text = append([]byte(nil), clean(d.raw[to-d.rawAt:l.stop-d.rawAt])...); len(l.Text) == 0 {
+				d.answered(l)
+				continue
+			}
+		}
+		kept = append(kept, l)
+	}
+	d.lines = kept
+	d.forget(to)
+	return heard, true, nil
+}
+
+// Absent waits for and fails with *Unwanted if what w describes comes, or is in
+// the inbox already. It takes nothing.
+func (d *Dialog) Absent(ctx context.Context, w Wait) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	began := time.Now()
+	timer := time.NewTimer(w.Within)
+	defer timer.Stop()
+	from := int64(0)
+	for {
+		if w.Form == AnyBytes {
+			if start, end, _, _ := w.Pattern.Find(d.raw); start >= 0 {
+				return &Unwanted{d.port.Name(), w.Pattern.String(), string(d.raw[start:end]), d.lastCame.Sub(began)}
+			}
+		} else {
+			for _, l := range d.lines {
+				if l.num < from {
+					continue
+				}
+				from = l.num + 1
+				if _, ok := w.match(l); ok {
+					return &Unwanted{d.port.Name(), w.Pattern.String(), string(l.Text), l.Time.Sub(began)}
+				}
+			}
+		}
+		late, err := d.wait(ctx, timer.C)
+		if late || err != nil {
+			return err
+		}
+	}
+}
+
+// Quiet waits until nothing has come for a time, counted from the call at the
+// earliest. It fails with *Missed if that does not happen within the limit.
+func (d *Dialog) Quiet(ctx context.Context, still, within time.Duration) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	began := time.Now()
+	limit := time.NewTimer(within)
+	defer limit.Stop()
+	for {
+		since := began
+		if d.lastCame.After(since) {
+			since = d.lastCame
+		}
+		rest := still - time.Since(since)
+		if rest <= 0 {
+			return nil
+		}
+		if time.Until(began.Add(within)) < rest {
+			late, err := d.wait(ctx, limit.C)
+			if late {
+				return d.missed(fmt.Sprintf("%v of quiet", still), nil, within, began)
+			}
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		timer := time.NewTimer(rest)
+		_, err := d.wait(ctx, timer.C)
+		timer.Stop()
+		if err != nil {
+			return err
+		}
+	}
+}
+
+const showLines = 10
+
+// missed gathers what a person needs to see why a wait was in vain.
+func (d *Dialog) missed(wanted string, p *pattern.Pattern, within time.Duration, began time.Time) *Missed {
+	m := &Missed{Port: d.port.Name(), Said: d.exchange.said, Wanted: wanted, Within: within, Near: -1}
+	since := began
+	if !d.lastWent.IsZero() && d.lastWent.Before(since) {
+		since = d.lastWent
+	}
+	m.Silent = d.lastCame.Before(since)
+	for _, l := range d.lines {
+		if l.class != echo {
+			m.Heard = append(m.Heard, string(l.Text))
+		}
+	}
+	m.Heard = m.Heard[max(0, len(m.Heard)-showLines):]
+	if p != nil {
+		for i, h := range m.Heard {
+			if at := p.NearMiss([]byte(h)); at > m.NearAt {
+				m.Near, m.NearAt = i, at
+			}
+		}
+	}
+	if rest := d.raw[max(0, min(len(d.raw), int(d.partial-d.rawAt))):]; len(rest) > 0 {
+		m.Rest = string(rest[:min(len(rest), 200)])
+	}
+	return m
+}

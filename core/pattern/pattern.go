@@ -1,0 +1,263 @@
+// Package pattern is the notation for text that is heard from a module.
+//
+// A pattern is the module's own text with places left open:
+//
+//	...            anything
+//	{}             any text
+//	{name}         any text, captured
+//	{name:int}     captured as a type: int, num, hex, word, text, quoted,
+//	               ipv4 or bytes(n), n being a number or an earlier capture
+//	{=expression}  the value of an expression, filled in by Bind
+//	{cr} {lf} {tab} {esc} {nul} {ctrl-a}..{ctrl-z} {hex 04 A4}   bytes
+//	{{ and }}      braces
+//	/.../          around the whole: a regular expression (RE2)
+//
+// Matching a line of n bytes against a pattern of m parts takes time in
+// proportion to n times m at most, whatever the line holds: nothing is tried
+// twice. Open text takes the least that lets the rest match; numbers take
+// every digit there is.
+package pattern
+
+import (
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+)
+
+// A kind says what a part of a pattern accepts.
+type kind int
+
+const (
+	literal   kind = iota
+	value          // {=expression}, before Bind
+	gap            // ...: any bytes
+	text           // printable text, may be empty
+	word           // printable, no blank, at least one
+	integer        // sign and digits
+	number         // with fraction and exponent
+	hexNumber      // hexadecimal digits, 0x allowed
+	quoted         // "..." with the quotes left out of the value
+	ipv4           // dotted quad
+	exactly        // bytes(n)
+)
+
+var kinds = map[string]kind{
+	"int": integer, "num": number, "hex": hexNumber, "word": word, "text": text, "quoted": quoted, "ipv4": ipv4, "bytes": exactly,
+}
+
+// TypeNames are the types that a capture may have, as written.
+var TypeNames = []string{"int", "num", "hex", "word", "text", "quoted", "ipv4", "bytes(n)"}
+
+type part struct {
+	kind kind
+	lit  string // literal: its bytes; value: the expression
+	name string // capture; "" if unnamed
+	size int    // exactly: the count, where sizeOf is ""
+	from string // exactly: the capture that holds the count
+	at   int    // offset in the source
+}
+
+func (p part) open() bool { return p.kind == gap || p.kind == text || p.kind == word }
+
+// Pattern is compiled heard text. It is immutable and safe for use by several
+// goroutines.
+type Pattern struct {
+	source string
+	parts  []part
+	re     *regexp.Regexp // instead of parts, for /.../
+
+	// simple is set if a single walk from the left decides: no open part
+	// stands before another part.
+	simple bool
+}
+
+// SyntaxError says what is wrong in a pattern's text, and where.
+type SyntaxError struct {
+	Offset int // bytes from the start of the text
+	Width  int // bytes concerned
+	What   string
+	Mend   string
+}
+
+func (e *SyntaxError) Error() string { return e.What }
+
+// Compile reads a pattern. An error is a *SyntaxError.
+func Compile(source string) (*Pattern, error) {
+	p := &Pattern{source: source}
+	if len(source) >= 2 && source[0] == '/' && source[len(source)-1] == '/' {
+		re, err := regexp.Compile("^(?:" + source[1:len(source)-1] + ")$")
+		if err != nil {
+			why := strings.TrimPrefix(err.Error(), "error parsing regexp: ")
+			return nil, &SyntaxError{0, len(source), "the regular expression cannot be read: " + why, "The syntax is RE2's: no look-around, no back-references."}
+		}
+		p.re = re
+		return p, nil
+	}
+	parts, err := scan(source, heardText)
+	if err != nil {
+		return nil, err
+	}
+	p.parts = parts
+	p.prepare()
+	return p, nil
+}
+
+// Must compiles a pattern that the program itself holds.
+func Must(source string) *Pattern {
+	p, err := Compile(source)
+	if err != nil {
+		panic(fmt.Sprintf("pattern %q: %v", source, err))
+	}
+	return p
+}
+
+// prepare joins neighbouring literals and finds out how the rest is matched.
+func (p *Pattern) prepare() {
+	joined := p.parts[:0:0]
+	for _, q := range p.parts {
+		if n := len(joined); n > 0 && q.kind == literal && joined[n-1].kind == literal {
+			joined[n-1].lit += q.lit
+			continue
+		}
+		joined = append(joined, q)
+	}
+	p.parts = joined
+	p.simple = true
+	for i, q := range p.parts {
+		if q.open() && i < len(p.parts)-1 {
+			p.simple = false
+		}
+	}
+}
+
+// String is the pattern as written.
+func (p *Pattern) String() string { return p.source }
+
+// Name is a capture and where it stands in the source.
+type Name struct {
+	Name   string
+	Type   string
+	Offset int
+}
+
+// Names are the captures, from the left.
+func (p *Pattern) Names() []Name {
+	var names []Name
+	if p.re != nil {
+		for _, n := range p.re.SubexpNames() {
+			if n != "" {
+				names = append(names, Name{Name: n, Type: "text", Offset: max(0, strings.Index(p.source, "<"+n+">")+1)})
+			}
+		}
+		return names
+	}
+	for _, q := range p.parts {
+		if q.name != "" {
+			names = append(names, Name{q.name, typeName(q.kind), q.at + 1})
+		}
+	}
+	return names
+}
+
+func typeName(k kind) string {
+	for name, kk := range kinds {
+		if kk == k {
+			return name
+		}
+	}
+	return ""
+}
+
+// Expr is an expression inside a text and where it stands.
+type Expr struct {
+	Source string
+	Offset int
+}
+
+// Exprs are the expressions that Bind will ask for, from the left.
+func (p *Pattern) Exprs() []Expr {
+	var out []Expr
+	for _, q := range p.parts {
+		if q.kind == value {
+			out = append(out, Expr{q.lit, q.at + 2})
+		}
+	}
+	return out
+}
+
+// Bind fills in the expressions. Where there are none it returns p itself.
+func (p *Pattern) Bind(eval func(expr string) (string, error)) (*Pattern, error) {
+	bound := p
+	for i, q := range p.parts {
+		if q.kind != value {
+			continue
+		}
+		if bound == p {
+			bound = &Pattern{source: p.source, parts: append([]part(nil), p.parts...)}
+		}
+		v, err := eval(q.lit)
+		if err != nil {
+			return nil, err
+		}
+		bound.parts[i].kind, bound.parts[i].lit = literal, v
+	}
+	if bound != p {
+		bound.prepare()
+	}
+	return bound, nil
+}
+
+// HasWord reports whether the pattern demands at least one letter or digit of
+// its own, and so is about something in particular.
+func (p *Pattern) HasWord() bool {
+	if p.re != nil {
+		return true
+	}
+	for _, q := range p.parts {
+		if q.kind == value {
+			return true
+		}
+		if q.kind == literal && strings.IndexFunc(q.lit, isWord) >= 0 {
+			return true
+		}
+	}
+	return false
+}
+
+func isWord(r rune) bool {
+	return r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r > 0x7f
+}
+
+// Literal is the text of a pattern that leaves nothing open.
+func (p *Pattern) Literal() (string, bool) {
+	if p.re == nil && len(p.parts) == 1 && p.parts[0].kind == literal {
+		return p.parts[0].lit, true
+	}
+	return "", false
+}
+
+// Capture is one value taken from heard text.
+type Capture struct {
+	Name  string
+	Text  string
+	Value any // int for int and hex, float64 for num, string for all else
+}
+
+func (p part) capture(s string) (Capture, bool) {
+	c := Capture{Name: p.name, Text: s, Value: s}
+	var err error
+	switch p.kind {
+	case integer:
+		c.Value, err = strconv.Atoi(s)
+	case number:
+		c.Value, err = strconv.ParseFloat(s, 64)
+	case hexNumber:
+		var v int64
+		v, err = strconv.ParseInt(strings.TrimPrefix(strings.TrimPrefix(s, "0x"), "0X"), 16, 64)
+		c.Value = int(v)
+	case quoted:
+		c.Value = s[1 : len(s)-1]
+	}
+	return c, err == nil
+}

@@ -1,0 +1,19 @@
+//go:build unix && !linux
+
+package port
+
+import (
+	"fmt"
+
+	"golang.org/x/sys/unix"
+)
+
+const (
+	getTermios = unix.TIOCGETA
+	setTermios = unix.TIOCSETA
+)
+
+// holders is not known here: there is no process table to read.
+func holders(string) string { return "" }
+
+func process(pid int) string { return fmt.Sprintf("process %d", pid) }

@@ -1,0 +1,49 @@
+package port
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+// TCGETS2 and TCSETS2 keep speeds that have no constant of their own.
+const (
+	getTermios = unix.TCGETS2
+	setTermios = unix.TCSETS2
+)
+
+// holders names the programs that have a device open, this one apart, as the
+// process table tells; "" if none can be seen.
+func holders(path string) string {
+	device, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return ""
+	}
+	links, _ := filepath.Glob("/proc/[0-9]*/fd/*") // the glob is well-formed
+	var who []string
+	seen := map[int]bool{os.Getpid(): true}
+	for _, link := range links {
+		pid, err := strconv.Atoi(strings.Split(link, "/")[2])
+		if err != nil || seen[pid] {
+			continue
+		}
+		if target, err := os.Readlink(link); err == nil && target == device {
+			seen[pid] = true
+			who = append(who, process(pid))
+		}
+	}
+	return strings.Join(who, " and ")
+}
+
+// process is a program's name and number.
+func process(pid int) string {
+	name, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
+	if err != nil {
+		return fmt.Sprintf("process %d", pid)
+	}
+	return fmt.Sprintf("%s (process %d)", strings.TrimSpace(string(name)), pid)
+}

@@ -1,0 +1,135 @@
+//go:build unix
+
+package port
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// lockDir is where programs that share serial ports leave a file with their
+// process number, by the convention of the Filesystem Hierarchy Standard 3.0,
+// section 5.9: LCK..NAME, holding the number in ten characters and a line end.
+var lockDir = "/var/lock"
+
+// guard holds a device for this program: an advisory lock on the device, a lock
+// file where the system has a folder for them, and the settings as found.
+type guard struct {
+	device   string // the path with links resolved
+	fd       int
+	found    *unix.Termios
+	lockFile string // "" if none was made
+}
+
+func newGuard(path string) (*guard, error) {
+	device, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return nil, openError(path, err)
+	}
+	fd, err := unix.Open(device, unix.O_RDWR|unix.O_NOCTTY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, openError(path, err)
+	}
+	g := &guard{device: device, fd: fd}
+	if g.found, err = unix.IoctlGetTermios(fd, getTermios); err != nil {
+		g.release()
+		return nil, openError(path, err)
+	}
+	if err := unix.Flock(fd, unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		g.release()
+		if errors.Is(err, unix.EWOULDBLOCK) {
+			err = syscall.EBUSY
+		}
+		return nil, openError(path, err)
+	}
+	if err := g.writeLockFile(path); err != nil {
+		g.release()
+		return nil, err
+	}
+	return g, nil
+}
+
+func (g *guard) writeLockFile(path string) error {
+	if dir, err := os.Stat(lockDir); err != nil || !dir.IsDir() {
+		return nil // this system does not follow the convention
+	}
+	name := filepath.Join(lockDir, "LCK.."+strings.ReplaceAll(strings.TrimPrefix(g.device, "/dev/"), "/", "_"))
+	for range 2 {
+		f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+		if err == nil {
+			_, err = fmt.Fprintf(f, "%10d\n", os.Getpid())
+			if err := errors.Join(err, f.Close()); err != nil {
+				os.Remove(name) // half a lock file would keep others out
+				return &Error{Port: path, Op: "write the lock file " + name, Err: err}
+			}
+			g.lockFile = name
+			return nil
+		}
+		if !errors.Is(err, os.ErrExist) {
+			return nil // no right to write there: the advisory lock alone must do
+		}
+		pid, alive := lockOwner(name)
+		if alive {
+			return &Error{Port: path, Op: "open", Kind: Held, Err: syscall.EBUSY,
+				Why:  fmt.Sprintf("it is held by %s, says the lock file %s", process(pid), name),
+				Mend: "End that program, or choose another port."}
+		}
+		os.Remove(name) // its owner is gone; if removing fails the second try says so
+	}
+	return &Error{Port: path, Op: "open", Kind: Held, Err: syscall.EBUSY,
+		Why:  fmt.Sprintf("the lock file %s was left by a program that has ended, and cannot be removed", name),
+		Mend: "Remove that file."}
+}
+
+// lockOwner reads a lock file. A file without a number counts as left behind.
+func lockOwner(name string) (pid int, alive bool) {
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return 0, false
+	}
+	pid, err = strconv.Atoi(strings.TrimSpace(string(text)))
+	if err != nil || pid <= 0 {
+		return 0, false
+	}
+	err = unix.Kill(pid, 0)
+	return pid, err == nil || errors.Is(err, unix.EPERM)
+}
+
+// restore puts the line back as it was found. A port that has gone needs none.
+func (g *guard) restore() { _ = unix.IoctlSetTermios(g.fd, setTermios, g.found) }
+
+func (g *guard) release() {
+	if g.lockFile != "" {
+		os.Remove(g.lockFile) // only ours; gone already is as good
+		g.lockFile = ""
+	}
+	unix.Close(g.fd) // also gives up the advisory lock
+}
+
+// permissionHint names the group that may open the device.
+func permissionHint(path string) string {
+	info, err := os.Stat(path)
+	if err != nil {
+		return ""
+	}
+	stat, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return ""
+	}
+	if info.Mode().Perm()&0o060 != 0o060 {
+		return "Its owner must give you the right to read and write it."
+	}
+	name := strconv.Itoa(int(stat.Gid))
+	if g, err := user.LookupGroupId(name); err == nil {
+		name = g.Name
+	}
+	return fmt.Sprintf("Its group %q may: have yourself added with 'sudo usermod -aG %s $USER', then log in anew.", name, name)
+}

@@ -1,0 +1,144 @@
+package port
+
+import (
+	"io"
+	"os"
+	"sync"
+	"time"
+
+	"uparrot/core/uart"
+)
+
+// Pipe joins a port and a module within this program: what one writes the
+// other reads, at once and in order. Writing never blocks. Closing either side
+// ends both: the port then reads as vanished, or closed if it closed itself.
+func Pipe(name string, line uart.Line) (Port, io.ReadWriteCloser) {
+	toModule, toPort := newQueue(), newQueue()
+	return &pipePort{name: name, line: line, in: toPort, out: toModule}, pipeModule{in: toModule, out: toPort}
+}
+
+type pipePort struct {
+	name    string
+	in, out *queue
+
+	mu     sync.Mutex
+	line   uart.Line
+	closed bool
+}
+
+func (p *pipePort) Name() string { return p.name }
+
+func (p *pipePort) Line() uart.Line {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.line
+}
+
+func (p *pipePort) SetLine(l uart.Line) error {
+	if err := validLine(p.name, l); err != nil {
+		return err
+	}
+	p.mu.Lock()
+	p.line = l
+	p.mu.Unlock()
+	return nil
+}
+
+func (p *pipePort) Read(b []byte) (int, error) {
+	n, err := p.in.read(b)
+	if err != nil {
+		return n, p.fail("read", err)
+	}
+	return n, nil
+}
+
+func (p *pipePort) Write(b []byte) (int, error) {
+	n, err := p.out.write(b)
+	if err != nil {
+		return n, p.fail("write", err)
+	}
+	return n, nil
+}
+
+func (p *pipePort) fail(op string, err error) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.closed {
+		return &Error{Port: p.name, Op: op, Kind: Closed, Why: "the port was closed", Err: err}
+	}
+	return &Error{Port: p.name, Op: op, Kind: Vanished, Why: "the port vanished while in use", Err: err}
+}
+
+func (p *pipePort) noSignals(op string) error {
+	return &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "this port has no signal lines"}
+}
+
+func (p *pipePort) SetDTR(bool) error         { return p.noSignals("set DTR") }
+func (p *pipePort) SetRTS(bool) error         { return p.noSignals("set RTS") }
+func (p *pipePort) Break(time.Duration) error { return p.noSignals("send a break") }
+func (p *pipePort) Drain() error              { return nil }
+
+func (p *pipePort) Close() error {
+	p.mu.Lock()
+	p.closed = true
+	p.mu.Unlock()
+	p.in.close()
+	p.out.close()
+	return nil
+}
+
+type pipeModule struct{ in, out *queue }
+
+func (m pipeModule) Read(b []byte) (int, error)  { return m.in.read(b) }
+func (m pipeModule) Write(b []byte) (int, error) { return m.out.write(b) }
+func (m pipeModule) Close() error {
+	m.in.close()
+	m.out.close()
+	return nil
+}
+
+// queue is bytes on their way in one direction.
+type queue struct {
+	mu     sync.Mutex
+	more   sync.Cond
+	bytes  []byte
+	closed bool
+}
+
+func newQueue() *queue {
+	q := &queue{}
+	q.more.L = &q.mu
+	return q
+}
+
+func (q *queue) read(b []byte) (int, error) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for len(q.bytes) == 0 && !q.closed {
+		q.more.Wait()
+	}
+	if len(q.bytes) == 0 {
+		return 0, os.ErrClosed
+	}
+	n := copy(b, q.bytes)
+	q.bytes = q.bytes[n:]
+	return n, nil
+}
+
+func (q *queue) write(b []byte) (int, error) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.closed {
+		return 0, os.ErrClosed
+	}
+	q.bytes = append(q.bytes, b...)
+	q.more.Signal()
+	return len(b), nil
+}
+
+func (q *queue) close() {
+	q.mu.Lock()
+	q.closed = true
+	q.mu.Unlock()
+	q.more.Broadcast()
+}

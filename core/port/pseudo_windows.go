@@ -1,0 +1,17 @@
+package port
+
+import "errors"
+
+// Pseudo is not to be had on Windows, which has no pseudo-terminals that serve
+// as serial ports.
+type Pseudo struct{}
+
+// OpenPseudo always fails here.
+func OpenPseudo() (*Pseudo, error) {
+	return nil, errors.New("make a pseudo-terminal: Windows has none that serve as serial ports; run stand-ins on Linux or macOS")
+}
+
+func (p *Pseudo) Path() string                { return "" }
+func (p *Pseudo) Read(b []byte) (int, error)  { return 0, errors.ErrUnsupported }
+func (p *Pseudo) Write(b []byte) (int, error) { return 0, errors.ErrUnsupported }
+func (p *Pseudo) Close() error                { return nil }

@@ -1,0 +1,232 @@
+package port
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"go.bug.st/serial"
+
+	"uparrot/core/uart"
+)
+
+// serialPort is a serial device or the host side of a pseudo-terminal.
+type serialPort struct {
+	name  string
+	dev   serial.Port
+	guard *guard
+
+	mu     sync.Mutex
+	line   uart.Line
+	closed bool
+}
+
+// Open opens the serial device or pseudo-terminal at a path. No other program
+// can open it until it is closed, and its settings are then put back.
+func Open(path string, line uart.Line) (Port, error) {
+	if err := validLine(path, line); err != nil {
+		return nil, err
+	}
+	g, err := newGuard(path)
+	if err != nil {
+		return nil, err
+	}
+	dev, err := serial.Open(g.device, mode(line))
+	if err != nil {
+		g.release()
+		return nil, openError(path, err)
+	}
+	return &serialPort{name: path, dev: dev, guard: g, line: line}, nil
+}
+
+func mode(l uart.Line) *serial.Mode {
+	f := l.Frame
+	m := &serial.Mode{BaudRate: l.Speed, DataBits: f.DataBits}
+	if m.DataBits == 0 {
+		m.DataBits = 8
+	}
+	m.Parity = map[uart.Parity]serial.Parity{
+		uart.Odd: serial.OddParity, uart.Even: serial.EvenParity, uart.Mark: serial.MarkParity, uart.Space: serial.SpaceParity,
+	}[f.Parity]
+	m.StopBits = map[int]serial.StopBits{3: serial.OnePointFiveStopBits, 4: serial.TwoStopBits}[f.Stop]
+	return m
+}
+
+func validLine(path string, l uart.Line) error {
+	if l.Speed < uart.MinSpeed || l.Speed > uart.MaxSpeed {
+		return &Error{Port: path, Op: "set speed", Why: fmt.Sprintf("%d baud is outside %d..%d", l.Speed, uart.MinSpeed, uart.MaxSpeed)}
+	}
+	return nil
+}
+
+// openError turns what the system said at opening into our own words.
+func openError(path string, err error) error {
+	e := &Error{Port: path, Op: "open", Err: err}
+	pe, _ := errors.AsType[*serial.PortError](err)
+	code := serial.PortErrorCode(-1)
+	if pe != nil {
+		code = pe.Code()
+	}
+	switch {
+	case errors.Is(err, fs.ErrNotExist) || code == serial.PortNotFound || errors.Is(err, syscall.ENODEV) || errors.Is(err, syscall.ENXIO):
+		e.Kind, e.Why = Missing, "there is no such port"
+		e.Mend = missingHint(path)
+	case errors.Is(err, fs.ErrPermission) || code == serial.PermissionDenied:
+		e.Kind, e.Why = Permission, "this user may not open it"
+		e.Mend = permissionHint(path)
+	case errors.Is(err, syscall.EBUSY) || code == serial.PortBusy:
+		e.Kind, e.Why = Held, "another program has it"
+		if who := holders(path); who != "" {
+			e.Why = "it is held by " + who
+		}
+		e.Mend = "End that program, or choose another port."
+	case errors.Is(err, syscall.ENOTTY) || code == serial.InvalidSerialPort:
+		e.Kind, e.Why = NotSerial, "it is not a serial port"
+		e.Mend = "Give the path of a serial device, such as /dev/ttyUSB0."
+	}
+	return e
+}
+
+// missingHint lists the serial ports that are there, so that the right one can
+// be picked at once.
+func missingHint(path string) string {
+	var there []string
+	for _, glob := range []string{"/dev/ttyUSB*", "/dev/ttyACM*", "/dev/ttyAMA*", "/dev/cu.usb*"} {
+		found, _ := filepath.Glob(glob) // the globs are well-formed
+		there = append(there, found...)
+	}
+	if target, err := os.Readlink(path); err == nil {
+		return fmt.Sprintf("The link points at %s, which is gone; whatever served it has ended.", target)
+	}
+	if len(there) == 0 {
+		return "No serial adapter is plugged in now. Plug it in, or correct the name."
+	}
+	return "Plugged in now: " + strings.Join(there, ", ") + "."
+}
+
+func (p *serialPort) Name() string { return p.name }
+
+func (p *serialPort) Line() uart.Line {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.line
+}
+
+func (p *serialPort) Read(b []byte) (int, error) {
+	n, err := p.dev.Read(b)
+	if err != nil {
+		return n, p.fail("read", err)
+	}
+	return n, nil
+}
+
+func (p *serialPort) Write(b []byte) (int, error) {
+	sent := 0
+	for sent < len(b) {
+		n, err := p.dev.Write(b[sent:])
+		sent += n
+		if err != nil && !errors.Is(err, syscall.EINTR) {
+			return sent, p.fail("write", err)
+		}
+	}
+	return sent, nil
+}
+
+func (p *serialPort) SetLine(l uart.Line) error {
+	if err := validLine(p.name, l); err != nil {
+		return err
+	}
+	if err := p.dev.SetMode(mode(l)); err != nil {
+		return p.fail("set the line to "+l.String(), err)
+	}
+	p.mu.Lock()
+	p.line = l
+	p.mu.Unlock()
+	return nil
+}
+
+func (p *serialPort) SetDTR(on bool) error { return p.signal("set DTR", p.dev.SetDTR(on)) }
+func (p *serialPort) SetRTS(on bool) error { return p.signal("set RTS", p.dev.SetRTS(on)) }
+
+func (p *serialPort) signal(op string, err error) error {
+	if errors.Is(err, syscall.ENOTTY) || errors.Is(err, syscall.EINVAL) {
+		return &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "this port has no signal lines", Err: err}
+	}
+	if err != nil {
+		return p.fail(op, err)
+	}
+	return nil
+}
+
+func (p *serialPort) Break(d time.Duration) error { return p.signal("send a break", p.dev.Break(d)) }
+
+func (p *serialPort) Drain() error {
+	if err := p.dev.Drain(); err != nil {
+		return p.fail("drain", err)
+	}
+	return nil
+}
+
+// fail tells a port that this program closed from one that went away.
+func (p *serialPort) fail(op string, err error) error {
+	p.mu.Lock()
+	closed := p.closed
+	p.mu.Unlock()
+	e := &Error{Port: p.name, Op: op, Err: err}
+	pe, _ := errors.AsType[*serial.PortError](err)
+	gone := pe != nil && pe.Code() == serial.PortClosed
+	for _, sign := range []error{syscall.EIO, syscall.ENXIO, syscall.ENODEV, syscall.EBADF} {
+		gone = gone || errors.Is(err, sign)
+	}
+	switch {
+	case closed:
+		e.Kind, e.Why = Closed, "the port was closed"
+	case gone:
+		e.Kind, e.Why = Vanished, "the port vanished while in use"
+		e.Mend = "Check the plug and the cable, then run again."
+	}
+	return e
+}
+
+// Close puts the port's settings back and gives it free.
+func (p *serialPort) Close() error {
+	p.mu.Lock()
+	was := p.closed
+	p.closed = true
+	p.mu.Unlock()
+	if was {
+		return nil
+	}
+	p.empty()
+	p.guard.restore()
+	err := p.dev.Close()
+	p.guard.release()
+	if err != nil {
+		return &Error{Port: p.name, Op: "close", Err: err}
+	}
+	return nil
+}
+
+// emptyWithin bounds how long Close waits for bytes still on their way out: a
+// module that holds the line back would otherwise hold this program too.
+const emptyWithin = 500 * time.Millisecond
+
+// empty lets the last bytes leave before the settings change under them.
+func (p *serialPort) empty() {
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		_ = p.dev.Drain() // a port that has gone has nothing to wait for
+	}()
+	select {
+	case <-done:
+	case <-time.After(emptyWithin):
+		_ = p.dev.ResetOutputBuffer()
+	}
+}

@@ -1,0 +1,178 @@
+// Package source says where a mistake stands in a file that a person wrote.
+//
+// Every reader of such a file (procedure, phrasebook, bench) reports [Mistake]
+// values: the file, the place, the line itself, what is wrong and how to mend
+// it. A reader collects all of them before it gives up, so that a file is
+// mended in one go.
+package source
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+	"unicode/utf8"
+)
+
+// Mistake is one finding in one file.
+type Mistake struct {
+	File   string // path as the person gave it
+	Line   int    // 1-based; 0 if the mistake concerns the whole file
+	Column int    // 1-based, counted in characters
+	Width  int    // characters to mark, at least 1
+	Text   string // the line, without its line end
+	What   string // what is wrong
+	Mend   string // how to mend it; may be empty
+}
+
+// Error is the place and the finding on one line.
+func (m Mistake) Error() string {
+	if m.Line == 0 {
+		return fmt.Sprintf("%s: %s", m.File, m.What)
+	}
+	return fmt.Sprintf("%s:%d:%d: %s", m.File, m.Line, m.Column, m.What)
+}
+
+// Long is the finding with the line itself, a marker under the place and the
+// way to mend it, each on a line of its own.
+func (m Mistake) Long() string {
+	var b strings.Builder
+	b.WriteString(m.Error())
+	b.WriteByte('\n')
+	if m.Line > 0 {
+		text := strings.Map(showControl, m.Text)
+		fmt.Fprintf(&b, "    %s\n    %s%s\n", text, indent(text, m.Column-1), strings.Repeat("^", max(1, m.Width)))
+	}
+	if m.Mend != "" {
+		fmt.Fprintf(&b, "    %s\n", m.Mend)
+	}
+	return b.String()
+}
+
+// showControl keeps control bytes of a broken file from steering a terminal.
+func showControl(r rune) rune {
+	if r == '\t' {
+		return r
+	}
+	if r < ' ' || r >= 0x7f && r < 0xa0 {
+		return utf8.RuneError
+	}
+	return r
+}
+
+// indent is as wide as the first n characters of text; tabs stay tabs.
+func indent(text string, n int) string {
+	var b strings.Builder
+	for _, r := range text {
+		if n <= 0 {
+			break
+		}
+		n--
+		if r == '\t' {
+			b.WriteByte('\t')
+		} else {
+			b.WriteByte(' ')
+		}
+	}
+	return b.String() + strings.Repeat(" ", max(0, n))
+}
+
+// Mistakes is every finding of one reading, in the order of the file.
+type Mistakes []Mistake
+
+// Error is all findings in their long form.
+func (m Mistakes) Error() string {
+	var b strings.Builder
+	for i, one := range m {
+		if i > 0 {
+			b.WriteByte('\n')
+		}
+		b.WriteString(one.Long())
+	}
+	return strings.TrimRight(b.String(), "\n")
+}
+
+// Err is nil if there are no mistakes, else the mistakes in file order.
+func (m Mistakes) Err() error {
+	if len(m) == 0 {
+		return nil
+	}
+	sort.SliceStable(m, func(i, j int) bool {
+		if m[i].Line != m[j].Line {
+			return m[i].Line < m[j].Line
+		}
+		return m[i].Column < m[j].Column
+	})
+	return m
+}
+
+// Lines gives the lines of a file by number, for quoting them in mistakes.
+type Lines []string
+
+// SplitLines cuts text at LF or CRLF.
+func SplitLines(text string) Lines {
+	lines := strings.Split(text, "\n")
+	for i, l := range lines {
+		lines[i] = strings.TrimSuffix(l, "\r")
+	}
+	return lines
+}
+
+// At is line n, 1-based, or "" if there is none.
+func (l Lines) At(n int) string {
+	if n < 1 || n > len(l) {
+		return ""
+	}
+	return l[n-1]
+}
+
+// Nearest is the known word most like the given one, or "" if none is near
+// enough to be a likely typing mistake.
+func Nearest(word string, known []string) string {
+	best, at := "", 1+(len(word)+2)/3
+	for _, k := range known {
+		if d := distance(strings.ToLower(word), strings.ToLower(k)); d < at {
+			best, at = k, d
+		}
+	}
+	return best
+}
+
+// DidYouMean is a hint that names the nearest known word, or lists all of them.
+func DidYouMean(word string, known []string) string {
+	if near := Nearest(word, known); near != "" {
+		return fmt.Sprintf("Did you mean %q?", near)
+	}
+	if len(known) == 0 {
+		return ""
+	}
+	sorted := append([]string(nil), known...)
+	sort.Strings(sorted)
+	return "Known here: " + strings.Join(sorted, ", ") + "."
+}
+
+// distance counts single-character edits, a swap of neighbours being one
+// (optimal string alignment).
+func distance(a, b string) int {
+	ra, rb := []rune(a), []rune(b)
+	rows := make([][]int, len(ra)+1)
+	for i := range rows {
+		rows[i] = make([]int, len(rb)+1)
+		rows[i][0] = i
+	}
+	for j := range rows[0] {
+		rows[0][j] = j
+	}
+	for i := 1; i <= len(ra); i++ {
+		for j := 1; j <= len(rb); j++ {
+			cost := 1
+			if ra[i-1] == rb[j-1] {
+				cost = 0
+			}
+			rows[i][j] = min(rows[i-1][j]+1, rows[i][j-1]+1, rows[i-1][j-1]+cost)
+			if i > 1 && j > 1 && ra[i-1] == rb[j-2] && ra[i-2] == rb[j-1] {
+				rows[i][j] = min(rows[i][j], rows[i-2][j-2]+1)
+			}
+		}
+	}
+	return rows[len(ra)][len(rb)]
+}
