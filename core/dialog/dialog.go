@@ -58,6 +58,7 @@ func (d Dialect) String() string {
 type Config struct {
 	Dialect  Dialect
 	Ending   string             // what Say adds; "" means CR LF
+	NoEnding bool               // Say adds nothing
 	Notices  []*pattern.Pattern // lines that the module sends by itself
 	Refusals []*pattern.Pattern // final results that say no, beside those of V.250
 	Banner   *pattern.Pattern   // the line after a restart; ends an open exchange; may be nil
@@ -169,7 +170,7 @@ var (
 
 // Open begins a conversation on a port. The dialog owns the port from then on.
 func Open(p port.Port, cfg Config) *Dialog {
-	if cfg.Ending == "" {
+	if cfg.Ending == "" && !cfg.NoEnding {
 		cfg.Ending = "\r\n"
 	}
 	d := &Dialog{port: p, cfg: cfg, done: make(chan struct{})}
@@ -209,6 +210,16 @@ func (d *Dialog) Close() error {
 	err := d.port.Close()
 	<-d.done
 	return err
+}
+
+// Done is closed when nothing more can come; Err then says why.
+func (d *Dialog) Done() <-chan struct{} { return d.done }
+
+// Err is why the port can no longer be read, or nil.
+func (d *Dialog) Err() error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.err
 }
 
 func (d *Dialog) read() {
@@ -333,7 +344,13 @@ func (d *Dialog) inPayload(from, end int) bool {
 
 // line files raw[from:to] as a line; the next begins at next.
 func (d *Dialog) line(now time.Time, from, to, next int, cut bool) {
-	text := clean(d.raw[from:to])
+	text := d.raw[from:to]
+	if d.wants == 0 {
+		text = clean(text)
+	} else if text = text[:min(d.wants, len(text))]; to-from > d.wants {
+		// The payload may hold anything, so only what follows it is cleaned.
+		text = append(text[:d.wants:d.wants], bytes.TrimRight(d.raw[from+d.wants:to], " \t")...)
+	}
 	l := Line{Time: now, Wire: d.lead + next - from, Cut: cut, num: d.count,
 		start: d.rawAt + int64(from), stop: d.rawAt + int64(to), end: d.rawAt + int64(next)}
 	d.partial, d.lead, d.wants = l.end, 0, 0

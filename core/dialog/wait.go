@@ -103,7 +103,9 @@ func (d *Dialog) leaveOldAnswers() {
 	kept := d.lines[:0]
 	for _, l := range d.lines {
 		if l.class != notice && l.num >= d.exchange.first && l.num <= d.exchange.last {
-			d.passOver(l)
+			if l.num != d.exchange.last { // a plain OK was not missed by anybody
+				d.passOver(l)
+			}
 			continue
 		}
 		kept = append(kept, l)

@@ -1,0 +1,247 @@
+// Package bench reads which ports are on the table: their names, where each is
+// and how it is spoken to, and for simulated modules the air between them.
+//
+// A bench is a TOML file; the format is described in docs/bench.md.
+package bench
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"uparrot/core/phrasebook"
+	"uparrot/core/source"
+	"uparrot/core/standin"
+)
+
+// Bench is the ports on the table.
+type Bench struct {
+	File  string
+	Ports []*Port // by name
+	Air   standin.Air
+}
+
+// Port is one port.
+type Port struct {
+	Name       string
+	At         string // address; for a stand-in without one, where its link is
+	Setup      phrasebook.Setup
+	Phrasebook *phrasebook.Phrasebook // nil if there is none
+	Standin    *standin.Module        // nil if the module is real
+}
+
+// file is what stands in a bench file.
+type file struct {
+	Ports map[string]*filePort `toml:"port"`
+	Air   *fileAir             `toml:"air"`
+}
+
+type filePort struct {
+	At         string `toml:"at"`
+	Phrasebook string `toml:"phrasebook"`
+	phrasebook.Setup
+	Standin *fileStandin `toml:"standin"`
+}
+
+type fileStandin struct {
+	Family   string         `toml:"family"`
+	Place    float64        `toml:"place"`
+	Settings map[string]any `toml:"settings"`
+}
+
+type fileAir struct {
+	Seed      uint64 `toml:"seed"`
+	Loss      share  `toml:"loss"`
+	Damage    share  `toml:"damage"`
+	Duplicate share  `toml:"duplicate"`
+	Reorder   share  `toml:"reorder"`
+	Delay     span   `toml:"delay"`
+	Spread    span   `toml:"spread"`
+}
+
+// share is a part of a whole, such as "2%" or 0.02.
+type share float64
+
+func (s *share) UnmarshalTOML(v any) error {
+	switch v := v.(type) {
+	case float64:
+		*s = share(v)
+	case int64:
+		*s = share(v)
+	case string:
+		f, err := ParseShare(v)
+		if err != nil {
+			return err
+		}
+		*s = share(f)
+	default:
+		return fmt.Errorf("%v is no share: wanted one such as \"2%%\" or 0.02", v)
+	}
+	if *s < 0 || *s > 1 {
+		return fmt.Errorf("the share %v is outside 0%%..100%%", v)
+	}
+	return nil
+}
+
+// ParseShare reads a part of a whole: 2%, 2 % or 0.02.
+func ParseShare(text string) (float64, error) {
+	bare := strings.TrimSpace(text)
+	in, percent := strings.CutSuffix(bare, "%")
+	f, err := strconv.ParseFloat(strings.TrimSpace(in), 64)
+	if percent {
+		f /= 100
+	}
+	if err != nil || f < 0 || f > 1 {
+		return 0, fmt.Errorf("%q is no share: wanted one from 0%% to 100%%, such as 2%% or 0.02", text)
+	}
+	return f, nil
+}
+
+type span time.Duration
+
+func (s *span) UnmarshalText(text []byte) error {
+	d, err := time.ParseDuration(string(text))
+	if err != nil || d < 0 || d > time.Minute {
+		return fmt.Errorf("%q is no time from 0s to 1m, such as 12ms", text)
+	}
+	*s = span(d)
+	return nil
+}
+
+// Read reads a bench and the phrasebooks that it names. Mistakes in any of them
+// are returned as source.Mistakes.
+func Read(path string) (*Bench, error) {
+	var f file
+	d, err := source.ReadTOML(path, &f)
+	if err != nil {
+		return nil, fmt.Errorf("read the bench: %w", err)
+	}
+	b := &Bench{File: path}
+	if len(d.Mistakes) == 0 {
+		b.fill(d, f)
+	}
+	if err := d.Mistakes.Err(); err != nil {
+		return nil, err
+	}
+	return b, nil
+}
+
+func (b *Bench) fill(d *source.Doc, f file) {
+	if len(f.Ports) == 0 {
+		d.Add("port", "the bench has no ports", `Add a table such as [port.north] with at = "/dev/ttyUSB0".`)
+	}
+	books := map[string]*phrasebook.Phrasebook{}
+	for name, fp := range f.Ports {
+		path := "port." + name
+		p := &Port{Name: name, At: fp.At, Setup: fp.Setup}
+		fp.Setup.Check(d, path)
+		if fp.Phrasebook != "" {
+			p.Phrasebook = b.book(d, path, fp.Phrasebook, books)
+		}
+		if p.Phrasebook != nil {
+			p.Setup = p.Setup.Or(p.Phrasebook.Setup())
+		}
+		switch {
+		case fp.Standin != nil:
+			p.Standin = fp.Standin.module(d, path+".standin", p)
+			if p.At == "" {
+				p.At = filepath.Join(b.LinkDir(), name)
+			}
+		case p.At == "":
+			d.Add(path, fmt.Sprintf("port %s says not where it is", name), `Add at = "/dev/ttyUSB0", or a table standin for a simulated module.`)
+		}
+		b.Ports = append(b.Ports, p)
+	}
+	sort.Slice(b.Ports, func(i, j int) bool { return b.Ports[i].Name < b.Ports[j].Name })
+	if a := f.Air; a != nil {
+		b.Air = standin.Air{
+			Seed: a.Seed, Loss: float64(a.Loss), Damage: float64(a.Damage), Duplicate: float64(a.Duplicate), Reorder: float64(a.Reorder),
+			Delay: time.Duration(a.Delay), Spread: time.Duration(a.Spread),
+		}
+		if sum := b.Air.Loss + b.Air.Damage + b.Air.Duplicate + b.Air.Reorder; sum > 1 {
+			d.Add("air", fmt.Sprintf("loss, damage, duplicate and reorder add up to %.0f%%", sum*100), "At most one of them befalls a message, so their sum may not be over 100%.")
+		}
+	}
+}
+
+// book reads a phrasebook once, also if several ports have it. Its own mistakes
+// go to the list as they are.
+func (b *Bench) book(d *source.Doc, path, name string, books map[string]*phrasebook.Phrasebook) *phrasebook.Phrasebook {
+	file := filepath.Join(filepath.Dir(b.File), name)
+	if filepath.IsAbs(name) {
+		file = name
+	}
+	if pb, ok := books[file]; ok {
+		return pb
+	}
+	pb, err := phrasebook.Read(file)
+	if m, ok := errors.AsType[source.Mistakes](err); ok {
+		d.Mistakes = append(d.Mistakes, m...)
+	} else if err != nil {
+		d.Add(path+".phrasebook", fmt.Sprintf("the phrasebook cannot be read: %v", errors.Unwrap(err)), "A path is taken from the folder of this file.")
+	}
+	books[file] = pb
+	return pb
+}
+
+func (s *fileStandin) module(d *source.Doc, path string, p *Port) *standin.Module {
+	m := &standin.Module{Name: p.Name, Family: strings.ToLower(s.Family), Line: p.Setup.Line(), Place: s.Place, Settings: map[string]string{}}
+	known := false
+	for _, f := range standin.Families {
+		known = known || f == m.Family
+	}
+	if !known {
+		d.Add(path+".family", fmt.Sprintf("there is no stand-in of family %q", s.Family), source.DidYouMean(s.Family, standin.Families))
+	}
+	for k, v := range s.Settings {
+		m.Settings[k] = fmt.Sprint(v)
+	}
+	return m
+}
+
+// LinkDir is where the links to stand-ins are unless somebody says otherwise:
+// a folder beside the bench file, named after it.
+func (b *Bench) LinkDir() string {
+	return strings.TrimSuffix(b.File, filepath.Ext(b.File)) + ".ports"
+}
+
+// Port finds a port by name.
+func (b *Bench) Port(name string) (*Port, bool) {
+	for _, p := range b.Ports {
+		if p.Name == name {
+			return p, true
+		}
+	}
+	return nil, false
+}
+
+// Names are the names of all ports.
+func (b *Bench) Names() []string {
+	var names []string
+	for _, p := range b.Ports {
+		names = append(names, p.Name)
+	}
+	return names
+}
+
+// Standins are the ports with simulated modules.
+func (b *Bench) Standins() []*Port {
+	var ports []*Port
+	for _, p := range b.Ports {
+		if p.Standin != nil {
+			ports = append(ports, p)
+		}
+	}
+	return ports
+}
+
+// Running reports whether a stand-in's link leads somewhere.
+func (p *Port) Running() bool {
+	_, err := os.Stat(p.At)
+	return err == nil
+}

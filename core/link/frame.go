@@ -1,0 +1,104 @@
+// Package link tests the link that two modules make: numbered frames are sent
+// at one end and what arrives at the other is counted and timed.
+//
+// The wire format of frames, what each count means, and the formulas with their
+// sources are described in docs/link.md.
+package link
+
+import (
+	"encoding/base64"
+	"encoding/binary"
+	"errors"
+	"hash/crc32"
+)
+
+// Frame is one test frame. As text it is letters, digits, - and _ only (RFC
+// 4648, section 5), so that it passes through carriers that take text alone.
+type Frame struct {
+	Way    byte   // which direction of a run: 0 to 15
+	Run    uint32 // 24 bits that tell runs apart
+	Number uint32 // from 0
+}
+
+// MinSize is the least size of a frame, in bytes: the head alone.
+const MinSize = 16
+
+const (
+	version  = 1
+	headSize = 12 // bytes before encoding: version and way, run, number, CRC-32C
+	alphabet = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_"
+)
+
+var (
+	castagnoli = crc32.MakeTable(crc32.Castagnoli)
+	inAlphabet = func() (set [256]bool) {
+		for i := range len(alphabet) {
+			set[alphabet[i]] = true
+		}
+		return set
+	}()
+)
+
+// Append appends the frame as text of the given size, at least MinSize. The
+// bytes after the head are filler that the checksum covers.
+func (f Frame) Append(dst []byte, size int) []byte {
+	var filler []byte
+	x := f.Number*2654435761 ^ f.Run | 1 // any start will do, if not zero
+	for range max(0, size-MinSize) {
+		x ^= x << 13 // xorshift (G. Marsaglia, J. Stat. Software 8(14), 2003)
+		x ^= x >> 17
+		x ^= x << 5
+		filler = append(filler, alphabet[x>>26])
+	}
+	var head [headSize]byte
+	head[0] = version<<4 | f.Way&15
+	binary.BigEndian.PutUint32(head[0:4], uint32(head[0])<<24|f.Run&0xffffff)
+	binary.BigEndian.PutUint32(head[4:8], f.Number)
+	binary.BigEndian.PutUint32(head[8:12], checksum(head[:8], filler))
+	dst = base64.RawURLEncoding.AppendEncode(dst, head[:])
+	return append(dst, filler...)
+}
+
+func checksum(head, filler []byte) uint32 {
+	return crc32.Update(crc32.Checksum(head, castagnoli), castagnoli, filler)
+}
+
+// errNoFrame is why Decode refuses.
+var errNoFrame = errors.New("this is no whole frame")
+
+// Decode reads a frame. Whatever is not exactly a frame as it was sent is an
+// error.
+func Decode(b []byte) (Frame, error) {
+	var head [headSize]byte
+	if len(b) < MinSize {
+		return Frame{}, errNoFrame
+	}
+	if n, err := base64.RawURLEncoding.Decode(head[:], b[:MinSize]); err != nil || n != headSize {
+		return Frame{}, errNoFrame
+	}
+	f := Frame{
+		Way:    head[0] & 15,
+		Run:    binary.BigEndian.Uint32(head[0:4]) & 0xffffff,
+		Number: binary.BigEndian.Uint32(head[4:8]),
+	}
+	if head[0]>>4 != version || binary.BigEndian.Uint32(head[8:12]) != checksum(head[:8], b[MinSize:]) {
+		return Frame{}, errNoFrame
+	}
+	return f, nil
+}
+
+// looksDamaged tells the remains of a frame of a given size from other text
+// that may come along: long enough, not too long, and mostly of a frame's
+// letters.
+func looksDamaged(b []byte, size int) bool {
+	if len(b) < (size+1)/2 || len(b) > size+2 {
+		return false
+	}
+	odd := 0
+	for _, c := range b {
+		if !inAlphabet[c] {
+			odd++
+		}
+	}
+	return odd <= 3
+}

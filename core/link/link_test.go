@@ -1,0 +1,252 @@
+package link
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"math"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"uparrot/core/phrasebook"
+	"uparrot/core/port"
+	"uparrot/core/standin"
+	"uparrot/core/station"
+	"uparrot/core/verdict"
+)
+
+func TestFrame(t *testing.T) {
+	for _, size := range []int{MinSize, 17, 24, 96, 300} {
+		f := Frame{Way: 1, Run: 0xabcdef, Number: 123456}
+		b := f.Append(nil, size)
+		got, err := Decode(b)
+		if err != nil || got != f || len(b) != size {
+			t.Errorf("size %d: %s is %+v, %v", size, b, got, err)
+		}
+		for i := range b { // every change of one byte is found
+			for bit := range 8 {
+				b[i] ^= 1 << bit
+				if got, err := Decode(b); err == nil {
+					t.Errorf("%s passed as %+v", b, got)
+				}
+				b[i] ^= 1 << bit
+			}
+		}
+		for _, other := range [][]byte{b[1:], b[:len(b)-1], append([]byte("x"), b...), append(append([]byte{}, b...), 'x'), nil} {
+			if _, err := Decode(other); err == nil {
+				t.Errorf("%q passed", other)
+			}
+		}
+	}
+}
+
+func FuzzDecode(f *testing.F) {
+	f.Add(Frame{Run: 7, Number: 9}.Append(nil, 24))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if got, err := Decode(b); err == nil && string(got.Append(nil, len(b))[:8]) != string(b[:8]) {
+			t.Errorf("%q is read as %+v, which is written otherwise", b, got)
+		}
+		looksDamaged(b, 24)
+	})
+}
+
+// Figures from E. B. Wilson's formula worked by hand for known cases.
+func TestWilson(t *testing.T) {
+	for _, c := range []struct {
+		hits, n   int
+		low, high float64
+	}{
+		{0, 0, 0, 1}, {0, 50, 0, 0.07135}, {0, 200, 0, 0.01885}, {1, 10, 0.01787, 0.40415}, {50, 100, 0.40383, 0.59617}, {10, 10, 0.72247, 1},
+	} {
+		s := Wilson(c.hits, c.n)
+		if math.Abs(s.Low-c.low) > 2e-5 || math.Abs(s.High-c.high) > 2e-5 {
+			t.Errorf("%d of %d: %+v, want %v to %v", c.hits, c.n, s, c.low, c.high)
+		}
+	}
+}
+
+func TestVerdicts(t *testing.T) {
+	limit := func(f float64) *float64 { return &f }
+	for _, c := range []struct {
+		lost, n, over int
+		limits        Limits
+		want          verdict.Verdict
+	}{
+		{0, 200, 0, Limits{MaxLoss: limit(0.02)}, verdict.Passed},
+		{0, 50, 0, Limits{MaxLoss: limit(0.02)}, verdict.Undecided}, // no zero-loss claim after fifty
+		{20, 200, 0, Limits{MaxLoss: limit(0.02)}, verdict.Failed},
+		{4, 200, 0, Limits{MaxLoss: limit(0.02)}, verdict.Undecided},
+		{200, 200, 0, Limits{}, verdict.Failed},
+		{3, 200, 0, Limits{}, verdict.Passed},
+		{0, 200, 0, Limits{MaxP95MS: limit(50)}, verdict.Passed},
+		{0, 200, 10, Limits{MaxP95MS: limit(50)}, verdict.Undecided},
+		{0, 200, 40, Limits{MaxP95MS: limit(50)}, verdict.Failed},
+		{0, 0, 0, Limits{}, verdict.Untested},
+	} {
+		d := Direction{Sent: c.n, Received: c.n - c.lost, Lost: c.lost, Loss: Wilson(c.lost, c.n), LatencyMS: &Latency{P95: 40}}
+		if d.judge(c.limits, c.over); d.Verdict != c.want || len(d.Why) == 0 {
+			t.Errorf("%d of %d lost, %d over, %+v: %s (%v), want %s", c.lost, c.n, c.over, c.limits, d.Verdict, d.Why, c.want)
+		}
+	}
+}
+
+// A long run needs no more memory than a short one, and what falls out of the
+// window is settled in the order of sending.
+func TestTallyWindow(t *testing.T) {
+	var rows int
+	ta := newTally(time.Second, 0, func(r Row) {
+		if int(r.Number) != rows {
+			t.Fatalf("row %d came as %d", r.Number, rows)
+		}
+		rows++
+	})
+	now := time.Unix(0, 0)
+	const n = 3*window + 5
+	for i := range uint32(n) {
+		ta.sent(now, now)
+		if i%3 > 0 {
+			ta.arrived(i, now.Add(time.Millisecond), 0, math.NaN(), math.NaN(), 24)
+		}
+	}
+	ta.arrived(1, now, 0, 0, 0, 24)          // settled long ago
+	ta.arrived(n+1, now, 0, 0, 0, 24)        // never sent
+	ta.arrived(n-1, now.Add(9), 0, 0, 0, 24) // a copy, or the frame itself
+	ta.close()
+	d := ta.direction("a", "b")
+	if rows != n || d.Sent != n || d.Foreign != 1 || len(ta.frames) != window || d.Lost+d.Received != n {
+		t.Errorf("%d rows, %+v", rows, d)
+	}
+}
+
+// bench is two Dunlins with air between, in made-up time.
+func bench(t *testing.T, air standin.Air) (*standin.Bench, *station.Station, *station.Station) {
+	pb, err := phrasebook.Read("../../examples/dunlin.toml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := standin.New(standin.Config{Air: air, Nap: time.Sleep, Modules: []standin.Module{
+		{Name: "valley", Family: "dunlin", Line: port.DefaultLine, Settings: map[string]string{"node": "1"}},
+		{Name: "summit", Family: "dunlin", Line: port.DefaultLine, Place: 1400, Settings: map[string]string{"node": "2"}},
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(b.Close)
+	ends := map[string]*station.Station{}
+	for _, name := range []string{"valley", "summit"} {
+		host, module := port.Pipe(name, port.DefaultLine)
+		if err := b.Attach(name, module); err != nil {
+			t.Fatal(err)
+		}
+		ends[name] = &station.Station{Name: name, Setup: pb.Setup(), Phrasebook: pb, Dial: func() (port.Port, error) { return host, nil }}
+	}
+	return b, ends["valley"], ends["summit"]
+}
+
+// Every count is the air's truth, and the median latency is its delay and the
+// time on the wire, over many seeds.
+func TestCountsAreTheTruth(t *testing.T) {
+	for seed := range uint64(25) {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				air := standin.Air{Seed: seed, Loss: 0.05, Damage: 0.04, Duplicate: 0.04, Reorder: 0.04, Delay: 30 * time.Millisecond, Spread: 20 * time.Millisecond}
+				b, valley, summit := bench(t, air)
+				test := &Test{Plan: Plan{Count: 300, Every: 80 * time.Millisecond, Size: 24, Both: true, Deadline: 2 * time.Second}, A: valley, B: summit, Nap: time.Sleep}
+				rows := map[string]int{}
+				test.Row = func(from, to string, r Row) { rows[from]++ }
+				sum, err := test.Do(context.Background())
+				if err != nil {
+					t.Fatal(err)
+				}
+				truth := map[string]standin.Truth{}
+				for _, tr := range b.Truth() {
+					truth[tr.From] = tr
+				}
+				for _, d := range sum.Directions {
+					tr := truth[d.From]
+					got := [...]int{d.Sent, d.Received, d.Lost, d.Duplicated, d.Reordered, d.Damaged, d.Foreign, rows[d.From]}
+					want := [...]int{tr.Sent, tr.Carried, tr.Lost, tr.Duplicated, tr.Reordered, tr.Damaged, 0, 300}
+					if got != want {
+						t.Errorf("%s: sent, received, lost, duplicated, reordered, damaged, foreign, rows: %v, want %v", d.From, got, want)
+					}
+					if off := d.LatencyMS.Median - d.WireMS - tr.DelayMS; math.Abs(off) > 0.3 {
+						t.Errorf("%s: the median is %.3f ms off the truth", d.From, off)
+					}
+				}
+			})
+		})
+	}
+}
+
+func TestForeignAndBrokenEnds(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		// The far end is played by hand: noise, talk, a frame of another run, a
+		// copy, a frame cut in two.
+		a, aModule := port.Pipe("a", port.DefaultLine)
+		b, bModule := port.Pipe("b", port.DefaultLine)
+		go func() {
+			buf := make([]byte, 100)
+			for n := 0; ; n++ {
+				k, err := aModule.Read(buf)
+				if err != nil {
+					return
+				}
+				switch n {
+				case 0:
+					io.WriteString(bModule, "login: \r\n\x00\xff\xfe\r\n"+string(Frame{Run: 5}.Append(nil, 24))+"\n")
+				case 1:
+					bModule.Write(buf[:k])
+				case 2:
+					buf[3]++ // damaged
+				case 3:
+					continue // lost
+				}
+				bModule.Write(buf[:k])
+				if n == 9 {
+					bModule.Close()
+				}
+			}
+		}()
+		dial := func(p port.Port) *station.Station {
+			return &station.Station{Name: p.Name(), Dial: func() (port.Port, error) { return p, nil }}
+		}
+		test := &Test{Plan: Plan{Count: 100, Every: 10 * time.Millisecond, Size: 24, Deadline: time.Second, Seed: 9}, A: dial(a), B: dial(b), Nap: time.Sleep}
+		sum, err := test.Do(context.Background())
+		d := sum.Directions[0]
+		if port.KindOf(err) != port.Vanished || sum.Verdict != verdict.Broken {
+			t.Errorf("%v, %s", err, sum.Verdict)
+		}
+		if d.Sent < 10 || d.Received != 8 || d.Damaged != 1 || d.Duplicated != 1 || d.Foreign != 3 {
+			t.Errorf("%+v", d)
+		}
+	})
+}
+
+func TestPlanMistakes(t *testing.T) {
+	pb, err := phrasebook.Read("../../examples/dunlin.toml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	digits := *pb
+	digits.Carrier = &phrasebook.Carrier{Greatest: 90, Allowed: "0-9"}
+	for _, c := range []struct {
+		plan Plan
+		pb   *phrasebook.Phrasebook
+		want string
+	}{
+		{Plan{Count: 1, Every: 1, Size: 24}, pb, ""},
+		{Plan{Count: 1, Every: 1, Size: 97}, pb, "takes 96 at most"},
+		{Plan{Count: 1, Every: 1, Size: 15}, pb, "the least is 16"},
+		{Plan{Count: 0, Every: 1, Size: 24}, pb, "too few"},
+		{Plan{Count: 1, Every: 0, Size: 24}, pb, "no interval"},
+		{Plan{Count: 1, Every: 1, Size: 24}, &digits, "does not allow"},
+	} {
+		s := &station.Station{Name: "valley", Phrasebook: c.pb}
+		err := (&Test{Plan: c.plan, A: s, B: s}).Check()
+		if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
+			t.Errorf("%+v: %v, want %q", c.plan, err, c.want)
+		}
+	}
+}

@@ -1,0 +1,148 @@
+package link
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"uparrot/core/verdict"
+)
+
+// Summary is what a link test found.
+type Summary struct {
+	Kind       string          `json:"kind"` // "link test"
+	Version    int             `json:"version"`
+	Run        string          `json:"run"` // hexadecimal, as in the frames
+	Started    time.Time       `json:"started"`
+	TookMS     float64         `json:"took_ms"`
+	Size       int             `json:"size"`     // bytes in a frame
+	EveryMS    float64         `json:"every_ms"` // planned interval
+	Limits     Limits          `json:"limits"`
+	Verdict    verdict.Verdict `json:"verdict"`
+	Directions []Direction     `json:"directions"`
+}
+
+// Limits are what a link must keep; nil is no limit.
+type Limits struct {
+	MaxLoss  *float64 `json:"max_loss,omitempty"`   // share
+	MaxP95MS *float64 `json:"max_p95_ms,omitempty"` // milliseconds
+}
+
+// Direction is what was found in one direction. Lost counts the frames that did
+// not arrive whole (RFC 7680): gone, or damaged on the way. Late frames are
+// among the received.
+type Direction struct {
+	From         string          `json:"from"`
+	To           string          `json:"to"`
+	Sent         int             `json:"sent"`
+	Received     int             `json:"received"`
+	Lost         int             `json:"lost"`
+	Late         int             `json:"late"`
+	Duplicated   int             `json:"duplicated"`
+	Reordered    int             `json:"reordered"`
+	Damaged      int             `json:"damaged"`
+	Foreign      int             `json:"foreign"` // lines or messages that are no frames of this run
+	ForeignBytes int             `json:"foreign_bytes"`
+	Refused      int             `json:"refused"` // frames that the sending module would not take; among the lost
+	Loss         Share           `json:"loss"`
+	LatencyMS    *Latency        `json:"latency_ms"` // null if nothing arrived
+	JitterMS     float64         `json:"jitter_ms"`  // RFC 3550
+	WireMS       float64         `json:"wire_ms"`    // of the latency, spent on the serial lines, on average
+	Strength     *Spread         `json:"strength_dbm,omitempty"`
+	SNR          *Spread         `json:"snr_db,omitempty"`
+	Verdict      verdict.Verdict `json:"verdict"`
+	Why          []string        `json:"why"` // the verdict in words
+}
+
+// Latency is from sending a frame to its arrival, in milliseconds.
+type Latency struct {
+	Min    float64 `json:"min"`
+	Median float64 `json:"median"`
+	P90    float64 `json:"p90"`
+	P95    float64 `json:"p95"`
+	P99    float64 `json:"p99"`
+	Max    float64 `json:"max"`
+}
+
+// Spread is the least, mean and greatest of a value told with each frame.
+type Spread struct {
+	Min  float64 `json:"min"`
+	Mean float64 `json:"mean"`
+	Max  float64 `json:"max"`
+}
+
+func (s spread) summary() *Spread {
+	if s.n == 0 {
+		return nil
+	}
+	return &Spread{s.low, math.Round(100*s.sum/float64(s.n)) / 100, s.high}
+}
+
+// direction sums a tally up.
+func (t *tally) direction(from, to string) Direction {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	d := Direction{
+		From: from, To: to,
+		Sent: int(t.next), Received: t.received, Lost: int(t.next) - t.received, Late: t.late,
+		Duplicated: t.duplicated, Reordered: t.reordered, Damaged: t.damaged,
+		Foreign: t.foreign, ForeignBytes: t.foreignBytes,
+		Loss:     Wilson(int(t.next)-t.received, int(t.next)),
+		JitterMS: t.jitter.value / 1e6,
+		Strength: t.strength.summary(), SNR: t.snr.summary(),
+	}
+	if t.received > 0 {
+		at := func(q float64) float64 { return float64(t.latency.ValueAtQuantile(q)) / 1000 }
+		d.LatencyMS = &Latency{
+			Min: float64(t.latency.Min()) / 1000, Median: at(50), P90: at(90), P95: at(95), P99: at(99),
+			Max: float64(t.latency.Max()) / 1000,
+		}
+		d.WireMS = float64(t.wire.Microseconds()) / 1000 / float64(t.received)
+	}
+	return d
+}
+
+// judge sets the verdict and says why.
+func (d *Direction) judge(l Limits, overLimit int) {
+	d.Verdict, d.Why = verdict.Passed, []string{}
+	add := func(v verdict.Verdict, format string, args ...any) {
+		d.Verdict = verdict.Worse(d.Verdict, v)
+		d.Why = append(d.Why, fmt.Sprintf(format, args...))
+	}
+	if d.Sent == 0 {
+		add(verdict.Untested, "no frame was sent")
+		return
+	}
+	if d.Received == 0 && l.MaxLoss == nil {
+		add(verdict.Failed, "nothing arrived")
+	}
+	if l.MaxLoss != nil {
+		v := d.Loss.judge(*l.MaxLoss)
+		how := map[verdict.Verdict]string{
+			verdict.Passed:    "keeps the limit of %s",
+			verdict.Failed:    "breaks the limit of %s",
+			verdict.Undecided: "may be on either side of the limit of %s: more frames would tell",
+		}[v]
+		add(v, "loss %s, with 95 %% confidence %s to %s, "+how, percent(d.Loss.Ratio), percent(d.Loss.Low), percent(d.Loss.High), percent(*l.MaxLoss))
+	}
+	if l.MaxP95MS != nil && d.Received > 0 {
+		// The 95th percentile is at most the limit if and only if at most 5 % of
+		// the frames are above it; that share has an interval as loss has.
+		s := Wilson(overLimit, d.Received)
+		v := s.judge(0.05)
+		how := map[verdict.Verdict]string{
+			verdict.Passed:    "keeps the limit of %v ms",
+			verdict.Failed:    "breaks the limit of %v ms",
+			verdict.Undecided: "may be on either side of the limit of %v ms: more frames would tell",
+		}[v]
+		add(v, "95 %% of latencies are within %.1f ms, which "+how, d.LatencyMS.P95, *l.MaxP95MS)
+	}
+	if len(d.Why) == 0 {
+		d.Why = append(d.Why, "no limits were given, so there was nothing to judge")
+	}
+}
+
+func percent(f float64) string {
+	s := fmt.Sprintf("%.2f", 100*f)
+	return s + " %"
+}

@@ -1,0 +1,206 @@
+package link
+
+import (
+	"math"
+	"sync"
+	"time"
+
+	"github.com/HdrHistogram/hdrhistogram-go"
+)
+
+// State is what became of a frame.
+type State string
+
+// What can become of a frame.
+const (
+	OnTime State = "received"
+	Late   State = "late" // received, but after the deadline
+	Lost   State = "lost"
+)
+
+// Row is one frame's story, given out when it is settled.
+type Row struct {
+	Number   uint32
+	Planned  time.Time
+	Sent     time.Time
+	Arrived  time.Time // zero if lost
+	State    State
+	Copies   int     // arrivals beyond the first
+	Order    bool    // arrived after a later one
+	Strength float64 // dBm; NaN if not told
+	SNR      float64 // dB; NaN if not told
+}
+
+// Latency is from sending to arrival; zero if lost.
+func (r Row) Latency() time.Duration {
+	if r.State == Lost {
+		return 0
+	}
+	return r.Arrived.Sub(r.Sent)
+}
+
+// window is how many frames may be on their way at once. A frame that so many
+// others have followed counts as lost, which keeps memory flat.
+const window = 1 << 16
+
+// tally counts the frames of one direction. Its methods may be called from
+// several goroutines.
+type tally struct {
+	mu       sync.Mutex
+	deadline time.Duration
+	over     time.Duration // latencies above this are counted; 0 counts none
+	settled  func(Row)     // told of each frame in the order of sending; may be nil
+
+	frames []Row // ring; number n stands at n%window
+	next   uint32
+	oldest uint32
+
+	received, late, duplicated, reordered, damaged, foreign, overLimit int
+	foreignBytes                                                       int
+	highest                                                            int64                   // greatest number that arrived, -1 if none
+	latency                                                            *hdrhistogram.Histogram // microseconds
+	jitter                                                             jitter
+	wire                                                               time.Duration // sum over received
+	strength, snr                                                      spread
+	news                                                               chan struct{}
+}
+
+// spread is the least, the greatest and the mean of what was told.
+type spread struct {
+	n              int
+	low, high, sum float64
+}
+
+func (s *spread) add(v float64) {
+	if math.IsNaN(v) {
+		return
+	}
+	if s.n == 0 || v < s.low {
+		s.low = v
+	}
+	if s.n == 0 || v > s.high {
+		s.high = v
+	}
+	s.sum += v
+	s.n++
+}
+
+func newTally(deadline, over time.Duration, settled func(Row)) *tally {
+	return &tally{
+		deadline: deadline, over: over, settled: settled, highest: -1,
+		latency: hdrhistogram.New(1, int64(24*time.Hour/time.Microsecond), 4),
+		news:    make(chan struct{}, 1),
+	}
+}
+
+// sent notes that the next frame is being sent and returns its number.
+func (t *tally) sent(planned, at time.Time) uint32 {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	n := t.next
+	t.next++
+	if int(n-t.oldest) >= window {
+		t.settleOldest()
+	}
+	row := Row{Number: n, Planned: planned, Sent: at, State: Lost, Strength: math.NaN(), SNR: math.NaN()}
+	if len(t.frames) < window {
+		t.frames = append(t.frames, row)
+	} else {
+		t.frames[n%window] = row
+	}
+	return n
+}
+
+func (t *tally) settleOldest() {
+	if t.settled != nil {
+		t.settled(t.frames[t.oldest%window])
+	}
+	t.oldest++
+}
+
+// arrived notes a whole frame. A number that was never sent is foreign.
+func (t *tally) arrived(number uint32, at time.Time, wire time.Duration, strength, snr float64, size int) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if number >= t.next {
+		t.foreign++
+		t.foreignBytes += size
+		return
+	}
+	if number < t.oldest {
+		return // settled long ago
+	}
+	r := &t.frames[number%window]
+	if r.State != Lost {
+		r.Copies++
+		t.duplicated++
+		return
+	}
+	r.Arrived, r.State, r.Strength, r.SNR = at, OnTime, strength, snr
+	transit := at.Sub(r.Sent)
+	t.received++
+	if transit > t.deadline {
+		r.State = Late
+		t.late++
+	}
+	if t.over > 0 && transit > t.over {
+		t.overLimit++
+	}
+	// RFC 4737, section 3: a frame is reordered if one sent later came before.
+	if int64(number) < t.highest {
+		r.Order = true
+		t.reordered++
+	}
+	t.highest = max(t.highest, int64(number))
+	_ = t.latency.RecordValue(max(1, transit.Microseconds())) // a day is never exceeded
+	t.jitter.add(transit)
+	t.wire += wire
+	t.strength.add(strength)
+	t.snr.add(snr)
+	t.tell()
+}
+
+func (t *tally) tell() {
+	select {
+	case t.news <- struct{}{}:
+	default:
+	}
+}
+
+func (t *tally) gotDamaged() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.damaged++
+	t.tell()
+}
+
+func (t *tally) gotForeign(size int) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.foreign++
+	t.foreignBytes += size
+}
+
+// close settles all frames: what has not come is lost.
+func (t *tally) close() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for t.oldest < t.next {
+		t.settleOldest()
+	}
+}
+
+// waiting is how many frames have neither arrived whole nor damaged, as far as
+// that can be told.
+func (t *tally) waiting() int {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return max(0, int(t.next)-t.received-t.damaged)
+}
+
+// longest is the greatest latency so far.
+func (t *tally) longest() time.Duration {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return time.Duration(t.latency.Max()) * time.Microsecond
+}

@@ -1,0 +1,49 @@
+// Package pace waits for a moment more exactly than a plain sleep, whose
+// wake-up the runtime may round up by a millisecond.
+package pace
+
+import (
+	"context"
+	"time"
+)
+
+// Nap sleeps for a time or somewhat less. Precise is exact to some ten
+// microseconds; time.Sleep may stand in for it where time is made up.
+type Nap func(time.Duration)
+
+// near is how long before the moment the exact part of the wait begins, and
+// slice how long that goes on without a look at what else has happened.
+const (
+	near  = 2 * time.Millisecond
+	slice = 250 * time.Microsecond
+)
+
+// Until waits for a moment and returns at once if it has passed. If ctx is done
+// or something comes over early first, it returns false. early may be nil.
+func Until(ctx context.Context, t time.Time, nap Nap, early <-chan struct{}) bool {
+	if d := time.Until(t) - near; d > 0 {
+		timer := time.NewTimer(d)
+		defer timer.Stop()
+		select {
+		case <-timer.C:
+		case <-early:
+			return false
+		case <-ctx.Done():
+			return false
+		}
+	}
+	for {
+		select {
+		case <-early:
+			return false
+		case <-ctx.Done():
+			return false
+		default:
+		}
+		d := time.Until(t)
+		if d <= 0 {
+			return true
+		}
+		nap(d)
+	}
+}

@@ -1,0 +1,166 @@
+package perform
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"uparrot/core/dialog"
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+)
+
+// Failure is why a step did not pass, with the line of the procedure.
+type Failure struct {
+	File    string
+	Line    int
+	Text    string // the statement
+	Meaning string // what the phrasebook says of a refusal
+	Err     error
+}
+
+func (f *Failure) Error() string {
+	s := fmt.Sprintf("line %d: %v", f.Line, f.Err)
+	if f.Meaning != "" {
+		s += " (" + f.Meaning + ")"
+	}
+	return s
+}
+
+func (f *Failure) Unwrap() error { return f.Err }
+
+// CheckFailed is a check whose expression was false.
+type CheckFailed struct {
+	Expr   string
+	Why    string
+	Values []Value
+}
+
+func (e *CheckFailed) Error() string {
+	s := "check " + e.Expr + " is false"
+	var vs []string
+	for _, v := range e.Values {
+		vs = append(vs, fmt.Sprintf("%s is %s", v.Name, show(v.Value)))
+	}
+	if len(vs) > 0 {
+		s += ": " + strings.Join(vs, ", ")
+	}
+	if e.Why != "" {
+		s += ": " + e.Why
+	}
+	return s
+}
+
+func show(v any) string {
+	if s, ok := v.(string); ok {
+		return strconv.Quote(s)
+	}
+	return procedure.Text(v)
+}
+
+// LimitFailed is a value outside its limits.
+type LimitFailed struct{ Result LimitResult }
+
+func (e *LimitFailed) Error() string {
+	r := e.Result
+	return fmt.Sprintf("%s is %s, wanted %s", r.What, WithUnit(procedure.Text(r.Value), r.Unit), WithUnit(r.Range(), r.Unit))
+}
+
+// Range is the limits as written, LOW..HIGH.
+func (r LimitResult) Range() string {
+	side := func(f *float64) string {
+		if f == nil {
+			return ""
+		}
+		return procedure.Text(*f)
+	}
+	return side(r.Low) + ".." + side(r.High)
+}
+
+// WithUnit is a value with its unit, if it has one.
+func WithUnit(value, unit string) string {
+	if unit == "" {
+		return value
+	}
+	return value + " " + unit
+}
+
+type stepTimeout struct{ after time.Duration }
+
+func (e *stepTimeout) Error() string { return fmt.Sprintf("the step took longer than %v", e.after) }
+
+// Advice is what usually helps after such a failure, "" where there is nothing
+// to say. ending is the port's line ending in words.
+func Advice(err error, ending string) string {
+	if m, ok := errors.AsType[*dialog.Missed](err); ok {
+		noise := m.Rest
+		for _, h := range m.Heard {
+			noise += h
+		}
+		switch {
+		case m.Silent && m.Said == "":
+			return "Is the module powered, and its TX joined to the adapter's RX?"
+		case m.Silent:
+			return fmt.Sprintf("Silence has few causes: power, TX and RX swapped, another speed, or another line ending than %s.", ending)
+		case unreadable(noise):
+			return "What came cannot be read: the speed or the frame is probably another."
+		case m.Near >= 0:
+			return "Compare the two lines where they part; a blank or a letter's case counts."
+		}
+	}
+	if u, ok := errors.AsType[*dialog.Refused](err); ok && strings.HasSuffix(u.Said, " ") {
+		return "The line ends with a blank, which many modules refuse."
+	}
+	return ""
+}
+
+// unreadable reports whether most of a text is not what modules print.
+func unreadable(s string) bool {
+	odd := 0
+	for i := range len(s) {
+		if s[i] < ' ' && s[i] != '\r' && s[i] != '\n' && s[i] != '\t' || s[i] >= 0x7f {
+			odd++
+		}
+	}
+	return odd*3 > len(s)
+}
+
+func (p *performer) isSecret(name string) bool {
+	for _, s := range p.run.Procedure.Secrets {
+		if s.Name == name {
+			return true
+		}
+	}
+	return false
+}
+
+// hide keeps the values of secrets out of what is shown.
+func (p *performer) hide(text string) string {
+	for _, s := range p.run.Procedure.Secrets {
+		if v, _ := p.values[s.Name].(string); v != "" {
+			text = strings.ReplaceAll(text, v, record.Hidden)
+		}
+	}
+	return text
+}
+
+// scrub hides secrets in what an error quotes.
+func (p *performer) scrub(err error) {
+	if len(p.run.Procedure.Secrets) == 0 {
+		return
+	}
+	if m, ok := errors.AsType[*dialog.Missed](err); ok {
+		m.Said, m.Rest, m.Wanted = p.hide(m.Said), p.hide(m.Rest), p.hide(m.Wanted)
+		for i, h := range m.Heard {
+			m.Heard[i] = p.hide(h)
+		}
+	}
+	if r, ok := errors.AsType[*dialog.Refused](err); ok {
+		r.Said, r.Heard = p.hide(r.Said), p.hide(r.Heard)
+	}
+	if u, ok := errors.AsType[*dialog.Unwanted](err); ok {
+		u.Heard = p.hide(u.Heard)
+	}
+}

@@ -1,0 +1,358 @@
+// Package phrasebook reads what a module family understands and answers.
+//
+// A phrasebook is a TOML file, one a family: how the module is spoken to, its
+// banner, what it says when it refuses, what it sends by itself, its settings,
+// and how a payload travels through it. Reading is strict: an unknown key or a
+// pattern that cannot be compiled is a mistake with its line. The format is
+// described in docs/phrasebook.md.
+package phrasebook
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"uparrot/core/pattern"
+	"uparrot/core/source"
+)
+
+// Phrasebook is one module family.
+type Phrasebook struct {
+	File    string `toml:"-"`
+	Family  string `toml:"family"`
+	About   string `toml:"about"`
+	Dialect string `toml:"dialect"`
+
+	Line     Setup     `toml:"line"`
+	Banner   *Banner   `toml:"banner"`
+	Refusal  Refusal   `toml:"refusal"`
+	Notices  []Notice  `toml:"notice"`
+	Settings []Setting `toml:"setting"`
+	Carrier  *Carrier  `toml:"carrier"`
+
+	refusals []*pattern.Pattern
+}
+
+// Banner is the line that tells that the module has started.
+type Banner struct {
+	Heard   string           `toml:"heard"`
+	Within  duration         `toml:"within"` // after power-up or restart
+	Pattern *pattern.Pattern `toml:"-"`
+}
+
+// Refusal is how the module says no, beside the results of V.250.
+type Refusal struct {
+	Heard   []string          `toml:"heard"`   // patterns; {number} names what Meaning explains
+	Meaning map[string]string `toml:"meaning"` // by number
+}
+
+// Notice is a line that the module sends by itself.
+type Notice struct {
+	Name    string           `toml:"name"`
+	Heard   string           `toml:"heard"`
+	Meaning string           `toml:"meaning"`
+	Pattern *pattern.Pattern `toml:"-"`
+}
+
+// Setting is one value that the module keeps.
+type Setting struct {
+	Name    string    `toml:"name"`
+	Meaning string    `toml:"meaning"`
+	Type    string    `toml:"type"`  // int, num or text
+	Range   []float64 `toml:"range"` // lowest and highest value; for text, the number of characters
+	Unit    string    `toml:"unit"`
+	Read    string    `toml:"read"`   // said to read it
+	Answer  string    `toml:"answer"` // heard then, with a capture named value
+	Write   string    `toml:"write"`  // said to write it, with {value}
+	Effect  string    `toml:"effect"` // "at once" or "restart"; "" means at once
+	Pair    string    `toml:"pair"`   // what two modules of a pair need: "equal", "different" or nothing
+
+	AnswerPattern *pattern.Pattern `toml:"-"`
+	WriteSaid     *pattern.Said    `toml:"-"`
+}
+
+// Carrier is how a payload travels through the module to another.
+type Carrier struct {
+	Send      string `toml:"send"`      // said, with {payload}, and {to} and {length} where the module wants them
+	Arrives   string `toml:"arrives"`   // heard at the other module, with {payload}; {from}, {length}, {strength} and {snr} where it tells them
+	Address   string `toml:"address"`   // name of the setting that holds a module's own address
+	Broadcast string `toml:"broadcast"` // the address that means everyone
+	Greatest  int    `toml:"greatest"`  // bytes in a payload
+	Allowed   string `toml:"allowed"`   // bytes that a payload may hold: "any", "text", or characters and ranges such as "A-Za-z0-9_-"
+
+	SendSaid       *pattern.Said    `toml:"-"`
+	ArrivesPattern *pattern.Pattern `toml:"-"`
+}
+
+// Read reads a phrasebook. Mistakes in it are returned as source.Mistakes.
+func Read(file string) (*Phrasebook, error) {
+	pb := &Phrasebook{File: file}
+	doc, err := source.ReadTOML(file, pb)
+	if err != nil {
+		return nil, fmt.Errorf("read the phrasebook: %w", err)
+	}
+	return pb.finish(doc)
+}
+
+// Parse is Read on text that has been read already.
+func Parse(file, text string) (*Phrasebook, error) {
+	pb := &Phrasebook{File: file}
+	return pb.finish(source.ParseTOML(file, text, pb))
+}
+
+func (pb *Phrasebook) finish(d *source.Doc) (*Phrasebook, error) {
+	if len(d.Mistakes) == 0 {
+		pb.check(d)
+	}
+	if err := d.Mistakes.Err(); err != nil {
+		return nil, err
+	}
+	return pb, nil
+}
+
+// Setup is how a module of the family is spoken to.
+func (pb *Phrasebook) Setup() Setup {
+	s := pb.Line
+	s.Dialect = pb.Dialect
+	return s
+}
+
+// Setting finds a setting by name.
+func (pb *Phrasebook) Setting(name string) (Setting, bool) {
+	for _, s := range pb.Settings {
+		if s.Name == name {
+			return s, true
+		}
+	}
+	return Setting{}, false
+}
+
+// Explain is what a refusal means in words, or "" if the phrasebook does not say.
+func (pb *Phrasebook) Explain(line string) string {
+	if pb == nil {
+		return ""
+	}
+	for _, p := range pb.refusals {
+		caps, ok := p.Match([]byte(line))
+		if !ok {
+			continue
+		}
+		for _, c := range caps {
+			if m, ok := pb.Refusal.Meaning[c.Text]; ok {
+				return m
+			}
+		}
+	}
+	return ""
+}
+
+func (pb *Phrasebook) check(d *source.Doc) {
+	if pb.Family == "" {
+		d.Add("family", "the phrasebook does not name its family", `Add family = "..." at the top.`)
+	}
+	if pb.Line.Dialect != "" {
+		d.Add("line.dialect", "the dialect belongs at the top of the file", "Move it above [line].")
+	}
+	pb.Line.check(d, "line.")
+	Setup{Dialect: pb.Dialect}.check(d, "")
+	if pb.Banner != nil {
+		pb.Banner.Pattern = heard(d, "banner.heard", pb.Banner.Heard)
+	}
+	for _, h := range pb.Refusal.Heard {
+		if p := heard(d, "refusal.heard", h); p != nil {
+			pb.refusals = append(pb.refusals, p)
+		}
+	}
+	for i := range pb.Notices {
+		n := &pb.Notices[i]
+		n.Pattern = heard(d, fmt.Sprintf("notice[%d].heard", i), n.Heard)
+	}
+	seen := map[string]bool{}
+	for i := range pb.Settings {
+		path := fmt.Sprintf("setting[%d]", i)
+		if name := pb.Settings[i].Name; seen[name] {
+			d.Add(path+".name", fmt.Sprintf("there are two settings named %q", name), "Give each its own name.")
+		}
+		seen[pb.Settings[i].Name] = true
+		pb.Settings[i].check(d, path)
+	}
+	if pb.Carrier != nil {
+		pb.Carrier.check(d, pb)
+	}
+}
+
+// heard compiles a pattern that stands at a key.
+func heard(d *source.Doc, path, text string) *pattern.Pattern {
+	if text == "" {
+		d.Add(path, "there is nothing to hear", "Write what the module sends, with ... for what may vary.")
+		return nil
+	}
+	p, err := pattern.Compile(text)
+	if e, ok := errors.AsType[*pattern.SyntaxError](err); ok {
+		d.AddInValue(path, text, e.Offset, e.Width, e.What, e.Mend)
+		return nil
+	}
+	for _, e := range p.Exprs() {
+		d.AddInValue(path, text, e.Offset, len(e.Source), "a phrasebook has no values to compare with", "Leave the place open: {name:type} or ...")
+		return nil
+	}
+	return p
+}
+
+// said compiles text to say that stands at a key and may use some names.
+func said(d *source.Doc, path, text string, names ...string) *pattern.Said {
+	s, err := pattern.CompileSaid(text)
+	if e, ok := errors.AsType[*pattern.SyntaxError](err); ok {
+		d.AddInValue(path, text, e.Offset, e.Width, e.What, e.Mend)
+		return nil
+	}
+	for _, e := range s.Exprs() {
+		if !contains(names, e.Source) {
+			d.AddInValue(path, text, e.Offset, len(e.Source), fmt.Sprintf("there is no value %q here", e.Source), source.DidYouMean(e.Source, names))
+		}
+	}
+	return s
+}
+
+func contains(list []string, s string) bool {
+	for _, one := range list {
+		if one == s {
+			return true
+		}
+	}
+	return false
+}
+
+func captures(p *pattern.Pattern, name string) bool {
+	if p == nil {
+		return true // its own mistake is told already
+	}
+	for _, n := range p.Names() {
+		if n.Name == name {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *Setting) check(d *source.Doc, path string) {
+	if s.Name == "" {
+		d.Add(path, "the setting has no name", `Add name = "...".`)
+	}
+	if s.Type == "" {
+		s.Type = "text"
+	}
+	if types := []string{"int", "num", "text"}; !contains(types, s.Type) {
+		d.Add(path+".type", fmt.Sprintf("there is no type %q", s.Type), source.DidYouMean(s.Type, types))
+	}
+	if n := len(s.Range); n != 0 && n != 2 || n == 2 && s.Range[0] > s.Range[1] {
+		d.Add(path+".range", "a range is two numbers, the lower first", "Write range = [1, 65534].")
+	}
+	if effects := []string{"at once", "restart"}; s.Effect != "" && !contains(effects, s.Effect) {
+		d.Add(path+".effect", fmt.Sprintf("%q says not when it takes effect", s.Effect), source.DidYouMean(s.Effect, effects))
+	}
+	if pairs := []string{"equal", "different"}; s.Pair != "" && !contains(pairs, s.Pair) {
+		d.Add(path+".pair", fmt.Sprintf("%q says not what a pair needs", s.Pair), source.DidYouMean(s.Pair, pairs))
+	}
+	if s.Read != "" || s.Answer != "" {
+		s.AnswerPattern = heard(d, path+".answer", s.Answer)
+		if !captures(s.AnswerPattern, "value") {
+			d.Add(path+".answer", "the answer does not say which part of it is the value", "Capture it with the name value, such as {value:int}.")
+		}
+	}
+	if s.Write != "" {
+		s.WriteSaid = said(d, path+".write", s.Write, "value")
+	}
+}
+
+// Check says what is wrong with a value for the setting, or nil.
+func (s Setting) Check(value string) error {
+	size, kind := 0.0, "number"
+	switch s.Type {
+	case "int":
+		n, err := strconv.Atoi(value)
+		if err != nil {
+			return fmt.Errorf("%s takes a whole number, not %q", s.Name, value)
+		}
+		size = float64(n)
+	case "num":
+		n, err := strconv.ParseFloat(value, 64)
+		if err != nil {
+			return fmt.Errorf("%s takes a number, not %q", s.Name, value)
+		}
+		size = n
+	default:
+		size, kind = float64(len([]rune(value))), "number of characters"
+	}
+	if len(s.Range) == 2 && (size < s.Range[0] || size > s.Range[1]) {
+		return fmt.Errorf("%s takes a %s from %v to %v, not %s", s.Name, kind, s.Range[0], s.Range[1], value)
+	}
+	return nil
+}
+
+func (c *Carrier) check(d *source.Doc, pb *Phrasebook) {
+	c.SendSaid = said(d, "carrier.send", c.Send, "to", "length", "payload")
+	if !strings.Contains(c.Send, "{payload}") {
+		d.Add("carrier.send", "the carrier does not say where the payload goes", "Write {payload} in its place.")
+	}
+	c.ArrivesPattern = heard(d, "carrier.arrives", c.Arrives)
+	if !captures(c.ArrivesPattern, "payload") {
+		d.Add("carrier.arrives", "the carrier does not say where the payload arrives", "Capture it: {payload:bytes(length)}, or {payload} where its length is not told.")
+	}
+	if c.Greatest <= 0 {
+		d.Add("carrier.greatest", "the carrier does not say how many bytes a payload may have", "Add greatest = 96, or what the guide says.")
+	}
+	if strings.Contains(c.Send, "{to}") {
+		if s, ok := pb.Setting(c.Address); !ok {
+			d.Add("carrier.address", fmt.Sprintf("%q is no setting, so an address for {to} cannot be read", c.Address), "Name the setting that holds a module's own address.")
+		} else if s.Read == "" {
+			d.Add("carrier.address", fmt.Sprintf("the setting %q cannot be read", c.Address), "Give it read and answer.")
+		}
+	}
+	if _, err := allowed(c.Allowed); err != nil {
+		d.Add("carrier.allowed", err.Error(), `Write "any", "text", or characters and ranges such as "A-Za-z0-9_-".`)
+	}
+}
+
+// Allows reports whether a payload may hold a byte.
+func (c *Carrier) Allows(b byte) bool {
+	set, _ := allowed(c.Allowed) // checked when read
+	return set[b]
+}
+
+// allowed is the set of bytes that words such as "text" or "A-Z_" stand for.
+func allowed(s string) (set [256]bool, err error) {
+	switch s {
+	case "", "text":
+		s = " -~"
+	case "any":
+		for i := range set {
+			set[i] = true
+		}
+		return set, nil
+	}
+	for i := 0; i < len(s); i++ {
+		if i+2 < len(s) && s[i+1] == '-' {
+			if s[i] > s[i+2] {
+				return set, fmt.Errorf("the range %s is the wrong way round", s[i:i+3])
+			}
+			for c := int(s[i]); c <= int(s[i+2]); c++ {
+				set[c] = true
+			}
+			i += 2
+			continue
+		}
+		set[s[i]] = true
+	}
+	return set, nil
+}
+
+// BannerWithin is how long after a restart the banner may take; 0 if not said.
+func (pb *Phrasebook) BannerWithin() time.Duration {
+	if pb == nil || pb.Banner == nil {
+		return 0
+	}
+	return time.Duration(pb.Banner.Within)
+}

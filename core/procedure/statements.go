@@ -1,0 +1,479 @@
+package procedure
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"uparrot/core/dialog"
+	"uparrot/core/pattern"
+	"uparrot/core/source"
+)
+
+var inputTypes = []string{"int", "num", "text"}
+
+func (p *parser) readInput(l *line, _ Pos) {
+	name, at, ok := p.newName(l, "input")
+	if !ok {
+		return
+	}
+	in := &Input{Pos: at, Name: name, Type: "text"}
+	p.file.Inputs = append(p.file.Inputs, in)
+	defer func() { p.values.add(name, value{what: "an input", typ: typeOf(in.Type), at: at}) }()
+	if l.take(":") {
+		w, at := l.word()
+		if !isOneOf(w, inputTypes) {
+			if w == "" {
+				at = l.here()
+			}
+			p.mistake(at, fmt.Sprintf("there is no type %q for an input", w), source.DidYouMean(w, inputTypes))
+			return
+		}
+		in.Type = w
+	}
+	if !l.done() && l.text[l.at] != '=' && l.text[l.at] != '"' {
+		r, at := l.token()
+		if !p.inputRange(in, r, at) {
+			return
+		}
+	}
+	if l.take("=") {
+		at := l.here()
+		v, ok := l.quoted()
+		if !ok {
+			v, at = l.token()
+		}
+		in.Default = &v
+		if _, err := in.Value(v); err != nil {
+			p.mistake(at, "the default does not fit: "+err.Error(), "")
+			return
+		}
+	}
+	if !l.done() {
+		if in.About, ok = p.title(l, "what the input means"); !ok {
+			return
+		}
+	}
+	p.over(l)
+}
+
+func isOneOf(s string, list []string) bool {
+	for _, one := range list {
+		if one == s {
+			return true
+		}
+	}
+	return false
+}
+
+func (p *parser) inputRange(in *Input, r string, at Pos) bool {
+	low, high, ok := strings.Cut(r, "..")
+	if !ok || in.Type == "text" {
+		p.mistake(at, fmt.Sprintf("%q is no range", r), "A range of numbers is written LOW..HIGH, such as 1..65534; either side may be left open.")
+		return false
+	}
+	for _, side := range []struct {
+		text string
+		to   **float64
+	}{{low, &in.Low}, {high, &in.High}} {
+		if side.text == "" {
+			continue
+		}
+		v, err := strconv.ParseFloat(side.text, 64)
+		if err != nil {
+			p.mistake(at, fmt.Sprintf("%q is no number", side.text), "A range is written LOW..HIGH, such as 1..65534.")
+			return false
+		}
+		*side.to = &v
+	}
+	if in.Low != nil && in.High != nil && *in.Low > *in.High {
+		p.mistake(at, fmt.Sprintf("the range %s is the wrong way round", r), fmt.Sprintf("Write %s..%s.", high, low))
+		return false
+	}
+	return true
+}
+
+// Value reads a value for the input as a person gives it.
+func (in *Input) Value(text string) (any, error) {
+	var v any
+	var size float64
+	switch in.Type {
+	case "int":
+		n, err := strconv.Atoi(text)
+		if err != nil {
+			return nil, fmt.Errorf("%s is a whole number, not %q", in.Name, text)
+		}
+		v, size = n, float64(n)
+	case "num":
+		f, err := strconv.ParseFloat(text, 64)
+		if err != nil {
+			return nil, fmt.Errorf("%s is a number, not %q", in.Name, text)
+		}
+		v, size = f, f
+	default:
+		return text, nil
+	}
+	if in.Low != nil && size < *in.Low || in.High != nil && size > *in.High {
+		return nil, fmt.Errorf("%s is outside %s for %s", text, in.rangeWords(), in.Name)
+	}
+	return v, nil
+}
+
+func (in *Input) rangeWords() string {
+	side := func(f *float64) string {
+		if f == nil {
+			return ""
+		}
+		return strconv.FormatFloat(*f, 'f', -1, 64)
+	}
+	return side(in.Low) + ".." + side(in.High)
+}
+
+func (p *parser) readSecret(l *line, _ Pos) {
+	name, at, ok := p.newName(l, "secret")
+	if !ok {
+		return
+	}
+	s := &Secret{Pos: at, Name: name}
+	p.file.Secrets = append(p.file.Secrets, s)
+	p.values.add(name, value{what: "a secret", typ: typeOf("text"), at: at})
+	if !l.done() {
+		s.About, _ = p.title(l, "what the secret is")
+	}
+	p.over(l)
+}
+
+func (p *parser) readLet(l *line, at Pos) {
+	t := l.peekWord()
+	nameAt := l.here()
+	if old, ok := p.values.find(t); ok && old.let {
+		l.word() // a let may be given anew
+	} else if t, nameAt, ok = p.newName(l, "value"); !ok {
+		return
+	}
+	if !l.take("=") {
+		p.mistake(l.here(), "wanted = after the name", "Write: let "+t+" = 2 * address")
+		return
+	}
+	text, offset := l.rest()
+	e, typ := p.compile(l, text, offset, false)
+	let := &Let{Pos: at, Name: t, Expr: e}
+	p.values.add(t, value{what: "a value", typ: typ, let: true, at: nameAt})
+	if p.step != nil {
+		p.step.Body = append(p.step.Body, let)
+	} else {
+		p.file.Lets = append(p.file.Lets, let)
+	}
+}
+
+func (p *parser) readStep(l *line, at Pos) {
+	s := &Step{Pos: at, Tries: 1}
+	p.step = s
+	p.file.Steps = append(p.file.Steps, s)
+	var ok bool
+	titleAt := l.here()
+	if s.Title, ok = p.title(l, "the step's title"); !ok {
+		return
+	}
+	for _, other := range p.file.Steps[:len(p.file.Steps)-1] {
+		if other.Title == s.Title {
+			p.mistake(titleAt, fmt.Sprintf("the step %q, line %d, has the same title", other.Title, other.Line), "Give each step a title of its own.")
+		}
+	}
+	for !l.done() {
+		w, at := l.word()
+		switch w {
+		case "tries":
+			t, at := l.token()
+			n, ok := number(t)
+			if !ok || n < 1 || n > 1000 {
+				p.mistake(at, fmt.Sprintf("%q is no number of tries", t), "Write 1 to 1000, such as: tries 3 every 500ms")
+				return
+			}
+			s.Tries = n
+		case "every":
+			if s.Every, ok = p.span(l); !ok {
+				return
+			}
+			if s.Tries == 1 {
+				p.mistake(at, "every says how often to try, but there is only one try", "Write: tries 3 every 500ms")
+				return
+			}
+		case "within":
+			if s.Within, ok = p.span(l); !ok {
+				return
+			}
+		case "always":
+			s.Always = true
+		default:
+			if w == "" {
+				at = l.here()
+				w, _ = l.token()
+			}
+			p.mistake(at, fmt.Sprintf("unknown word %q after a step's title", w), source.DidYouMean(w, []string{"tries", "every", "within", "always"}))
+			return
+		}
+	}
+}
+
+func (p *parser) readEnd(l *line, _ Pos) {
+	p.over(l)
+	if len(p.step.Body) == 0 {
+		p.mistake(p.step.Pos, fmt.Sprintf("the step %q does nothing", p.step.Title), "Write what it says and hears, or delete it.")
+	}
+	p.closeStep()
+}
+
+func (p *parser) closeStep() { p.step = nil }
+
+// portName takes the port's name, which may be left out if there is one port.
+func (p *parser) portName(l *line) (string, bool) {
+	at := l.here()
+	if w := l.peekWord(); w != "" && w != "within" && w != "for" {
+		l.word()
+		for _, port := range p.file.Ports {
+			if port.Name == w {
+				p.used[w] = true
+				return w, true
+			}
+		}
+		var names []string
+		for _, port := range p.file.Ports {
+			names = append(names, port.Name)
+		}
+		p.mistake(at, fmt.Sprintf("there is no port %q", w), source.DidYouMean(w, names))
+		return "", false
+	}
+	switch len(p.file.Ports) {
+	case 1:
+		p.used[p.file.Ports[0].Name] = true
+		return p.file.Ports[0].Name, true
+	case 0:
+		p.mistake(at, "the procedure has no port", "Declare one in the header, such as: port radio: dialect at")
+	default:
+		p.mistake(at, "there are several ports: say which", fmt.Sprintf("Write its name, such as: say %s: ...", p.file.Ports[0].Name))
+	}
+	return "", false
+}
+
+// spokenText takes the colon and the module's own text.
+func (p *parser) spokenText(l *line) (text string, offset int, ok bool) {
+	l.blanks()
+	if !l.take(":") {
+		p.mistake(l.here(), "wanted a colon before the module's own text", "Write: say radio: AT")
+		return "", 0, false
+	}
+	text, offset = l.rest()
+	if len(text) >= 2 && text[0] == '"' && text[len(text)-1] == '"' {
+		return text[1 : len(text)-1], offset + 1, true
+	}
+	return text, offset, true
+}
+
+func (p *parser) readSay(l *line, at Pos) {
+	s := &Say{Pos: at, Bytes: l.takeWord("bytes"), Exprs: map[string]*Expr{}}
+	var ok bool
+	if s.Port, ok = p.portName(l); !ok {
+		return
+	}
+	text, offset, ok := p.spokenText(l)
+	if !ok {
+		return
+	}
+	said, err := pattern.CompileSaid(text)
+	if e, ok := errors.AsType[*pattern.SyntaxError](err); ok {
+		p.mistake(l.pos(offset+e.Offset, e.Width), e.What, e.Mend)
+		return
+	}
+	s.Text = said
+	for _, e := range said.Exprs() {
+		s.Exprs[e.Source], _ = p.compile(l, e.Source, offset+e.Offset, false)
+	}
+	p.step.Body = append(p.step.Body, s)
+}
+
+func (p *parser) readNot(l *line, at Pos) {
+	if !l.takeWord("hear") {
+		p.mistake(l.here(), "wanted hear after not", "Write: not hear radio for 2s: ...")
+		return
+	}
+	p.readHear(l, at, true)
+}
+
+func (p *parser) readHear(l *line, at Pos, not bool) {
+	h := &Hear{Pos: at, Not: not, Exprs: map[string]*Expr{}}
+	if l.takeWord("bytes") {
+		h.Form = dialog.AnyBytes
+	} else if !not && l.takeWord("next") {
+		h.Form = dialog.NextLine
+	}
+	var ok bool
+	if h.Port, ok = p.portName(l); !ok {
+		return
+	}
+	limit := "within"
+	if not {
+		limit = "for"
+	}
+	if w := l.peekWord(); w == limit {
+		l.word()
+		// The time ends at the colon, which may stand right behind it.
+		start := l.at
+		if h.Within, ok = p.span(l); !ok {
+			return
+		}
+		if i := strings.IndexByte(l.text[start:l.at], ':'); i >= 0 {
+			l.at = start + i
+		}
+	} else if not {
+		p.mistake(l.here(), "wanted for and a time: how long it must not come", "Write: not hear "+h.Port+" for 2s: ...")
+		return
+	}
+	text, offset, ok := p.spokenText(l)
+	if !ok {
+		return
+	}
+	if text == "" {
+		p.mistake(l.pos(len(l.text)-1, 1), "there is nothing to hear", "Write what must come, with ... for what may vary.")
+		return
+	}
+	pat, err := pattern.Compile(text)
+	if e, ok := errors.AsType[*pattern.SyntaxError](err); ok {
+		p.mistake(l.pos(offset+e.Offset, e.Width), e.What, e.Mend)
+		return
+	}
+	h.Pattern = pat
+	for _, e := range pat.Exprs() {
+		h.Exprs[e.Source], _ = p.compile(l, e.Source, offset+e.Offset, false)
+	}
+	p.captures(l, h, offset)
+	p.step.Body = append(p.step.Body, h)
+}
+
+// captures makes the names that a hear captures known to what follows.
+func (p *parser) captures(l *line, h *Hear, offset int) {
+	for _, n := range h.Pattern.Names() {
+		at := l.pos(offset+n.Offset, len(n.Name))
+		old, ok := p.values.find(n.Name)
+		switch {
+		case h.Not:
+			p.mistake(at, "what must not come cannot be captured", "Write ... or {} instead.")
+		case ok && !old.capture:
+			p.mistake(at, fmt.Sprintf("%s is the name of %s", n.Name, old.what), fmt.Sprintf("To compare with it write {=%s}; to capture choose another name.", n.Name))
+		case reserved[n.Name]:
+			p.mistake(at, fmt.Sprintf("%s is a word of the language", n.Name), "Choose another name.")
+		default:
+			p.values.add(n.Name, value{what: "a capture", typ: typeOf(n.Type), capture: true, at: at, read: old.read})
+		}
+	}
+	if h.Pattern.HasPayload() { // its own lengths read their captures
+		for _, n := range h.Pattern.Names() {
+			if n.Type == "int" {
+				p.values.markRead(n.Name)
+			}
+		}
+	}
+}
+
+func (p *parser) readCheck(l *line, at Pos) {
+	text, offset := l.rest()
+	if text == "" {
+		p.mistake(at, "check needs an expression", "Write: check now == address")
+		return
+	}
+	c := &Check{Pos: at}
+	body, why, ok := trailingText(text)
+	if ok && parses(body) && !parses(text) {
+		c.Why, text = why, body
+	}
+	c.Expr, _ = p.compile(l, text, offset, true)
+	p.step.Body = append(p.step.Body, c)
+}
+
+// trailingText splits off a text in quotes at the end.
+func trailingText(s string) (body, text string, ok bool) {
+	s = strings.TrimRight(s, " \t")
+	if !strings.HasSuffix(s, `"`) {
+		return s, "", false
+	}
+	for i := len(s) - 2; i > 0; i-- {
+		if s[i] == '"' && s[i-1] != '\\' {
+			l := &line{text: s, at: i}
+			text, ok = l.quoted()
+			return strings.TrimRight(s[:i], " \t"), text, ok
+		}
+	}
+	return s, "", false
+}
+
+func (p *parser) readLimit(l *line, at Pos) {
+	form := "Write: limit EXPRESSION in LOW..HIGH, with a unit and a text in quotes if you like."
+	text, offset := l.rest()
+	lim := &Limit{Pos: at}
+	body, what, ok := trailingText(text)
+	if ok {
+		lim.What = what
+	}
+	i := strings.LastIndex(body, " in ")
+	if i < 0 {
+		p.mistake(at, "limit needs a range", form)
+		return
+	}
+	after := &line{number: l.number, text: l.text[:offset+len(body)], at: offset + i + len(" in ")}
+	r, rangeAt := after.token()
+	unit, _ := after.rest()
+	lim.Unit = unit
+	low, high, ok := strings.Cut(r, "..")
+	if !ok || low == "" && high == "" {
+		p.mistake(rangeAt, fmt.Sprintf("%q is no range", r), form+" One side may be open: 5.. or ..20.")
+		return
+	}
+	start := strings.LastIndex(l.text[:offset+len(body)], r)
+	if low != "" {
+		lim.Low, _ = p.compile(l, low, start, false)
+	}
+	if high != "" {
+		lim.High, _ = p.compile(l, high, start+len(low)+2, false)
+	}
+	lf, lerr := strconv.ParseFloat(low, 64)
+	hf, herr := strconv.ParseFloat(high, 64)
+	if lerr == nil && herr == nil && lf > hf {
+		p.mistake(rangeAt, fmt.Sprintf("the limits %s are the wrong way round", r), fmt.Sprintf("Write %s..%s.", high, low))
+		return
+	}
+	expr := strings.TrimRight(body[:i], " \t")
+	lim.Expr, _ = p.compile(l, expr, offset, false)
+	if lim.What == "" {
+		lim.What = expr
+	}
+	p.step.Body = append(p.step.Body, lim)
+}
+
+func (p *parser) readPause(l *line, at Pos) {
+	if d, ok := p.span(l); ok {
+		p.over(l)
+		p.step.Body = append(p.step.Body, &Pause{at, d})
+	}
+}
+
+func (p *parser) readQuiet(l *line, at Pos) {
+	q := &Quiet{Pos: at}
+	var ok bool
+	if l.blanks(); l.at < len(l.text) && isDigit(l.text[l.at]) && len(p.file.Ports) == 1 {
+		q.Port = p.file.Ports[0].Name
+		p.used[q.Port] = true
+	} else if q.Port, ok = p.portName(l); !ok {
+		return
+	}
+	if q.Still, ok = p.span(l); !ok {
+		return
+	}
+	if l.takeWord("within") {
+		if q.Within, ok = p.span(l); !ok {
+			return
+		}
+	}
+	p.over(l)
+	p.step.Body = append(p.step.Body, q)
+}
