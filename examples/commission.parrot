@@ -15,7 +15,7 @@ end
 
 step "it is a Dunlin with firmware 2.4 or later"
     say radio: ATI
-    hear radio: {maker}
+    hear radio: Larkfell Works
     hear radio: Dunlin
     hear radio: {major:int}.{minor:int}.{}
     check major > 2 || major == 2 && minor >= 4 "older firmware loses its group"

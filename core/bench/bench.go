@@ -29,8 +29,9 @@ type Bench struct {
 // Port is one port.
 type Port struct {
 	Name       string
-	At         string // address; for a stand-in without one, where its link is
-	Setup      phrasebook.Setup
+	At         string                 // address; for a stand-in without one, where its link is
+	Own        phrasebook.Setup       // what the bench itself says
+	Setup      phrasebook.Setup       // with what the phrasebook says
 	Phrasebook *phrasebook.Phrasebook // nil if there is none
 	Standin    *standin.Module        // nil if the module is real
 }
@@ -138,7 +139,7 @@ func (b *Bench) fill(d *source.Doc, f file) {
 	books := map[string]*phrasebook.Phrasebook{}
 	for name, fp := range f.Ports {
 		path := "port." + name
-		p := &Port{Name: name, At: fp.At, Setup: fp.Setup}
+		p := &Port{Name: name, At: b.path(fp.At), Own: fp.Setup, Setup: fp.Setup}
 		fp.Setup.Check(d, path)
 		if fp.Phrasebook != "" {
 			p.Phrasebook = b.book(d, path, fp.Phrasebook, books)
@@ -167,6 +168,14 @@ func (b *Bench) fill(d *source.Doc, f file) {
 			d.Add("air", fmt.Sprintf("loss, damage, duplicate and reorder add up to %.0f%%", sum*100), "At most one of them befalls a message, so their sum may not be over 100%.")
 		}
 	}
+}
+
+// path takes an address that is a path from the folder of the bench.
+func (b *Bench) path(at string) string {
+	if !strings.Contains(at, "/") || strings.Contains(at, "://") || filepath.IsAbs(at) {
+		return at
+	}
+	return filepath.Join(filepath.Dir(b.File), at)
 }
 
 // book reads a phrasebook once, also if several ports have it. Its own mistakes

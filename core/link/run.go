@@ -170,6 +170,10 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 		w.to.counts.close()
 		d := w.direction()
 		d.judge(t.Limits, w.to.counts.overLimit)
+		if err != nil {
+			d.Verdict = verdict.Broken
+			d.Why = append(d.Why, "the test was cut short: "+err.Error())
+		}
 		sum.Directions = append(sum.Directions, d)
 		sum.Verdict = verdict.Worse(sum.Verdict, d.Verdict)
 	}

@@ -270,9 +270,10 @@ func (p *performer) doStep(ctx context.Context) StepResult {
 			err = stop
 			break
 		}
-		for _, d := range p.dialogs {
-			d.PassAll()
-		}
+		p.tidyUp(ctx)
+	}
+	if err != nil {
+		p.tidyUp(ctx)
 	}
 	sr := StepResult{Title: s.Title, Verdict: verdict.Passed, Tries: p.try, TookMS: ms(time.Since(began)), Err: err}
 	if err != nil {
@@ -284,6 +285,16 @@ func (p *performer) doStep(ctx context.Context) StepResult {
 	p.event(Event{Kind: StepEnded, Verdict: sr.Verdict, Err: err, Took: time.Since(began)})
 	p.run.note(record.Event{Kind: record.Step, Step: s.Title, Try: p.try, Verdict: string(sr.Verdict), Why: sr.Why, TookMS: sr.TookMS})
 	return sr
+}
+
+// tidyUp clears away what a failed try has left: it lets an open exchange end,
+// so that its late answer is not taken for the answer to the next command, and
+// passes over what nobody has taken.
+func (p *performer) tidyUp(ctx context.Context) {
+	for _, d := range p.dialogs {
+		_ = d.Settle(ctx, p.run.Procedure.Answers) // the failure itself has been told
+		d.PassAll()
+	}
 }
 
 // isBroken tells what kept a step from running at all from what it found.

@@ -13,7 +13,7 @@ const (
 	setTermios = unix.TIOCSETA
 )
 
-// holders is not known here: there is no process table to read.
-func holders(string) string { return "" }
+// openBy is not known here: there is no process table to read.
+func openBy(string) string { return "" }
 
 func process(pid int) string { return fmt.Sprintf("process %d", pid) }

@@ -16,13 +16,9 @@ const (
 	setTermios = unix.TCSETS2
 )
 
-// holders names the programs that have a device open, this one apart, as the
+// openBy names the programs that have a device open, this one apart, as the
 // process table tells; "" if none can be seen.
-func holders(path string) string {
-	device, err := filepath.EvalSymlinks(path)
-	if err != nil {
-		return ""
-	}
+func openBy(device string) string {
 	links, _ := filepath.Glob("/proc/[0-9]*/fd/*") // the glob is well-formed
 	var who []string
 	seen := map[int]bool{os.Getpid(): true}

@@ -61,7 +61,7 @@ func (g *guard) writeLockFile(path string) error {
 	if dir, err := os.Stat(lockDir); err != nil || !dir.IsDir() {
 		return nil // this system does not follow the convention
 	}
-	name := filepath.Join(lockDir, "LCK.."+strings.ReplaceAll(strings.TrimPrefix(g.device, "/dev/"), "/", "_"))
+	name := lockName(g.device)
 	for range 2 {
 		f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 		if err == nil {
@@ -87,6 +87,23 @@ func (g *guard) writeLockFile(path string) error {
 	return &Error{Port: path, Op: "open", Kind: Held, Err: syscall.EBUSY,
 		Why:  fmt.Sprintf("the lock file %s was left by a program that has ended, and cannot be removed", name),
 		Mend: "Remove that file."}
+}
+
+func lockName(device string) string {
+	return filepath.Join(lockDir, "LCK.."+strings.ReplaceAll(strings.TrimPrefix(device, "/dev/"), "/", "_"))
+}
+
+// holder names the program that has a port: the owner of its lock file, or else
+// whoever has the device open.
+func holder(path string) string {
+	device, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return ""
+	}
+	if pid, alive := lockOwner(lockName(device)); alive {
+		return process(pid)
+	}
+	return openBy(device)
 }
 
 // lockOwner reads a lock file. A file without a number counts as left behind.
@@ -132,4 +149,19 @@ func permissionHint(path string) string {
 		name = g.Name
 	}
 	return fmt.Sprintf("Its group %q may: have yourself added with 'sudo usermod -aG %s $USER', then log in anew.", name, name)
+}
+
+// LockFile makes a file and locks it for this program; a file that another
+// program has locked is an error. The lock ends with release, or with the
+// program, however that ends; the file stays.
+func LockFile(path string) (release func(), err error) {
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("lock %s: %w", path, err)
+	}
+	return func() { f.Close() }, nil
 }

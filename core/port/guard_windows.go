@@ -1,5 +1,7 @@
 package port
 
+import "os"
+
 // guard has nothing to do here: the system opens serial ports exclusively and
 // keeps no settings between openings.
 type guard struct{ device string }
@@ -7,5 +9,14 @@ type guard struct{ device string }
 func newGuard(path string) (*guard, error) { return &guard{device: path}, nil }
 func (g *guard) restore()                  {}
 func (g *guard) release()                  {}
-func holders(string) string                { return "" }
+func holder(string) string                 { return "" }
 func permissionHint(string) string         { return "" }
+
+// LockFile makes a file that this program alone has open.
+func LockFile(path string) (release func(), err error) {
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	return func() { f.Close() }, nil
+}

@@ -82,7 +82,7 @@ func openError(path string, err error) error {
 		e.Mend = permissionHint(path)
 	case errors.Is(err, syscall.EBUSY) || code == serial.PortBusy:
 		e.Kind, e.Why = Held, "another program has it"
-		if who := holders(path); who != "" {
+		if who := holder(path); who != "" {
 			e.Why = "it is held by " + who
 		}
 		e.Mend = "End that program, or choose another port."

@@ -166,7 +166,11 @@ func (p *parser) exprMistake(l *line, err error, at Pos, offset int) {
 		what = e.Message
 		at = l.pos(offset+e.From, max(1, e.To-e.From))
 	}
-	p.mistake(at, "the expression cannot be used: "+what, "")
+	mend := ""
+	if kind, ok := strings.CutPrefix(what, "expected bool, but got "); ok {
+		what, mend = "this is a "+kind+", not something that is true or false", "Write a comparison, such as: check now == address"
+	}
+	p.mistake(at, "the expression cannot be used: "+what, mend)
 }
 
 type identifier struct {

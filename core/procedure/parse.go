@@ -158,6 +158,8 @@ func (p *parser) unknownWord(l *line, w string, at Pos, words map[string]reader,
 		mend := "It belongs between step and end."
 		if p.step != nil {
 			mend = fmt.Sprintf("The step %q, line %d, is still open: close it with end.", p.step.Title, p.step.Line)
+		} else if w == "end" {
+			mend = "There is no open step here: delete it, or look for an end too many above."
 		}
 		p.mistake(at, fmt.Sprintf("%s cannot stand %s", w, where), mend)
 		if p.step != nil && w == "step" {

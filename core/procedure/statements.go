@@ -257,6 +257,15 @@ func (p *parser) portName(l *line) (string, bool) {
 	return "", false
 }
 
+// speaker is portName for a statement with the module's own text.
+func (p *parser) speaker(l *line) (string, bool) {
+	if !strings.Contains(l.text[l.at:], ":") {
+		p.mistake(l.here(), "wanted a colon before the module's own text", "Write: say radio: AT")
+		return "", false
+	}
+	return p.portName(l)
+}
+
 // spokenText takes the colon and the module's own text.
 func (p *parser) spokenText(l *line) (text string, offset int, ok bool) {
 	l.blanks()
@@ -274,7 +283,7 @@ func (p *parser) spokenText(l *line) (text string, offset int, ok bool) {
 func (p *parser) readSay(l *line, at Pos) {
 	s := &Say{Pos: at, Bytes: l.takeWord("bytes"), Exprs: map[string]*Expr{}}
 	var ok bool
-	if s.Port, ok = p.portName(l); !ok {
+	if s.Port, ok = p.speaker(l); !ok {
 		return
 	}
 	text, offset, ok := p.spokenText(l)
@@ -309,7 +318,7 @@ func (p *parser) readHear(l *line, at Pos, not bool) {
 		h.Form = dialog.NextLine
 	}
 	var ok bool
-	if h.Port, ok = p.portName(l); !ok {
+	if h.Port, ok = p.speaker(l); !ok {
 		return
 	}
 	limit := "within"

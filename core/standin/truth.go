@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 )
 
 // truthFile is what stands in a truth file.
@@ -14,8 +15,12 @@ type truthFile struct {
 	Directions []Truth `json:"directions"`
 }
 
-// KeepTruth writes the truth to a file as JSON, again whenever it changes, until
-// the bench is closed or writing fails. The file is always whole.
+// truthEvery bounds how often the truth is written, so that writing it does not
+// disturb what is being measured.
+const truthEvery = 50 * time.Millisecond
+
+// KeepTruth writes the truth to a file as JSON, again soon after it changes,
+// until the bench is closed or writing fails. The file is always whole.
 func (b *Bench) KeepTruth(path string) error {
 	if err := b.writeTruth(path, false); err != nil {
 		return err
@@ -25,6 +30,10 @@ func (b *Bench) KeepTruth(path string) error {
 		case <-b.news:
 			if err := b.writeTruth(path, false); err != nil {
 				return err
+			}
+			select {
+			case <-time.After(truthEvery):
+			case <-b.ctx.Done():
 			}
 		case <-b.ctx.Done():
 			return b.writeTruth(path, true)

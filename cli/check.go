@@ -1,0 +1,126 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"github.com/BurntSushi/toml"
+	"github.com/spf13/cobra"
+
+	"uparrot/core/bench"
+	"uparrot/core/phrasebook"
+	"uparrot/core/procedure"
+	"uparrot/core/source"
+)
+
+// finding is one mistake or warning as JSON.
+type finding struct {
+	File    string `json:"file"`
+	Line    int    `json:"line"`
+	Column  int    `json:"column"`
+	Width   int    `json:"width"`
+	What    string `json:"what"`
+	Mend    string `json:"mend,omitempty"`
+	Warning bool   `json:"warning"`
+}
+
+func (a *app) check() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "check FILE...",
+		Short: "Reads procedures, phrasebooks and benches without touching a port",
+		Long: `Reads procedures (*.parrot), phrasebooks and benches (*.toml) and reports every
+mistake with its line, without touching a port.`,
+		Example: "uparrot check commission.parrot larkfell.toml",
+		Args:    args(1, -1, "one or more files"),
+		RunE: func(cmd *cobra.Command, files []string) error {
+			var mistakes, warnings source.Mistakes
+			for _, f := range files {
+				what, w, err := checkFile(f)
+				warnings = append(warnings, w...)
+				if m, ok := errors.AsType[source.Mistakes](err); ok {
+					mistakes = append(mistakes, m...)
+				} else if err != nil {
+					mistakes = append(mistakes, source.Mistake{File: f, What: err.Error()})
+				} else if !a.json {
+					fmt.Fprintf(a.out, "%s: %s, no mistakes\n", f, what)
+				}
+			}
+			mistakes = unique(mistakes)
+			if a.json {
+				all := []finding{}
+				for i, m := range append(append(source.Mistakes{}, mistakes...), warnings...) {
+					all = append(all, finding{m.File, m.Line, m.Column, m.Width, m.What, m.Mend, i >= len(mistakes)})
+				}
+				if err := a.printJSON(all); err != nil {
+					return err
+				}
+				if len(mistakes) > 0 {
+					return errQuiet{exitUsage}
+				}
+				return nil
+			}
+			a.warn(warnings)
+			return mistakes.Err()
+		},
+	}
+	cmd.Flags().BoolVar(&a.json, "json", false, "print the findings as JSON")
+	return cmd
+}
+
+// errQuiet ends with a status after all has been said.
+type errQuiet struct{ status int }
+
+func (e errQuiet) Error() string { return "" }
+
+// unique drops what is found twice, such as the mistakes of a phrasebook that
+// two files name.
+func unique(all source.Mistakes) source.Mistakes {
+	seen := map[string]bool{}
+	var out source.Mistakes
+	for _, m := range all {
+		if key := m.Error(); !seen[key] {
+			seen[key] = true
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
+func (a *app) warn(warnings source.Mistakes) {
+	for _, w := range warnings {
+		a.err.line("warning: %s", safe(strings.TrimRight(w.Long(), "\n")))
+	}
+}
+
+// checkFile reads a file as what it is.
+func checkFile(path string) (what string, warnings source.Mistakes, err error) {
+	if filepath.Ext(path) != ".toml" {
+		f, err := procedure.Read(path)
+		if err != nil {
+			return "", nil, err
+		}
+		return fmt.Sprintf("procedure %q, %s", f.Title, count(len(f.Steps), "step")), f.Warnings, nil
+	}
+	var top map[string]any
+	if md, derr := toml.DecodeFile(path, &top); derr == nil && (md.IsDefined("port") || md.IsDefined("air")) {
+		b, err := bench.Read(path)
+		if err != nil {
+			return "", nil, err
+		}
+		return "bench, " + count(len(b.Ports), "port"), nil, nil
+	}
+	pb, err := phrasebook.Read(path)
+	if err != nil {
+		return "", nil, err
+	}
+	return fmt.Sprintf("phrasebook of %s, %s", pb.Family, count(len(pb.Settings), "setting")), nil, nil
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

@@ -1,0 +1,290 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/core/bench"
+	"uparrot/core/link"
+	"uparrot/core/perform"
+	"uparrot/core/phrasebook"
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+	"uparrot/core/report"
+	"uparrot/core/verdict"
+	"uparrot/examples"
+)
+
+// What the demo leaves in its folder, beside the examples themselves.
+const (
+	demoFrames  = "frames.csv"
+	demoSummary = "link.json"
+	demoTruth   = "truth.json"
+	demoPNG     = "latency.png"
+	demoSVG     = "latency.svg"
+)
+
+var demoRecords = []string{"valley.record", "summit.record", "greeting.record", "link.record"}
+
+func (a *app) demo() *cobra.Command {
+	var dir string
+	var frames int
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Does the whole job on simulated hardware and leaves a folder of results",
+		Long: `Brings up two simulated radios of the Larkfell cableway, puts both into service,
+proves a message each way, and measures the link between them. Takes about
+twenty seconds and needs no hardware.`,
+		Example: "uparrot demo --dir larkfell",
+		Args:    args(0, 0, "no arguments"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if frames < 1 || frames > 300 {
+				return usage(cmd, "--frames: %d is outside 1..300", frames)
+			}
+			return a.doDemo(cmd.Context(), dir, frames)
+		},
+	}
+	cmd.Flags().StringVar(&dir, "dir", "larkfell", "folder for the results")
+	cmd.Flags().IntVar(&frames, "frames", 200, "frames in each direction of the link test")
+	return cmd
+}
+
+func (a *app) doDemo(ctx context.Context, dir string, frames int) error {
+	began := time.Now()
+	if err := demoFolder(dir); err != nil {
+		return err
+	}
+	in := func(name string) string { return filepath.Join(dir, name) }
+	head := func(text string) { a.err.line("\n%s", a.err.bold("== "+text)) }
+	a.err.line("The Larkfell cableway: two simulated radios, one in the valley, one at the summit.")
+
+	head("Files")
+	for _, f := range []string{"larkfell.toml", "dunlin.toml", "commission.parrot", "greeting.parrot"} {
+		what, warnings, err := checkFile(in(f))
+		if err != nil {
+			return err
+		}
+		a.warn(warnings)
+		a.err.line("%s: %s, no mistakes", in(f), what)
+	}
+
+	head("Bench")
+	b, err := bench.Read(in("larkfell.toml"))
+	if err != nil {
+		return err
+	}
+	live, err := wake(b, b.LinkDir())
+	if err != nil {
+		return err
+	}
+	ended := false
+	defer func() {
+		if !ended {
+			_ = live.end() // the demo has failed already; that is what is told
+		}
+	}()
+	for _, p := range b.Standins() {
+		a.err.line("%s is at %s (%s, %s)", p.Name, p.At, p.Standin.Family, p.Setup.Line())
+	}
+
+	ps := &ports{bench: b}
+	outcome := verdict.Passed
+	for i, name := range []string{"valley", "summit"} {
+		head("Commission the radio: " + name)
+		v, err := a.demoRun(ctx, ps, in("commission.parrot"), in(demoRecords[i]), []string{"radio=" + name}, fmt.Sprintf("address=%d", i+1))
+		if err != nil {
+			return err
+		}
+		outcome = verdict.Worse(outcome, v)
+	}
+	head("A message each way")
+	v, err := a.demoRun(ctx, ps, in("greeting.parrot"), in(demoRecords[2]), nil)
+	if err != nil {
+		return err
+	}
+	outcome = verdict.Worse(outcome, v)
+
+	head("The link, both ways at once")
+	sum, err := a.demoLink(ctx, ps, dir, frames)
+	if err != nil {
+		return err
+	}
+	outcome = verdict.Worse(outcome, sum.Verdict)
+	a.truth(live, sum)
+	ended = true
+	if err := live.end(); err != nil {
+		return err
+	}
+	if err := live.KeepTruth(in(demoTruth)); err != nil {
+		return err
+	}
+	a.demoEnd(dir, outcome, time.Since(began))
+	return verdictError(outcome)
+}
+
+// demoFolder makes the folder, or takes one that holds a demo and nothing else,
+// and puts the examples into it.
+func demoFolder(dir string) error {
+	ours := map[string]bool{demoFrames: true, demoSummary: true, demoTruth: true, demoPNG: true, demoSVG: true, "larkfell.ports": true}
+	for _, r := range demoRecords {
+		ours[r] = true
+	}
+	names, err := fs.ReadDir(examples.Files, ".")
+	if err != nil {
+		return fmt.Errorf("read the examples in the program: %w", err)
+	}
+	for _, n := range names {
+		ours[n.Name()] = true
+	}
+	there, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return &errUsage{what: fmt.Sprintf("read the folder: %v", err), example: "uparrot demo --dir larkfell"}
+	}
+	for _, e := range there {
+		if !ours[e.Name()] {
+			return &errUsage{what: fmt.Sprintf("the folder %s holds other files, such as %s: the demo writes only into a folder of its own", dir, e.Name()), example: "uparrot demo --dir larkfell-2"}
+		}
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("make the folder for the demo: %w", err)
+	}
+	for _, n := range names {
+		text, err := examples.Files.ReadFile(n.Name())
+		if err == nil {
+			err = os.WriteFile(filepath.Join(dir, n.Name()), text, 0o644)
+		}
+		if err != nil {
+			return fmt.Errorf("write the example %s: %w", n.Name(), err)
+		}
+	}
+	return nil
+}
+
+// demoRun performs one procedure as the command run would.
+func (a *app) demoRun(ctx context.Context, ps *ports, file, recordFile string, where []string, set ...string) (verdict.Verdict, error) {
+	proc, err := procedure.Read(file)
+	if err != nil {
+		return "", err
+	}
+	cmd := a.run()
+	values, err := inputs(cmd, proc, set)
+	if err != nil {
+		return "", err
+	}
+	stations, err := ps.stations(cmd, proc, where)
+	if err != nil {
+		return "", err
+	}
+	w, err := record.Create(recordFile, "uparrot "+version)
+	if err != nil {
+		return "", err
+	}
+	r := &perform.Run{Procedure: proc, Stations: stations, Values: values, Record: w, Observe: a.account(proc, stations, values)}
+	res := r.Do(ctx)
+	err = finishRecord(w, res.Err)
+	return res.Verdict, errors.Join(err, a.result(res, proc))
+}
+
+// demoLink measures the link and leaves its files.
+func (a *app) demoLink(ctx context.Context, ps *ports, dir string, frames int) (link.Summary, error) {
+	in := func(name string) string { return filepath.Join(dir, name) }
+	loss, p95 := 0.08, 150.0
+	t := &link.Test{Plan: link.Plan{
+		Count: frames, Every: 50 * time.Millisecond, Size: 24, Both: true, Deadline: 2 * time.Second,
+		Limits: link.Limits{MaxLoss: &loss, MaxP95MS: &p95},
+	}}
+	var err error
+	if t.A, err = ps.station("valley", phrasebook.Setup{}, nil); err != nil {
+		return link.Summary{}, err
+	}
+	if t.B, err = ps.station("summit", phrasebook.Setup{}, nil); err != nil {
+		return link.Summary{}, err
+	}
+	f := linkFlags{frames: in(demoFrames), record: in(demoRecords[3])}
+	plot := newLatencies()
+	sum, err := a.doLinkTest(ctx, t, f, plot.row)
+	if err != nil {
+		return sum, err
+	}
+	text, err := json.MarshalIndent(sum, "", "  ")
+	if err == nil {
+		err = os.WriteFile(in(demoSummary), append(text, '\n'), 0o600)
+	}
+	if err != nil {
+		return sum, fmt.Errorf("write the summary: %w", err)
+	}
+	printSummary(a.out, sum)
+	return sum, report.Latency("Larkfell cableway: valley and summit, frames of 24 bytes every 50 ms", plot.series, in(demoPNG), in(demoSVG))
+}
+
+// latencies gathers what the plot shows.
+type latencies struct {
+	series []report.Series
+	start  time.Time
+}
+
+func newLatencies() *latencies { return &latencies{} }
+
+func (l *latencies) row(from, to string, r link.Row) {
+	if l.start.IsZero() {
+		l.start = r.Planned
+	}
+	name := from + " to " + to
+	i := 0
+	for i < len(l.series) && l.series[i].Name != name {
+		i++
+	}
+	if i == len(l.series) {
+		l.series = append(l.series, report.Series{Name: name})
+	}
+	s, x := &l.series[i], r.Sent.Sub(l.start).Seconds()
+	if r.State == link.Lost {
+		s.Lost = append(s.Lost, x)
+		return
+	}
+	s.Seconds = append(s.Seconds, x)
+	s.MS = append(s.MS, float64(r.Latency().Microseconds())/1000)
+}
+
+// truth holds the counts against what the simulated air really did.
+func (a *app) truth(live *liveBench, sum link.Summary) {
+	fmt.Fprintln(a.out)
+	for _, t := range live.Truth() {
+		for _, d := range sum.Directions {
+			if d.From == t.From && d.To == t.To && d.LatencyMS != nil {
+				fmt.Fprintf(a.out, "the air itself, %s to %s since the start: %d sent, %d lost (%d of them damaged), %d duplicated, %d reordered, delay %.1f ms\n",
+					t.From, t.To, t.Sent, t.Lost, t.Damaged, t.Duplicated, t.Reordered, t.DelayMS)
+			}
+		}
+	}
+}
+
+func (a *app) demoEnd(dir string, v verdict.Verdict, d time.Duration) {
+	s := newScreen(a.out)
+	fmt.Fprintf(a.out, "\n%s in %s. In the folder %s:\n", s.verdict(v, 0), took(d), dir)
+	table(a.out, [][]string{
+		{"  commission.parrot, greeting.parrot", "the procedures"},
+		{"  larkfell.toml, dunlin.toml", "the bench and the phrasebook of its radios"},
+		{"  " + strings.Join(demoRecords, ", "), "everything said and heard"},
+		{"  link.json, frames.csv", "the link test: its summary, and one row a frame"},
+		{"  latency.png, latency.svg", "the latencies drawn"},
+		{"  truth.json", "what the simulated air really did"},
+	})
+	fmt.Fprintf(a.out, `
+Try next, in that folder:
+  uparrot standin larkfell.toml
+      keeps the two radios running; the rest goes into another terminal
+  uparrot run commission.parrot --bench larkfell.toml --port valley --set address=1
+  uparrot run commission.parrot --bench larkfell.toml --port summit --set address=2
+  uparrot link test valley summit --bench larkfell.toml --both --max-loss 5%%
+`)
+}

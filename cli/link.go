@@ -1,0 +1,278 @@
+package cli
+
+import (
+	"context"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/core/bench"
+	"uparrot/core/link"
+	"uparrot/core/phrasebook"
+	"uparrot/core/station"
+)
+
+func (a *app) link() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:     "link",
+		Short:   "Measures the link between two ports",
+		Example: "uparrot link test valley summit --bench larkfell.toml --both",
+		Args:    cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usage(cmd, "link has no command %q; it has: test", args[0])
+			}
+			return cmd.Help()
+		},
+	}
+	cmd.AddCommand(a.linkTest())
+	return cmd
+}
+
+// linkFlags are the flags of link test as given.
+type linkFlags struct {
+	ports          portFlags
+	plan           link.Plan
+	maxLoss        string
+	maxP95         time.Duration
+	frames, record string
+	quiet          bool
+}
+
+func (a *app) linkTest() *cobra.Command {
+	var f linkFlags
+	cmd := &cobra.Command{
+		Use:   "test A B",
+		Short: "Loss, latency, order and damage between two ports",
+		Long: `Sends numbered frames from A to B, with --both also from B to A at the same time,
+and counts what arrives. A and B are names on the bench or addresses such as
+/dev/ttyUSB0. Where a phrasebook tells how a payload travels through the module,
+frames go that way; else they go as plain lines.
+
+With limits, exit status 4 means that too few frames were sent to tell.`,
+		Example: "uparrot link test valley summit --bench larkfell.toml --count 200 --every 50ms --max-loss 2% --max-p95 150ms",
+		Args:    args(2, 2, "two ports"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ps, err := f.ports.read(cmd)
+			if err != nil {
+				return err
+			}
+			if args[0] == args[1] {
+				return usage(cmd, "both ends are %s: a link has two", args[0])
+			}
+			t := &link.Test{Plan: f.plan}
+			if err := f.limits(cmd, t); err != nil {
+				return err
+			}
+			var ends [2]*station.Station
+			for i, name := range args {
+				if ends[i], err = ps.station(name, phrasebook.Setup{}, nil); err != nil {
+					return err
+				}
+			}
+			t.A, t.B = ends[0], ends[1]
+			if err := t.Check(); err != nil {
+				return usage(cmd, "%v", err)
+			}
+			for _, w := range t.Warnings() {
+				a.err.line("warning: %s", safe(w))
+			}
+			sum, err := a.doLinkTest(cmd.Context(), t, f, nil)
+			if err != nil && !a.json && (len(sum.Directions) == 0 || sum.Directions[0].Sent == 0) {
+				return err // there is nothing to sum up
+			}
+			if perr := a.summary(sum); perr != nil {
+				err = errors.Join(err, perr)
+			}
+			if err == nil {
+				err = verdictError(sum.Verdict)
+			}
+			return err
+		},
+	}
+	f.ports.add(cmd)
+	fl := cmd.Flags()
+	fl.IntVar(&f.plan.Count, "count", 200, "frames in each direction")
+	fl.DurationVar(&f.plan.Every, "every", 100*time.Millisecond, "from one frame to the next")
+	fl.IntVar(&f.plan.Size, "size", 24, fmt.Sprintf("bytes in a frame, at least %d", link.MinSize))
+	fl.BoolVar(&f.plan.Both, "both", false, "also from B to A, at the same time")
+	fl.DurationVar(&f.plan.Deadline, "deadline", 2*time.Second, "frames that arrive later than this count as late")
+	fl.StringVar(&f.maxLoss, "max-loss", "", "greatest loss allowed, such as 2%")
+	fl.DurationVar(&f.maxP95, "max-p95", 0, "greatest 95th percentile of latency allowed, such as 150ms")
+	fl.StringVar(&f.frames, "frames", "", "write one row a frame to this CSV file")
+	fl.StringVar(&f.record, "record", "", "keep everything said and heard in this file")
+	fl.BoolVar(&a.json, "json", false, "print the summary as JSON")
+	fl.BoolVar(&f.quiet, "quiet", false, "no progress while it runs")
+	return cmd
+}
+
+func (f *linkFlags) limits(cmd *cobra.Command, t *link.Test) error {
+	if f.maxLoss != "" {
+		v, err := bench.ParseShare(f.maxLoss)
+		if err != nil {
+			return usage(cmd, "--max-loss: %v", err)
+		}
+		t.Limits.MaxLoss = &v
+	}
+	if f.maxP95 < 0 {
+		return usage(cmd, "--max-p95: %v is below zero", f.maxP95)
+	}
+	if f.maxP95 > 0 {
+		v := float64(f.maxP95.Microseconds()) / 1000
+		t.Limits.MaxP95MS = &v
+	}
+	if f.plan.Deadline <= 0 {
+		return usage(cmd, "--deadline: %v is no time to wait", f.plan.Deadline)
+	}
+	return nil
+}
+
+// doLink runs a link test with its files.
+func (a *app) doLinkTest(ctx context.Context, t *link.Test, f linkFlags, row func(from, to string, r link.Row)) (sum link.Summary, err error) {
+	w, err := recordTo(f.record)
+	if err != nil {
+		return sum, err
+	}
+	defer func() { err = finishRecord(w, err) }()
+	t.Record, t.Row = w, row
+	if f.frames != "" {
+		file, err := os.OpenFile(f.frames, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+		if err != nil {
+			return sum, &errUsage{what: fmt.Sprintf("make the file of frames: %v", err)}
+		}
+		rows := newFrameWriter(file)
+		t.Row = func(from, to string, r link.Row) {
+			rows.row(from, to, r)
+			if row != nil {
+				row(from, to, r)
+			}
+		}
+		defer func() { err = errors.Join(err, rows.close(), file.Close()) }()
+	}
+	if !f.quiet {
+		t.Observe = a.linkProgress(t)
+	}
+	return t.Do(ctx)
+}
+
+// linkProgress draws how a test is going; where that cannot be drawn, it says
+// so every ten seconds.
+func (a *app) linkProgress(t *link.Test) func(link.Progress) {
+	began, told := time.Now(), time.Now()
+	a.err.line("%s of %d bytes, one every %v: about %s", count(t.Count, "frame"), t.Size, t.Every, took(time.Duration(t.Count)*t.Every))
+	return func(p link.Progress) {
+		var parts []string
+		for _, d := range p {
+			part := fmt.Sprintf("%s to %s: %d sent, %d received", d.From, d.To, d.Sent, d.Received)
+			if d.LatencyMS != nil {
+				part += fmt.Sprintf(", median %.1f ms", d.LatencyMS.Median)
+			}
+			parts = append(parts, part)
+		}
+		text := fmt.Sprintf("%s  %s", took(time.Since(began).Round(100*time.Millisecond)), strings.Join(parts, "; "))
+		a.err.draw("%s", text)
+		if !a.err.terminal && time.Since(told) > 10*time.Second {
+			told = time.Now()
+			a.err.line("%s", text)
+		}
+	}
+}
+
+// summary prints what a link test found.
+func (a *app) summary(sum link.Summary) error {
+	if a.json {
+		a.err.line("%s", sum.Verdict)
+		return a.printJSON(sum)
+	}
+	printSummary(a.out, sum)
+	return nil
+}
+
+func printSummary(w io.Writer, sum link.Summary) {
+	s := newScreen(w)
+	for i, d := range sum.Directions {
+		if i > 0 {
+			fmt.Fprintln(w)
+		}
+		fmt.Fprintf(w, "%s  %s\n", s.bold(d.From+" to "+d.To), s.verdict(d.Verdict, 0))
+		table(w, [][]string{
+			{"  frames", fmt.Sprintf("%d sent, %d received, %d lost", d.Sent, d.Received, d.Lost)},
+			{"  oddities", fmt.Sprintf("%d damaged (among the lost), %d late, %d duplicated, %d reordered, %d foreign", d.Damaged, d.Late, d.Duplicated, d.Reordered, d.Foreign)},
+			{"  loss", fmt.Sprintf("%.2f %%, with 95 %% confidence %.2f %% to %.2f %%", 100*d.Loss.Ratio, 100*d.Loss.Low, 100*d.Loss.High)},
+		})
+		rows := [][]string{}
+		if l := d.LatencyMS; l != nil {
+			rows = append(rows,
+				[]string{"  latency", fmt.Sprintf("median %.1f ms; 90 %% within %.1f, 95 %% within %.1f, 99 %% within %.1f; %.1f to %.1f ms", l.Median, l.P90, l.P95, l.P99, l.Min, l.Max)},
+				[]string{"  of that", fmt.Sprintf("%.1f ms on the serial lines", d.WireMS)},
+				[]string{"  jitter", fmt.Sprintf("%.1f ms (RFC 3550)", d.JitterMS)})
+		}
+		if st := d.Strength; st != nil {
+			rows = append(rows, []string{"  strength", fmt.Sprintf("mean %.1f dBm, %v to %v dBm", st.Mean, st.Min, st.Max)})
+		}
+		if st := d.SNR; st != nil {
+			rows = append(rows, []string{"  snr", fmt.Sprintf("mean %.1f dB, %v to %v dB", st.Mean, st.Min, st.Max)})
+		}
+		if d.Refused > 0 {
+			rows = append(rows, []string{"  refused", fmt.Sprintf("%d frames were refused or left unanswered by %s (among the lost)", d.Refused, d.From)})
+		}
+		for _, why := range d.Why {
+			rows = append(rows, []string{"  judged", why})
+		}
+		rows[0][0] += strings.Repeat(" ", max(0, len("  oddities")-len(rows[0][0])))
+		table(w, rows)
+	}
+}
+
+// frameWriter writes one row a frame.
+type frameWriter struct {
+	csv   *csv.Writer
+	start time.Time
+}
+
+func newFrameWriter(w io.Writer) *frameWriter {
+	f := &frameWriter{csv: csv.NewWriter(w)}
+	// Errors of writing are kept and come back from close.
+	_ = f.csv.Write([]string{"from", "to", "number", "planned_ms", "sent_ms", "received_ms", "latency_ms", "state", "copies", "reordered", "strength_dbm", "snr_db"})
+	return f
+}
+
+func (f *frameWriter) row(from, to string, r link.Row) {
+	if f.start.IsZero() {
+		f.start = r.Planned
+	}
+	since := func(t time.Time) string {
+		if t.IsZero() {
+			return ""
+		}
+		return strconv.FormatFloat(float64(t.Sub(f.start).Microseconds())/1000, 'f', 3, 64)
+	}
+	latency := ""
+	if r.State != link.Lost {
+		latency = strconv.FormatFloat(float64(r.Latency().Microseconds())/1000, 'f', 3, 64)
+	}
+	number := func(v float64) string {
+		if math.IsNaN(v) {
+			return ""
+		}
+		return strconv.FormatFloat(v, 'f', -1, 64)
+	}
+	_ = f.csv.Write([]string{from, to, strconv.Itoa(int(r.Number)), since(r.Planned), since(r.Sent), since(r.Arrived), latency,
+		string(r.State), strconv.Itoa(r.Copies), strconv.FormatBool(r.Order), number(r.Strength), number(r.SNR)})
+}
+
+func (f *frameWriter) close() error {
+	f.csv.Flush()
+	if err := f.csv.Error(); err != nil {
+		return fmt.Errorf("write the frames: %w", err)
+	}
+	return nil
+}

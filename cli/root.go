@@ -1,0 +1,228 @@
+// Package cli is the commands of uparrot and everything that a terminal shows.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"uparrot/core/record"
+	"uparrot/core/source"
+	"uparrot/core/verdict"
+)
+
+// Set by the build; see Makefile.
+var (
+	version = "0.1.0"
+	commit  = ""
+)
+
+// The exit statuses.
+const (
+	exitPassed      = 0
+	exitFailed      = 1
+	exitUsage       = 2 // wrong use, or a file with mistakes
+	exitBroken      = 3 // could not run: port missing, held or lost
+	exitUndecided   = 4
+	exitInterrupted = 130
+)
+
+// errUsage is wrong use of a command.
+type errUsage struct {
+	what    string
+	example string // a correct call
+}
+
+func (e *errUsage) Error() string {
+	if e.example == "" {
+		return e.what
+	}
+	return e.what + "\nA correct call: " + e.example
+}
+
+// usage is an error of wrong use with the command's own example.
+func usage(cmd *cobra.Command, format string, args ...any) error {
+	example, _, _ := strings.Cut(strings.TrimSpace(cmd.Example), "\n")
+	return &errUsage{fmt.Sprintf(format, args...), example}
+}
+
+// errVerdict carries a verdict that is not passed to the exit status. All has
+// been said already.
+type errVerdict struct{ verdict.Verdict }
+
+func (e errVerdict) Error() string { return string(e.Verdict) }
+
+// verdictError is nil for what passed.
+func verdictError(v verdict.Verdict) error {
+	if v == verdict.Passed || v == verdict.Skipped || v == "" {
+		return nil
+	}
+	return errVerdict{v}
+}
+
+// errInterrupted is the cause of a context that the person ended.
+var errInterrupted = errors.New("interrupted")
+
+// app is what all commands share.
+type app struct {
+	in   io.Reader
+	out  io.Writer
+	err  *screen
+	json bool
+}
+
+// Main runs a command and returns its exit status.
+func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	ctx, stop := context.WithCancelCause(context.Background())
+	defer stop(nil)
+	signals := make(chan os.Signal, 1)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	defer signal.Stop(signals)
+	go func() {
+		<-signals
+		stop(errInterrupted)
+	}()
+
+	a := &app{in: in, out: out, err: newScreen(errOut)}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return exitPassed
+	}
+	status := exitStatus(err)
+	if _, said := errors.AsType[errVerdict](err); !said && err.Error() != "" {
+		a.err.line("uparrot: %s", safe(err.Error()))
+	}
+	return status
+}
+
+func exitStatus(err error) int {
+	if v, ok := errors.AsType[errVerdict](err); ok {
+		return map[verdict.Verdict]int{verdict.Failed: exitFailed, verdict.Undecided: exitUndecided, verdict.Untested: exitFailed, verdict.Broken: exitBroken}[v.Verdict]
+	}
+	if q, ok := errors.AsType[errQuiet](err); ok {
+		return q.status
+	}
+	_, wrongUse := errors.AsType[*errUsage](err)
+	_, mistakes := errors.AsType[source.Mistakes](err)
+	switch {
+	case errors.Is(err, errInterrupted):
+		return exitInterrupted
+	case wrongUse || mistakes:
+		return exitUsage
+	}
+	return exitBroken
+}
+
+func (a *app) root() *cobra.Command {
+	cobra.EnableCommandSorting = false
+	root := &cobra.Command{
+		Use:   "uparrot",
+		Short: "Puts radio, modem and console-attached modules into service",
+		Long: `uparrot says a module's commands over a serial line, checks every answer against
+what must come, and measures the link that two modules make.`,
+		Example:           "uparrot demo",
+		Version:           versionText(),
+		SilenceErrors:     true,
+		SilenceUsage:      true,
+		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
+		Args:              cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return cmd.Help()
+			}
+			var names []string
+			for _, c := range cmd.Commands() {
+				names = append(names, c.Name())
+			}
+			return &errUsage{what: fmt.Sprintf("there is no command %q. %s", args[0], source.DidYouMean(args[0], names)), example: "uparrot demo"}
+		},
+	}
+	root.SetVersionTemplate("uparrot {{.Version}}\n")
+	root.SetFlagErrorFunc(flagError)
+	root.AddCommand(a.demo(), a.check(), a.run(), a.link(), a.standin())
+	return root
+}
+
+// flagError says what is wrong with a flag in plain words.
+func flagError(cmd *cobra.Command, err error) error {
+	if bad, ok := errors.AsType[*pflag.InvalidValueError](err); ok {
+		wanted := map[string]string{"int": "a whole number", "duration": "a time such as 500ms or 2s", "bool": "true or false"}[bad.GetFlag().Value.Type()]
+		return usage(cmd, "--%s: %q is not %s", bad.GetFlag().Name, bad.GetValue(), wanted)
+	}
+	if unknown, ok := errors.AsType[*pflag.NotExistError](err); ok {
+		var known []string
+		cmd.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, f.Name) })
+		return usage(cmd, "%s has no flag --%s. %s", cmd.CommandPath(), unknown.GetSpecifiedName(), source.DidYouMean(unknown.GetSpecifiedName(), known))
+	}
+	return usage(cmd, "%v", err)
+}
+
+func versionText() string {
+	c := commit
+	if c == "" {
+		if info, ok := debug.ReadBuildInfo(); ok {
+			for _, s := range info.Settings {
+				if s.Key == "vcs.revision" {
+					c = s.Value[:min(12, len(s.Value))]
+				}
+			}
+		}
+	}
+	if c == "" {
+		c = "unknown"
+	}
+	return fmt.Sprintf("%s, commit %s", version, c)
+}
+
+// args checks the number of arguments, with the command's example.
+func args(least, most int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) < least || most >= 0 && len(args) > most {
+			return usage(cmd, "%s takes %s, not %d arguments", cmd.CommandPath(), what, len(args))
+		}
+		return nil
+	}
+}
+
+// printJSON writes a result to stdout.
+func (a *app) printJSON(v any) error {
+	enc := json.NewEncoder(a.out)
+	enc.SetIndent("", "  ")
+	enc.SetEscapeHTML(false)
+	return enc.Encode(v)
+}
+
+// recordTo opens the record that --record names; without a name there is none.
+func recordTo(path string) (*record.Writer, error) {
+	if path == "" {
+		return nil, nil
+	}
+	w, err := record.Create(path, "uparrot "+version)
+	if err != nil {
+		return nil, &errUsage{what: err.Error()}
+	}
+	return w, nil
+}
+
+// finishRecord closes a record; a record that is not complete is worth an error
+// of its own, whatever else there is.
+func finishRecord(w *record.Writer, err error) error {
+	if cerr := w.Close(); cerr != nil {
+		return errors.Join(err, fmt.Errorf("the record is not complete: %w", cerr))
+	}
+	return err
+}

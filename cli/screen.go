@@ -1,0 +1,156 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"github.com/charmbracelet/lipgloss"
+	"golang.org/x/term"
+
+	"uparrot/core/verdict"
+)
+
+// screen is where a person reads along: lines, and one line that is drawn anew
+// while something goes on. Colours are used where the other side is a terminal
+// that wants them (NO_COLOR is heeded).
+type screen struct {
+	w        io.Writer
+	styles   *lipgloss.Renderer
+	terminal bool
+
+	mu    sync.Mutex
+	drawn bool // the last line is one to be drawn over
+}
+
+func newScreen(w io.Writer) *screen {
+	f, ok := w.(*os.File)
+	return &screen{w: w, styles: lipgloss.NewRenderer(w), terminal: ok && term.IsTerminal(int(f.Fd()))}
+}
+
+// line writes a line. Nobody listening is no reason to stop.
+func (s *screen) line(format string, args ...any) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.clear()
+	fmt.Fprintf(s.w, format+"\n", args...)
+}
+
+// draw writes a line that the next one replaces. Without a terminal it writes
+// nothing.
+func (s *screen) draw(format string, args ...any) {
+	if !s.terminal {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	text := fmt.Sprintf(format, args...)
+	if f, ok := s.w.(*os.File); ok {
+		if wide, _, err := term.GetSize(int(f.Fd())); err == nil && utf8.RuneCountInString(text) >= wide {
+			text = string([]rune(text)[:max(0, wide-1)])
+		}
+	}
+	s.clear()
+	fmt.Fprint(s.w, text)
+	s.drawn = true
+}
+
+func (s *screen) clear() {
+	if s.drawn {
+		fmt.Fprint(s.w, "\r\x1b[K")
+		s.drawn = false
+	}
+}
+
+// colours of verdicts; the word itself always stands beside them.
+var verdictColour = map[verdict.Verdict]string{
+	verdict.Passed: "2", verdict.Failed: "1", verdict.Broken: "1", verdict.Undecided: "3", verdict.Untested: "8", verdict.Skipped: "8",
+}
+
+// verdict is a verdict's word, padded and coloured.
+func (s *screen) verdict(v verdict.Verdict, wide int) string {
+	return s.styles.NewStyle().Bold(true).Foreground(lipgloss.Color(verdictColour[v])).Render(fmt.Sprintf("%-*s", wide, v))
+}
+
+func (s *screen) bold(text string) string  { return s.styles.NewStyle().Bold(true).Render(text) }
+func (s *screen) faint(text string) string { return s.styles.NewStyle().Faint(true).Render(text) }
+
+// safe shows what a module sent: bytes that are no text become escapes, so that
+// nothing can steer the terminal. Line ends and tabs stay.
+func safe(s string) string {
+	ok := true
+	for _, r := range s {
+		ok = ok && (r == '\n' || r == '\t' || showable(r))
+	}
+	if ok && utf8.ValidString(s) {
+		return s
+	}
+	var b strings.Builder
+	for len(s) > 0 {
+		r, n := utf8.DecodeRuneInString(s)
+		if r == '\n' || r == '\t' || showable(r) && !(r == utf8.RuneError && n == 1) {
+			b.WriteString(s[:n])
+		} else {
+			for _, c := range []byte(s[:n]) {
+				fmt.Fprintf(&b, `\x%02x`, c)
+			}
+		}
+		s = s[n:]
+	}
+	return b.String()
+}
+
+// showable leaves out control characters and those that turn the direction of
+// text.
+func showable(r rune) bool {
+	switch {
+	case r < ' ', r >= 0x7f && r < 0xa0, r >= 0x200b && r <= 0x200f, r >= 0x2028 && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0xfeff:
+		return false
+	}
+	return true
+}
+
+// oneLine is safe for text that must stay on its line.
+func oneLine(s string) string {
+	return strings.NewReplacer("\n", `\n`, "\t", `\t`).Replace(safe(strings.ReplaceAll(s, "\r", `\r`)))
+}
+
+// took is a time for people: three digits are enough.
+func took(d time.Duration) string {
+	switch {
+	case d < time.Millisecond:
+		return fmt.Sprintf("%d µs", d.Microseconds())
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	}
+	return d.Round(time.Second).String()
+}
+
+func fromMS(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
+
+// table lays out rows in columns, two blanks apart. The first row is the head.
+// Cells may hold colours.
+func table(w io.Writer, rows [][]string) {
+	wide := map[int]int{}
+	for _, r := range rows {
+		for i, c := range r {
+			wide[i] = max(wide[i], lipgloss.Width(c))
+		}
+	}
+	for _, r := range rows {
+		var b strings.Builder
+		for i, c := range r {
+			b.WriteString(c)
+			if i < len(r)-1 {
+				b.WriteString(strings.Repeat(" ", wide[i]-lipgloss.Width(c)+2))
+			}
+		}
+		fmt.Fprintln(w, strings.TrimRight(b.String(), " "))
+	}
+}

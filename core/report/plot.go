@@ -1,0 +1,98 @@
+// Package report makes pictures and pages out of what was measured.
+package report
+
+import (
+	"fmt"
+	"image/color"
+	"strings"
+
+	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/plotter"
+	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/draw"
+)
+
+// Series is the latencies of one direction.
+type Series struct {
+	Name    string
+	Seconds []float64 // when each frame was sent, since the first
+	MS      []float64 // its latency in milliseconds
+	Lost    []float64 // when the frames were sent that did not arrive
+}
+
+// The directions differ by colour and by shape, so that they can be told apart
+// in grey too.
+var looks = []struct {
+	colour color.Color
+	shape  draw.GlyphDrawer
+}{
+	{color.RGBA{0x1b, 0x5e, 0x9b, 0xff}, draw.CircleGlyph{}},
+	{color.RGBA{0xc0, 0x6a, 0x10, 0xff}, draw.TriangleGlyph{}},
+}
+
+// Latency draws latency over time with losses marked at the bottom, and writes
+// it to files whose ending tells the form: .png or .svg.
+func Latency(title string, series []Series, files ...string) error {
+	p := plot.New()
+	p.Title.Text = title
+	p.Title.TextStyle.Font.Size = 15
+	p.Title.Padding = vg.Points(8)
+	p.X.Label.Text = "time since the first frame (s)"
+	p.Y.Label.Text = "latency (ms)"
+	for _, a := range []*plot.Axis{&p.X, &p.Y} {
+		a.Label.TextStyle.Font.Size = 13
+		a.Tick.Label.Font.Size = 12
+		a.Padding = vg.Points(6)
+	}
+	p.Y.Min = 0
+	grid := plotter.NewGrid()
+	grid.Vertical.Color = color.Gray{0xdd}
+	grid.Horizontal.Color = color.Gray{0xdd}
+	p.Add(grid)
+	p.Legend.Top = true
+	p.Legend.TextStyle.Font.Size = 12
+	p.Legend.ThumbnailWidth = vg.Points(16)
+	p.Legend.Padding = vg.Points(3)
+	highest := 0.0
+	for i, s := range series {
+		look := looks[i%len(looks)]
+		points := make(plotter.XYs, len(s.MS))
+		for j := range s.MS {
+			points[j] = plotter.XY{X: s.Seconds[j], Y: s.MS[j]}
+			highest = max(highest, s.MS[j])
+		}
+		if err := scatter(p, fmt.Sprintf("%s: %d received", s.Name, len(s.MS)), points, look.colour, look.shape, 2.6); err != nil {
+			return err
+		}
+		lost := make(plotter.XYs, len(s.Lost))
+		for j, x := range s.Lost {
+			lost[j] = plotter.XY{X: x, Y: 0}
+		}
+		shape := []draw.GlyphDrawer{draw.CrossGlyph{}, draw.PlusGlyph{}}[i%2]
+		if err := scatter(p, fmt.Sprintf("%s: %d lost", s.Name, len(s.Lost)), lost, color.RGBA{0xb0, 0, 0x20, 0xff}, shape, 4.5); err != nil {
+			return err
+		}
+	}
+	// Room above the points for the legend.
+	p.Y.Max = max(1, highest*1.35)
+	for _, f := range files {
+		if err := p.Save(vg.Points(960), vg.Points(540), f); err != nil {
+			return fmt.Errorf("draw the latencies to %s: %w", f, err)
+		}
+	}
+	return nil
+}
+
+func scatter(p *plot.Plot, name string, points plotter.XYs, c color.Color, shape draw.GlyphDrawer, radius float64) error {
+	if len(points) == 0 {
+		return nil
+	}
+	s, err := plotter.NewScatter(points)
+	if err != nil {
+		return fmt.Errorf("draw %s: %w", strings.ToLower(name), err)
+	}
+	s.GlyphStyle = draw.GlyphStyle{Color: c, Radius: vg.Points(radius), Shape: shape}
+	p.Add(s)
+	p.Legend.Add(name, s)
+	return nil
+}
