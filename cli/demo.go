@@ -37,7 +37,6 @@ var demoRecords = []string{"valley.record", "summit.record", "greeting.record", 
 
 func (a *app) demo() *cobra.Command {
 	var dir string
-	var frames int
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Does the whole job on simulated hardware and leaves a folder of results",
@@ -47,18 +46,14 @@ twenty seconds and needs no hardware.`,
 		Example: "uparrot demo --dir larkfell",
 		Args:    args(0, 0, "no arguments"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if frames < 1 || frames > 300 {
-				return usage(cmd, "--frames: %d is outside 1..300", frames)
-			}
-			return a.doDemo(cmd.Context(), dir, frames)
+			return a.doDemo(cmd.Context(), dir)
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", "larkfell", "folder for the results")
-	cmd.Flags().IntVar(&frames, "frames", 200, "frames in each direction of the link test")
 	return cmd
 }
 
-func (a *app) doDemo(ctx context.Context, dir string, frames int) error {
+func (a *app) doDemo(ctx context.Context, dir string) error {
 	began := time.Now()
 	if err := demoFolder(dir); err != nil {
 		return err
@@ -114,7 +109,7 @@ func (a *app) doDemo(ctx context.Context, dir string, frames int) error {
 	outcome = verdict.Worse(outcome, v)
 
 	head("The link, both ways at once")
-	sum, err := a.demoLink(ctx, ps, dir, frames)
+	sum, err := a.demoLink(ctx, ps, dir)
 	if err != nil {
 		return err
 	}
@@ -195,11 +190,11 @@ func (a *app) demoRun(ctx context.Context, ps *ports, file, recordFile string, w
 }
 
 // demoLink measures the link and leaves its files.
-func (a *app) demoLink(ctx context.Context, ps *ports, dir string, frames int) (link.Summary, error) {
+func (a *app) demoLink(ctx context.Context, ps *ports, dir string) (link.Summary, error) {
 	in := func(name string) string { return filepath.Join(dir, name) }
 	loss, p95 := 0.08, 150.0
 	t := &link.Test{Plan: link.Plan{
-		Count: frames, Every: 50 * time.Millisecond, Size: 24, Both: true, Deadline: 2 * time.Second,
+		Count: 200, Every: 50 * time.Millisecond, Size: 24, Both: true, Deadline: 2 * time.Second,
 		Limits: link.Limits{MaxLoss: &loss, MaxP95MS: &p95},
 	}}
 	var err error

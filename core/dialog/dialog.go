@@ -14,6 +14,7 @@ package dialog
 import (
 	"bytes"
 	"context"
+	"runtime"
 	"strings"
 	"sync"
 	"time"
@@ -235,13 +236,20 @@ func (d *Dialog) read() {
 		if err != nil {
 			d.err = err
 		}
-		if d.changed != nil {
+		woken := d.changed != nil
+		if woken {
 			close(d.changed)
 			d.changed = nil
 		}
 		d.mu.Unlock()
 		if err != nil {
 			return
+		}
+		if woken {
+			// Whoever waited goes on first, on this very thread: the next read
+			// blocks it in the kernel, and waking another takes longer than most
+			// modules take to answer.
+			runtime.Gosched()
 		}
 	}
 }

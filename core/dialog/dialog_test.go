@@ -61,13 +61,6 @@ func (r *rig) says(s string) {
 	synctest.Wait()
 }
 
-func (r *rig) say(s string) {
-	r.t.Helper()
-	if _, err := r.Say(ctx, s, time.Second); err != nil {
-		r.t.Fatalf("say %q: %v", s, err)
-	}
-}
-
 // hear is what a wait brings: the text and captures, or the kind of error.
 func (r *rig) hear(form Form, p string) string {
 	r.t.Helper()

@@ -121,25 +121,15 @@ func (d *Dialog) SayBytes(ctx context.Context, b []byte) (time.Time, error) {
 	return d.write(ctx, b)
 }
 
-// write writes in a goroutine of its own, so that a line held back by the
-// module cannot hold the caller past its context.
+// write notes and writes bytes. It returns when the writing began.
 func (d *Dialog) write(ctx context.Context, b []byte) (time.Time, error) {
-	done := make(chan error, 1)
 	now := time.Now()
 	d.mu.Lock()
 	d.lastWent = now
 	d.trace(now, Went, b)
 	d.mu.Unlock()
-	go func() {
-		_, err := d.port.Write(b)
-		done <- err
-	}()
-	select {
-	case err := <-done:
-		return now, err
-	case <-ctx.Done():
-		return now, context.Cause(ctx)
-	}
+	_, err := d.port.Write(ctx, b)
+	return now, err
 }
 
 // Settle waits for the open exchange to end. A refusal that no wait has taken

@@ -42,21 +42,22 @@ var (
 // Append appends the frame as text of the given size, at least MinSize. The
 // bytes after the head are filler that the checksum covers.
 func (f Frame) Append(dst []byte, size int) []byte {
-	var filler []byte
+	start := len(dst)
+	dst = append(dst, make([]byte, max(size, MinSize))...)
+	text := dst[start:]
 	x := f.Number*2654435761 ^ f.Run | 1 // any start will do, if not zero
-	for range max(0, size-MinSize) {
+	for i := MinSize; i < len(text); i++ {
 		x ^= x << 13 // xorshift (G. Marsaglia, J. Stat. Software 8(14), 2003)
 		x ^= x >> 17
 		x ^= x << 5
-		filler = append(filler, alphabet[x>>26])
+		text[i] = alphabet[x>>26]
 	}
 	var head [headSize]byte
-	head[0] = version<<4 | f.Way&15
-	binary.BigEndian.PutUint32(head[0:4], uint32(head[0])<<24|f.Run&0xffffff)
+	binary.BigEndian.PutUint32(head[0:4], uint32(version<<4|f.Way&15)<<24|f.Run&0xffffff)
 	binary.BigEndian.PutUint32(head[4:8], f.Number)
-	binary.BigEndian.PutUint32(head[8:12], checksum(head[:8], filler))
-	dst = base64.RawURLEncoding.AppendEncode(dst, head[:])
-	return append(dst, filler...)
+	binary.BigEndian.PutUint32(head[8:12], checksum(head[:8], text[MinSize:]))
+	base64.RawURLEncoding.Encode(text, head[:])
+	return dst
 }
 
 func checksum(head, filler []byte) uint32 {

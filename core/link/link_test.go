@@ -250,3 +250,78 @@ func TestPlanMistakes(t *testing.T) {
 		}
 	}
 }
+
+// BenchmarkFrames is frames over pseudo-terminals joined back to back, beside a
+// bare writer and reader of the same bytes.
+func BenchmarkFrames(b *testing.B) {
+	open := func() (a, z string) {
+		var far [2]*port.Pseudo
+		for i := range far {
+			var err error
+			if far[i], err = port.OpenPseudo(); err != nil {
+				b.Skip(err)
+			}
+			b.Cleanup(func() { far[i].Close() })
+		}
+		go io.Copy(far[1], far[0])
+		return far[0].Path(), far[1].Path()
+	}
+	b.Run("link", func(b *testing.B) {
+		a, z := open()
+		test := &Test{Plan: Plan{Count: b.N, Every: 1, Size: 24, Deadline: time.Second}, A: &station.Station{Name: "a", Address: a}, B: &station.Station{Name: "z", Address: z}}
+		var first, last time.Time
+		test.Row = func(_, _ string, r Row) {
+			if r.Number == 0 {
+				first = r.Sent
+			}
+			last = r.Arrived
+		}
+		sum, err := test.Do(b.Context())
+		if err != nil || sum.Directions[0].Received != b.N {
+			b.Fatal(sum.Directions, err)
+		}
+		b.ReportMetric(float64(b.N)/last.Sub(first).Seconds(), "frames/s")
+	})
+	b.Run("bare", func(b *testing.B) {
+		a, z := open()
+		pa, err := port.Open(a, port.DefaultLine)
+		if err != nil {
+			b.Fatal(err)
+		}
+		defer pa.Close()
+		pz, err := port.Open(z, port.DefaultLine)
+		if err != nil {
+			b.Fatal(err)
+		}
+		defer pz.Close()
+		frame := append(Frame{}.Append(nil, 24), '\n')
+		b.ResetTimer()
+		go func() {
+			for range b.N {
+				if _, err := pa.Write(b.Context(), frame); err != nil {
+					return
+				}
+			}
+		}()
+		buf := make([]byte, 4096)
+		for got := 0; got < b.N*len(frame); {
+			n, err := pz.Read(buf)
+			if err != nil {
+				b.Fatal(err)
+			}
+			got += n
+		}
+		b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "frames/s")
+	})
+}
+
+// BenchmarkTally is a week of frames, one every ten milliseconds, through the
+// counting alone: the metric is how many seconds that takes.
+func BenchmarkTally(b *testing.B) {
+	ta := newTally(time.Second, 0, nil)
+	now := time.Unix(0, 0)
+	for b.Loop() {
+		ta.arrived(ta.sent(now, now), now.Add(time.Millisecond), 0, -80, 9, 24)
+	}
+	b.ReportMetric(b.Elapsed().Seconds()/float64(b.N)*7*24*3600*100, "s/week")
+}

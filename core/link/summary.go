@@ -131,11 +131,16 @@ func (d *Direction) judge(l Limits, overLimit int) {
 		s := Wilson(overLimit, d.Received)
 		v := s.judge(0.05)
 		how := map[verdict.Verdict]string{
-			verdict.Passed:    "keeps the limit of %v ms",
-			verdict.Failed:    "breaks the limit of %v ms",
-			verdict.Undecided: "may be on either side of the limit of %v ms: more frames would tell",
+			verdict.Passed:    "which keeps",
+			verdict.Failed:    "which breaks",
+			verdict.Undecided: "which may be on either side of",
 		}[v]
-		add(v, "95 %% of latencies are within %.1f ms, which "+how, d.LatencyMS.P95, *l.MaxP95MS)
+		more := ""
+		if v == verdict.Undecided {
+			more = ": more frames would tell"
+		}
+		add(v, "95 %% of latencies are within %.1f ms; %d of %d frames took longer than %v ms, with 95 %% confidence %s to %s, %s the allowed 5 %%%s",
+			d.LatencyMS.P95, overLimit, d.Received, *l.MaxP95MS, percent(s.Low), percent(s.High), how, more)
 	}
 	if len(d.Why) == 0 {
 		d.Why = append(d.Why, "no limits were given, so there was nothing to judge")

@@ -21,7 +21,11 @@ const (
 // Until waits for a moment and returns at once if it has passed. If ctx is done
 // or something comes over early first, it returns false. early may be nil.
 func Until(ctx context.Context, t time.Time, nap Nap, early <-chan struct{}) bool {
-	if d := time.Until(t) - near; d > 0 {
+	d := time.Until(t)
+	if d <= 0 {
+		return ctx.Err() == nil
+	}
+	if d -= near; d > 0 {
 		timer := time.NewTimer(d)
 		defer timer.Stop()
 		select {

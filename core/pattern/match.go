@@ -197,7 +197,7 @@ func (p part) accepts(b []byte) bool {
 	case text:
 		return printable(b)
 	case word:
-		return len(b) > 0 && printable(b) && bytes.IndexAny(b, " \t") < 0
+		return len(b) > 0 && printable(b) && !bytes.ContainsAny(b, " \t")
 	}
 	return true
 }

@@ -153,7 +153,6 @@ type performer struct {
 	step    *procedure.Step
 	number  int
 	try     int
-	failed  bool // a step has failed
 }
 
 func (p *performer) event(e Event) {

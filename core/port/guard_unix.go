@@ -3,6 +3,7 @@
 package port
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -12,6 +13,7 @@ import (
 	"strings"
 	"syscall"
 
+	"go.bug.st/serial"
 	"golang.org/x/sys/unix"
 )
 
@@ -129,6 +131,30 @@ func (g *guard) release() {
 		g.lockFile = ""
 	}
 	unix.Close(g.fd) // also gives up the advisory lock
+}
+
+// write writes all of b through the guard's own descriptor, which does not
+// block: a line that is held back leaves the caller free to give up.
+func (g *guard) write(ctx context.Context, _ serial.Port, b []byte) (int, error) {
+	sent := 0
+	for sent < len(b) {
+		n, err := unix.Write(g.fd, b[sent:])
+		sent += max(0, n)
+		switch err {
+		case nil, unix.EINTR:
+		case unix.EAGAIN:
+			if ctx.Err() != nil {
+				return sent, context.Cause(ctx)
+			}
+			room := []unix.PollFd{{Fd: int32(g.fd), Events: unix.POLLOUT}}
+			if _, err := unix.Poll(room, 20); err != nil && err != unix.EINTR {
+				return sent, err
+			}
+		default:
+			return sent, err
+		}
+	}
+	return sent, nil
 }
 
 // permissionHint names the group that may open the device.

@@ -1,6 +1,11 @@
 package port
 
-import "os"
+import (
+	"context"
+	"os"
+
+	"go.bug.st/serial"
+)
 
 // guard has nothing to do here: the system opens serial ports exclusively and
 // keeps no settings between openings.
@@ -19,4 +24,17 @@ func LockFile(path string) (release func(), err error) {
 		return nil, err
 	}
 	return func() { f.Close() }, nil
+}
+
+// write writes all of b; the system bounds how long that may take.
+func (g *guard) write(_ context.Context, dev serial.Port, b []byte) (int, error) {
+	sent := 0
+	for sent < len(b) {
+		n, err := dev.Write(b[sent:])
+		sent += n
+		if err != nil {
+			return sent, err
+		}
+	}
+	return sent, nil
 }

@@ -1,6 +1,7 @@
 package port
 
 import (
+	"context"
 	"io"
 	"os"
 	"sync"
@@ -52,7 +53,7 @@ func (p *pipePort) Read(b []byte) (int, error) {
 	return n, nil
 }
 
-func (p *pipePort) Write(b []byte) (int, error) {
+func (p *pipePort) Write(_ context.Context, b []byte) (int, error) {
 	n, err := p.out.write(b)
 	if err != nil {
 		return n, p.fail("write", err)

@@ -7,6 +7,7 @@
 package port
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -19,7 +20,11 @@ import (
 // ends with an [Error] of kind Closed or Vanished; it may run beside the other
 // methods, which may not run beside each other.
 type Port interface {
-	io.ReadWriteCloser
+	io.ReadCloser
+
+	// Write writes all of b. A line that the module holds back makes it wait,
+	// until ctx is done at the longest.
+	Write(ctx context.Context, b []byte) (int, error)
 
 	// Name is the address the port was opened by.
 	Name() string

@@ -1,6 +1,7 @@
 package port
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -126,16 +127,12 @@ func (p *serialPort) Read(b []byte) (int, error) {
 	return n, nil
 }
 
-func (p *serialPort) Write(b []byte) (int, error) {
-	sent := 0
-	for sent < len(b) {
-		n, err := p.dev.Write(b[sent:])
-		sent += n
-		if err != nil && !errors.Is(err, syscall.EINTR) {
-			return sent, p.fail("write", err)
-		}
+func (p *serialPort) Write(ctx context.Context, b []byte) (int, error) {
+	n, err := p.guard.write(ctx, p.dev, b)
+	if err != nil && err != context.Cause(ctx) {
+		return n, p.fail("write", err)
 	}
-	return sent, nil
+	return n, err
 }
 
 func (p *serialPort) SetLine(l uart.Line) error {

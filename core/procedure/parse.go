@@ -200,8 +200,12 @@ func (p *parser) title(l *line, what string) (string, bool) {
 
 // span takes a time.
 func (p *parser) span(l *line) (time.Duration, bool) {
-	t, at := l.token()
-	t = strings.TrimSuffix(t, ":")
+	at := l.here()
+	start := l.at
+	for l.at < len(l.text) && !strings.ContainsRune(" \t:", rune(l.text[l.at])) {
+		l.at++
+	}
+	t := l.text[start:l.at]
 	d, err := span(t)
 	if t == "" {
 		err = errors.New("wanted a time")

@@ -327,13 +327,8 @@ func (p *parser) readHear(l *line, at Pos, not bool) {
 	}
 	if w := l.peekWord(); w == limit {
 		l.word()
-		// The time ends at the colon, which may stand right behind it.
-		start := l.at
 		if h.Within, ok = p.span(l); !ok {
 			return
-		}
-		if i := strings.IndexByte(l.text[start:l.at], ':'); i >= 0 {
-			l.at = start + i
 		}
 	} else if not {
 		p.mistake(l.here(), "wanted for and a time: how long it must not come", "Write: not hear "+h.Port+" for 2s: ...")

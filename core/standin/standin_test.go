@@ -39,7 +39,7 @@ func play(t *testing.T, air Air, modules ...Module) (*Bench, func(name, say stri
 	return b, func(name, say string) string {
 		heard[name].Reset()
 		if say != "" {
-			if _, err := hosts[name].Write([]byte(say)); err != nil {
+			if _, err := hosts[name].Write(t.Context(), []byte(say)); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -153,7 +153,7 @@ func TestDelayAndWire(t *testing.T) {
 		b.Attach("south", s)
 		command := "AT~TELL=1,5,hello\r"
 		began := time.Now()
-		north.Write([]byte(command))
+		north.Write(t.Context(), []byte(command))
 		var heard []byte
 		buf := make([]byte, 100)
 		for !strings.HasSuffix(string(heard), "hello\r\n") {

@@ -1,0 +1,224 @@
+package perform
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"uparrot/core/phrasebook"
+	"uparrot/core/port"
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+	"uparrot/core/standin"
+	"uparrot/core/station"
+	"uparrot/core/verdict"
+)
+
+const head = "procedure \"T\"\nport north: dialect at, ending cr, phrasebook \"../../examples/dunlin.toml\"\nport south: dialect at, ending cr, phrasebook \"../../examples/dunlin.toml\"\n"
+
+// perform performs a procedure at two Dunlins in made-up time and returns the
+// result, the events in short, and the record.
+func perform(t *testing.T, ctx context.Context, text string) (Result, []string, string) {
+	t.Helper()
+	proc, err := procedure.Parse("t.parrot", text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := standin.New(standin.Config{Air: standin.Air{Delay: 30 * time.Millisecond}, Nap: time.Sleep, Modules: []standin.Module{
+		{Name: "north", Family: "dunlin", Line: port.DefaultLine, Settings: map[string]string{"node": "1"}},
+		{Name: "south", Family: "dunlin", Line: port.DefaultLine, Place: 200, Settings: map[string]string{"node": "2"}},
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	var rec bytes.Buffer
+	var events []string
+	run := &Run{Procedure: proc, Stations: map[string]*station.Station{}, Record: record.New(&rec, "test"), Values: map[string]any{}}
+	for _, p := range proc.Ports {
+		host, module := port.Pipe(p.Name, port.DefaultLine)
+		if err := b.Attach(p.Name, module); err != nil {
+			t.Fatal(err)
+		}
+		run.Stations[p.Name] = &station.Station{Name: p.Name, Setup: p.Setup.Or(p.Phrasebook.Setup()), Phrasebook: p.Phrasebook, Dial: func() (port.Port, error) { return host, nil }}
+	}
+	for _, in := range proc.Inputs {
+		if run.Values[in.Name], err = in.Value(*in.Default); err != nil {
+			t.Fatal(err)
+		}
+	}
+	run.Observe = func(e Event) {
+		switch e.Kind {
+		case Said:
+			events = append(events, ">"+e.Text)
+		case Heard:
+			events = append(events, "<"+e.Text)
+		case StepEnded, TryEnded:
+			events = append(events, string(e.Verdict))
+		}
+	}
+	res := run.Do(ctx)
+	if err := run.Record.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return res, events, rec.String()
+}
+
+func TestStatements(t *testing.T) {
+	for _, c := range []struct {
+		name, body, want string // want: the verdict, and words of the reason
+	}{
+		{"an answer", "say north: AT~NODE?\nhear north: ~NODE: {x:int}\ncheck x == 1", "passed"},
+		{"a value into a command", "let x = 40 + 2\nsay north: AT~NODE={x}\nsay north: AT~NODE?\nhear north: ~NODE: {=x}", "passed"},
+		{"a false check", "say north: AT~NODE?\nhear north: ~NODE: {x:int}\ncheck x == 9 \"the lid\"", "failed line 8: check x == 9 is false: x is 1: the lid"},
+		{"a refusal", "say north: AT~NODE=0", "failed line 6: north: said AT~NODE=0, was refused with ~REFUSED: 32 (the value is out of range)"},
+		{"a refusal that is wanted", "say north: AT~NODE=0\nhear north: ~REFUSED: {n:int}\ncheck n == 32", "passed"},
+		{"a refusal instead of an answer", "say north: AT~NOED?\nhear north within 1h: ~NODE: {x:int}\ncheck x > 0", "failed line 7: north: said AT~NOED?, was refused with ~REFUSED: 31"},
+		{"silence", "say north: {lf}hello\nhear north within 300ms: OK", "failed line 7: north: nothing came within 300ms, wanted OK"},
+		{"bytes", "say bytes north: AT{cr}\nhear bytes north: OK{cr}{lf}", "passed"},
+		{"the next line", "say north: ATI\nhear next north: Larkfell Works\nhear next north: Dunlin", "passed"},
+		{"not the next line", "say north: ATI\nhear next north: Dunlin", `failed line 7: north: the next line was "Larkfell Works", wanted Dunlin`},
+		{"a message arrives whole", "say north: AT~TELL=2,5,a,b,c\nhear south: ~HEARD: 1,{s:int},{n:num},5,{text}\ncheck text == \"a,b,c\" && s < 0 && n > 0", "passed"},
+		{"nothing is lost between statements", "say north: AT~TELL=2,2,hi\npause 1s\nhear south within 1ms: ~HEARD: ...,hi", "passed"},
+		{"what must not come", "say north: AT~TELL=2,2,hi\nnot hear south for 1s: ~HEARD: ...", "failed line 7: south: heard"},
+		{"what does not come", "say north: AT~TELL=3,2,hi\nnot hear south for 1s: ~HEARD: ...", "passed"},
+		{"a limit kept", "limit 5 in 1..9 V", "passed"},
+		{"a limit broken", "limit 2.5 in 3.. V \"supply\"", "failed line 6: supply is 2.5 V, wanted 3.. V"},
+		{"quiet", "say north: AT~RESTART\nquiet north 400ms\nhear north within 1ms: DUNLIN UP ...", "passed"},
+		{"text functions", "check upper(\"ab\") == \"AB\" && len(\"abc\") == 3 && hex(255) == \"FF\" && number(\"2.5\") == 2.5", "passed"},
+		{"a division that cannot be done", "say north: AT~NODE?\nhear north: ~NODE: {x:int}\ncheck 7 % (x - 1) == 0", "failed"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				res, _, _ := perform(t, t.Context(), head+"answers within 2s\nstep \"s\"\n"+c.body+"\nend\n")
+				s := res.Steps[0]
+				want, why, _ := strings.Cut(c.want, " ")
+				if string(s.Verdict) != want || !strings.Contains(s.Why, why) || res.Verdict != s.Verdict {
+					t.Errorf("%s: %s, want %s", s.Verdict, s.Why, c.want)
+				}
+			})
+		})
+	}
+}
+
+func TestSteps(t *testing.T) {
+	refused := " say north: AT~X\n"
+	ok := " say north: AT\n"
+	for _, c := range []struct{ name, text, steps, events string }{
+		{"a failed step stops", "step \"a\"\n" + refused + "end\nstep \"b\"\n" + ok + "end\n", "failed untested", ">AT~X failed"},
+		{"keep going", "keep going\nstep \"a\"\n" + refused + "end\nstep \"b\"\n" + ok + "end\n", "failed passed", ">AT~X failed >AT passed"},
+		{"always", "step \"a\"\n" + refused + "end\nstep \"b\"\n" + ok + "end\nstep \"c\" always\n" + ok + "end\n", "failed untested passed", ">AT~X failed >AT passed"},
+		{"tries", "step \"a\" tries 3 every 1s\n" + refused + "end\n", "failed", ">AT~X failed >AT~X failed >AT~X failed"},
+		{"a late answer is not the next one's", "step \"a\" tries 2\n say north: AT~NODE?\n hear north: ~NODE: {x:int}\n check x == 2\nend\nstep \"b\" always\n say north: AT~GROUP?\n hear next north: ~GROUP: 0\nend\n", "failed passed",
+			">AT~NODE? <~NODE: 1 failed >AT~NODE? <~NODE: 1 failed >AT~GROUP? <~GROUP: 0 passed"},
+		{"within", "step \"a\" within 1s\n pause 1h\nend\n", "failed", "failed"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				began := time.Now()
+				res, events, rec := perform(t, t.Context(), head+c.text)
+				var steps []string
+				for _, s := range res.Steps {
+					steps = append(steps, string(s.Verdict))
+				}
+				if got := strings.Join(steps, " "); got != c.steps {
+					t.Errorf("steps %s, want %s", got, c.steps)
+				}
+				if got := strings.Join(events, " "); got != c.events {
+					t.Errorf("events\n%s\nwant\n%s", got, c.events)
+				}
+				if d := time.Since(began); c.name == "tries" && (d < 2*time.Second || d > 2100*time.Millisecond) || c.name == "within" && d.Round(100*time.Millisecond) != time.Second {
+					t.Errorf("took %v", d)
+				}
+				if n := strings.Count(rec, `"kind":"verdict"`); n != 1 {
+					t.Errorf("%d verdicts in the record", n)
+				}
+			})
+		})
+	}
+}
+
+// Being stopped from outside makes a run broken; what must run still runs, but
+// not for long.
+func TestStopped(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		why := errors.New("interrupted")
+		ctx, cancel := context.WithCancelCause(t.Context())
+		time.AfterFunc(time.Second, func() { cancel(why) })
+		began := time.Now()
+		res, events, _ := perform(t, ctx, head+"step \"a\"\n pause 1h\nend\nstep \"b\"\n say north: AT\nend\nstep \"c\" always\n say north: AT\nend\nstep \"d\" always\n pause 1h\nend\n")
+		if res.Verdict != verdict.Broken || !errors.Is(res.Err, why) || fmt.Sprint(events) != "[failed >AT passed broken]" && fmt.Sprint(events) != "[broken >AT passed broken]" {
+			t.Errorf("%s, %v, %v", res.Verdict, res.Err, events)
+		}
+		if d := time.Since(began); d > time.Second+2*afterStop {
+			t.Errorf("took %v", d)
+		}
+	})
+}
+
+// BenchmarkExchange is one command and its answer over a pseudo-terminal
+// against an instant module, beside a bare write and read.
+func BenchmarkExchange(b *testing.B) {
+	p, err := port.OpenPseudo()
+	if err != nil {
+		b.Skip(err)
+	}
+	defer p.Close()
+	go func() {
+		buf := make([]byte, 100)
+		for {
+			if _, err := p.Read(buf); err != nil {
+				return
+			}
+			if _, err := io.WriteString(p, "\r\nOK\r\n"); err != nil {
+				return
+			}
+		}
+	}()
+	b.Run("perform", func(b *testing.B) {
+		proc, err := procedure.Parse("b", "procedure \"B\"\nport a: dialect at, ending cr\nstep \"s\"\n say a: AT\nend\n")
+		if err != nil {
+			b.Fatal(err)
+		}
+		st := &station.Station{Name: "a", Address: p.Path(), Setup: proc.Ports[0].Setup}
+		d, err := st.Open(nil, nil)
+		if err != nil {
+			b.Fatal(err)
+		}
+		defer d.Close()
+		for b.Loop() {
+			if _, err := d.Say(b.Context(), "AT", time.Second); err != nil {
+				b.Fatal(err)
+			}
+			if err := d.Settle(b.Context(), time.Second); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+	b.Run("bare", func(b *testing.B) {
+		h, err := port.Open(p.Path(), phrasebook.Setup{}.Line())
+		if err != nil {
+			b.Fatal(err)
+		}
+		defer h.Close()
+		buf := make([]byte, 100)
+		for b.Loop() {
+			if _, err := h.Write(b.Context(), []byte("AT\r")); err != nil {
+				b.Fatal(err)
+			}
+			for got := 0; got < 6; {
+				n, err := h.Read(buf)
+				if err != nil {
+					b.Fatal(err)
+				}
+				got += n
+			}
+		}
+	})
+}

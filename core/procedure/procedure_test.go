@@ -1,0 +1,252 @@
+package procedure
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"uparrot/core/dialog"
+)
+
+func TestExamplesAreClean(t *testing.T) {
+	files, err := filepath.Glob("../../examples/*.parrot")
+	if err != nil || len(files) == 0 {
+		t.Fatal(files, err)
+	}
+	for _, f := range files {
+		p, err := Read(f)
+		if err != nil {
+			t.Error(err)
+		} else if len(p.Warnings) > 0 {
+			t.Error(p.Warnings)
+		}
+	}
+}
+
+const full = `# a comment
+procedure "Everything"
+about "All that the language has."
+port a: dialect at, speed 9600, frame 7E1, ending lf
+port b
+input n: int 1..9 = 3 "a number"
+input x: num ..2.5 = 1
+input word
+secret key "the key"
+answers within 3s
+keep going
+let twice = n * 2
+
+step "first" tries 3 every 500ms within 1m30s always
+	say a: AT~NODE={n}, # not a comment
+	say b: "  kept  "
+	say bytes a: {hex 04 A4}{ctrl-z}
+	hear a: {p:int}...{q} {=twice}
+	hear next b within 1s:OK
+	hear bytes a within 250ms: >
+	not hear b for 2s: ...FAIL...
+	not hear bytes a for 1s: x
+	hear a: /(?P<r>\d+) volts/
+	check q == word && r != key "they agree"
+	limit p in -5..n*2 V "supply"
+	limit x in 0.. %
+	limit p in ..12
+	let total = p + 1
+	check total > 0
+	pause 500ms
+	quiet a 300ms within 10s
+end
+`
+
+func TestParse(t *testing.T) {
+	f, err := Parse("all.parrot", full)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(f.Warnings) > 0 {
+		t.Error(f.Warnings)
+	}
+	a := f.Ports[0]
+	if a.Setup.Words() != "at, 9600 7E1, lf" || f.Answers != 3*time.Second || !f.KeepGoing || len(f.Secrets) != 1 {
+		t.Errorf("header: %+v %+v", f, a)
+	}
+	s := f.Steps[0]
+	if s.Tries != 3 || s.Every != 500*time.Millisecond || s.Within != 90*time.Second || !s.Always || len(s.Body) != 17 {
+		t.Errorf("step: %+v", s)
+	}
+	for i, want := range map[int]string{
+		0: "AT~NODE={n}, # not a comment",
+		1: "  kept  ",
+		3: "{p:int}...{q} {=twice}",
+		4: "OK",
+	} {
+		var got string
+		switch n := s.Body[i].(type) {
+		case *Say:
+			got = n.Text.String()
+		case *Hear:
+			got = n.Pattern.String()
+		}
+		if got != want {
+			t.Errorf("statement %d: %q, want %q", i, got, want)
+		}
+	}
+	if h := s.Body[5].(*Hear); h.Form != dialog.AnyBytes || h.Within != 250*time.Millisecond {
+		t.Errorf("%+v", h)
+	}
+	if h := s.Body[6].(*Hear); !h.Not || h.Port != "b" || h.Within != 2*time.Second {
+		t.Errorf("%+v", h)
+	}
+	if l := s.Body[10].(*Limit); l.Unit != "V" || l.What != "supply" || l.Low.Source != "-5" || l.High.Source != "n*2" {
+		t.Errorf("%+v", l)
+	}
+	if l := s.Body[11].(*Limit); l.High != nil || l.Unit != "%" || l.What != "x" {
+		t.Errorf("%+v", l)
+	}
+	if at := s.Body[0].At(); at != (Pos{15, 2, 3}) {
+		t.Errorf("place %+v", at)
+	}
+	// CRLF and a byte order mark change nothing.
+	g, err := Parse("all.parrot", "\ufeff"+strings.ReplaceAll(full, "\n", "\r\n"))
+	if err != nil || len(g.Steps[0].Body) != 17 || g.Steps[0].Body[4].(*Hear).Pattern.String() != "OK" {
+		t.Errorf("with CRLF: %v", err)
+	}
+}
+
+// Each mistake is told with line and column, in words that say how to mend it,
+// and alone: one slip makes one finding.
+func TestMistakes(t *testing.T) {
+	const head = "procedure \"T\"\nport a\nport b\ninput n: int\n"
+	body := func(s string) string { return head + "step \"s\"\n" + s + "\n say a: {n}\n say b: x\nend\n" }
+	for _, c := range []struct{ text, want string }{
+		{"", "1:1: the procedure has no title"},
+		{"procedure \"T\"\n", "2:1: the procedure has no steps"},
+		{"procedre \"T\"\n", `1:1: unknown word "procedre"|Did you mean "procedure"?`},
+		{"procedure T\n", "1:11: wanted the title in double quotes"},
+		{"procedure \"T\" x\n", `1:15: "x" is too much here`},
+		{"procedure \"T\"\nprocedure \"U\"\n", "2:1: procedure stands twice"},
+		{"say a: AT\n", "1:1: say cannot stand outside a step"},
+		{"port 1\n", "1:6: wanted a name for the port"},
+		{"port within\n", "1:6: within is a word of the language"},
+		{"port a\nport a\n", "2:6: a is the name of a port already"},
+		{"port a dialect at\n", "1:8: wanted a colon"},
+		{"port a: dialect att\n", `1:17: there is no dialect "att"|Did you mean "at"?`},
+		{"port a: speed 0\n", `1:15: "0" is no speed`},
+		{"port a: frame 9N1\n", `1:15: "9N1" is no frame`},
+		{"port a: ending crfl\n", `1:16: there is no line ending "crfl"|Did you mean "crlf"?`},
+		{"port a: phrasebook \"none.toml\"\n", "1:20: the phrasebook cannot be read"},
+		{"input n: itn\n", `1:10: there is no type "itn"|Did you mean "int"?`},
+		{"input n: int 9..1\n", "1:14: the range 9..1 is the wrong way round|Write 1..9."},
+		{"input n: int 1..x\n", `1:14: "x" is no number`},
+		{"input n: int 1..9 = 12\n", "1:21: the default does not fit"},
+		{"answers in 2s\n", "1:9: wanted within"},
+		{"answers within 2\n", "1:16: the time 2 has no unit|500ms"},
+		{"keep on\n", "1:6: wanted going"},
+		{"let x\n", "1:6: wanted ="},
+		{"let x = y\n", `1:9: "y" has no value here`},
+		{"let x = 1 +\n", "1:11: the expression cannot be used"},
+		{head + "step \"s\" tries 0\n say a: {n}\nend\n", `5:16: "0" is no number of tries`},
+		{head + "step \"s\" every 1s\n say a: {n}\nend\n", "5:10: every says how often"},
+		{head + "step \"s\" withn 1s\n say a: {n}\nend\n", `5:10: unknown word "withn"|Did you mean "within"?`},
+		{head + "step \"s\"\nend\n", `5:1: the step "s" does nothing`},
+		{head + "step \"s\"\n say a: {n}\n", `5:1: the step "s" has no end`},
+		{head + "step \"s\"\n say a: {n}\nend\nend\n", "8:1: end cannot stand outside a step"},
+		{head + "step \"s\"\n say a: {n}\nend\nstep \"s\"\n say a: x\nend\n", `8:6: the step "s", line 5, has the same title`},
+		{body(" sya a: AT"), `6:2: unknown word "sya"|Did you mean "say"?`},
+		{body(" say a AT"), "6:6: wanted a colon"},
+		{body(" say: AT"), "6:5: there are several ports: say which"},
+		{body(" say c: AT"), `6:6: there is no port "c"`},
+		{body(" say a: {m}"), `6:10: "m" has no value here`},
+		{body(" say a: {n"), "6:9: the brace is not closed"},
+		{body(" say a: AT\u00a0X"), "6:11: this is a non-breaking blank"},
+		{body(" check \u201cx\u201d == n"), "6:8: this is a typographic quote"},
+		{body(" say a: \x07"), "6:9: a control byte 0x07"},
+		{body(" say a: \xff"), "6:1: the line is not UTF-8"},
+		{body(" hear a:"), "6:8: there is nothing to hear"},
+		{body(" hear a within 5: OK"), "6:16: the time 5 has no unit"},
+		{body(" hear a: {x:itn}"), `6:10: there is no type "itn"`},
+		{body(" hear a: {n:int}"), "6:11: n is the name of an input|{=n}"},
+		{body(" not hear a: x"), "6:12: wanted for and a time"},
+		{body(" not hear a for 1s: {x}"), "6:22: what must not come cannot be captured"},
+		{body(" check"), "6:2: check needs an expression"},
+		{body(" check n"), "6:8: the expression cannot be used: this is a int"},
+		{body(" check n == \"x\""), "6:10: the expression cannot be used"},
+		{body(" check a == 1"), "6:8: a is a port, not a value"},
+		{body(" limit n 1..2"), "6:2: limit needs a range"},
+		{body(" limit n in 5"), `6:13: "5" is no range`},
+		{body(" limit n in 9..2"), "6:13: the limits 9..2 are the wrong way round|Write 2..9."},
+		{body(" pause 5"), "6:8: the time 5 has no unit"},
+		{body(" quiet a"), "6:9: wanted a time"},
+		{body(" step \"t\""), "6:2: step cannot stand in a step|close it with end"},
+	} {
+		_, err := Parse("t", c.text)
+		if err == nil {
+			t.Errorf("%q was taken", c.text)
+			continue
+		}
+		for _, want := range strings.Split(c.want, "|") {
+			if !strings.Contains(err.Error(), want) {
+				t.Errorf("%q: missing %q in\n%v", c.text, want, err)
+			}
+		}
+		if n := strings.Count(err.Error(), "\nt:"); n > 0 && !strings.Contains(c.text, "\u201c") && !strings.HasPrefix(c.text, head+"step \"s\"\n say a: {n}\nend\nend") && !strings.Contains(c.text, "step \"t\"") {
+			t.Errorf("%q: %d findings too many:\n%v", c.text, n, err)
+		}
+	}
+}
+
+func TestWarnings(t *testing.T) {
+	f, err := Parse("t", "procedure \"T\"\nport a\nport b\nstep \"s\"\n say a: AT\n hear a: {x}\nend\n")
+	if err != nil || len(f.Warnings) != 2 || !strings.Contains(f.Warnings.Error(), "3:6: no step uses the port b") || !strings.Contains(f.Warnings.Error(), "6:11: nothing reads x") {
+		t.Errorf("%v\n%v", err, f.Warnings)
+	}
+}
+
+func TestLargeProcedure(t *testing.T) {
+	if _, err := Parse("t", large(2000)); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func large(steps int) string {
+	var b strings.Builder
+	b.WriteString("procedure \"Large\"\nport a: dialect at\n")
+	for i := range steps {
+		fmt.Fprintf(&b, "step \"step %d\"\n    say a: AT~NODE?\n    hear a: ~NODE: {now:int}\n    check now > 0\nend\n", i)
+	}
+	return b.String()
+}
+
+func BenchmarkParse(b *testing.B) {
+	text := large(1000)
+	for b.Loop() {
+		if _, err := Parse("t", text); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(full)
+	for _, name := range []string{"commission", "greeting"} {
+		text, err := os.ReadFile("../../examples/" + name + ".parrot")
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(string(text))
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if strings.Contains(text, "phrasebook") {
+			return // reads files
+		}
+		file, err := Parse("fuzz", text)
+		if err == nil && (file.Title == "" || len(file.Steps) == 0) {
+			t.Errorf("taken without title or steps: %q", text)
+		}
+		if err != nil && err.Error() == "" {
+			t.Errorf("refused without a word: %q", text)
+		}
+	})
+}

@@ -1,0 +1,502 @@
+// Package tests drives the built program from outside, as a person would: on
+// files in a temporary folder, with stand-ins on real pseudo-terminals.
+package tests
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"uparrot/core/record"
+	"uparrot/examples"
+)
+
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "uparrot-test-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "uparrot")
+	build := exec.Command("go", "build", "-o", program, "uparrot")
+	build.Stderr = os.Stderr
+	if err := build.Run(); err != nil {
+		panic(err)
+	}
+	status := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(status)
+}
+
+// bench is a folder with the examples and, once started, their stand-ins.
+type bench struct {
+	t   *testing.T
+	dir string
+}
+
+func newBench(t *testing.T) *bench {
+	t.Helper()
+	b := &bench{t, t.TempDir()}
+	names, err := examples.Files.ReadDir(".")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, n := range names {
+		text, err := examples.Files.ReadFile(n.Name())
+		if err != nil {
+			t.Fatal(err)
+		}
+		b.write(n.Name(), string(text))
+	}
+	return b
+}
+
+func (b *bench) write(name, text string) {
+	b.t.Helper()
+	if err := os.WriteFile(filepath.Join(b.dir, name), []byte(text), 0o600); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+func (b *bench) read(name string) string {
+	b.t.Helper()
+	text, err := os.ReadFile(filepath.Join(b.dir, name))
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return string(text)
+}
+
+// call is one run of the program.
+type call struct {
+	status   int
+	out, err string
+}
+
+func (b *bench) command(args ...string) (*exec.Cmd, *bytes.Buffer, *bytes.Buffer) {
+	cmd := exec.Command(program, args...)
+	cmd.Dir = b.dir
+	var out, err bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &err
+	return cmd, &out, &err
+}
+
+func (b *bench) run(args ...string) call {
+	b.t.Helper()
+	cmd, out, err := b.command(args...)
+	return call{b.status(cmd.Run()), out.String(), err.String()}
+}
+
+func (b *bench) status(err error) int {
+	if exit, ok := errors.AsType[*exec.ExitError](err); ok {
+		return exit.ExitCode()
+	}
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return 0
+}
+
+// wants fails unless a run ended with a status.
+func (c call) wants(t *testing.T, status int, words ...string) call {
+	t.Helper()
+	all := c.out + c.err
+	if c.status != status {
+		t.Fatalf("ended with %d, want %d:\n%s", c.status, status, all)
+	}
+	for _, w := range words {
+		if !strings.Contains(all, w) {
+			t.Errorf("missing %q in:\n%s", w, all)
+		}
+	}
+	return c
+}
+
+// start starts the program and waits until it has printed some words on stdout.
+func (b *bench) start(until string, args ...string) *exec.Cmd {
+	b.t.Helper()
+	cmd := exec.Command(program, args...)
+	cmd.Dir = b.dir
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		b.t.Fatal(err)
+	}
+	b.t.Cleanup(func() {
+		cmd.Process.Kill()
+		cmd.Wait()
+	})
+	var seen []byte
+	buf := make([]byte, 1000)
+	for !bytes.Contains(seen, []byte(until)) {
+		n, err := out.Read(buf)
+		seen = append(seen, buf[:n]...)
+		if err != nil {
+			b.t.Fatalf("uparrot %v: %v after %s", args, err, seen)
+		}
+	}
+	return cmd
+}
+
+// standins starts the stand-ins and gives both radios their addresses.
+func (b *bench) standins(args ...string) *exec.Cmd {
+	b.t.Helper()
+	file := "larkfell.toml"
+	if len(args) == 2 && args[0] == "--dir" {
+		file = args[1] + "/bench.toml"
+	}
+	cmd := b.start("for other commands", append([]string{"standin", "larkfell.toml"}, args...)...)
+	for i, name := range []string{"valley", "summit"} {
+		b.run("run", "commission.parrot", "--bench", file, "--port", name, "--set", fmt.Sprintf("address=%d", i+1), "--quiet").wants(b.t, 0)
+	}
+	return cmd
+}
+
+func TestDemo(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	for range 2 { // a second run into the same folder works
+		b.run("demo", "--dir", "out").wants(t, 0, "7 of 7 steps", "4 of 4 steps", "valley to summit", "summit to valley", "Try next")
+	}
+	for _, f := range []string{"commission.parrot", "larkfell.toml", "dunlin.toml", "link.record", "frames.csv", "latency.png", "latency.svg", "truth.json"} {
+		if len(b.read("out/"+f)) < 100 {
+			t.Errorf("%s is missing or empty", f)
+		}
+	}
+	if _, err := os.Stat(filepath.Join(b.dir, "out/larkfell.ports")); err == nil {
+		t.Error("the links to the ports were left behind")
+	}
+	b.write("out/mine.txt", "keep")
+	b.run("demo", "--dir", "out").wants(t, 2, "mine.txt", "A correct call: uparrot demo")
+}
+
+// link is what a test reads out of a summary.
+type summary struct {
+	Verdict    string
+	Directions []struct {
+		From, To                                                            string
+		Sent, Received, Lost, Late, Duplicated, Reordered, Damaged, Foreign int
+		Loss                                                                map[string]float64
+		LatencyMS                                                           map[string]float64 `json:"latency_ms"`
+		Verdict                                                             string
+	}
+}
+
+// The counts of a link test over real pseudo-terminals are the air's truth.
+func TestLinkAgainstTruth(t *testing.T) {
+	t.Parallel()
+	for _, seed := range []int{1, 2, 3} {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t)
+			air, _, _ := strings.Cut(b.read("larkfell.toml"), "[air]")
+			b.write("larkfell.toml", air+fmt.Sprintf("[air]\nseed = %d\nloss = \"4%%\"\ndamage = 0.04\nduplicate = 0.04\nreorder = 0.04\ndelay = \"20ms\"\nspread = \"10ms\"\n", seed))
+			standin := b.standins("--truth", "truth.json")
+			c := b.run("link", "test", "valley", "summit", "--bench", "larkfell.toml", "--count", "150", "--every", "30ms", "--both", "--json", "--frames", "f.csv", "--record", "r.jsonl").wants(t, 0)
+			standin.Process.Signal(os.Interrupt)
+			if err := standin.Wait(); err != nil {
+				t.Error(err)
+			}
+			var s summary
+			var truth struct {
+				Complete   bool
+				Directions []struct {
+					From, To                                      string
+					Carried, Lost, Duplicated, Reordered, Damaged int
+				}
+			}
+			for text, into := range map[string]any{c.out: &s, b.read("truth.json"): &truth} {
+				if err := json.Unmarshal([]byte(text), into); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if !truth.Complete || len(s.Directions) != 2 {
+				t.Errorf("%+v\n%+v", truth, s)
+			}
+			for _, d := range s.Directions {
+				for _, tr := range truth.Directions {
+					if tr.From != d.From {
+						continue
+					}
+					got := [...]int{d.Received, d.Lost, d.Duplicated, d.Reordered, d.Damaged, d.Foreign}
+					if want := [...]int{tr.Carried, tr.Lost, tr.Duplicated, tr.Reordered, tr.Damaged, 0}; got != want {
+						t.Errorf("%s: %v, want %v", d.From, got, want)
+					}
+				}
+				for _, k := range []string{"min", "median", "p90", "p95", "p99", "max"} {
+					if d.LatencyMS[k] < 20 {
+						t.Errorf("latency %s is %v", k, d.LatencyMS[k])
+					}
+				}
+			}
+			if rows := strings.Count(b.read("f.csv"), "\n"); rows != 301 {
+				t.Errorf("%d rows of frames, want 301", rows)
+			}
+			if n := events(t, b.read("r.jsonl"))["link"]; n != 1 {
+				t.Errorf("%d summaries in the record", n)
+			}
+			if left, _ := filepath.Glob(filepath.Join(b.dir, "larkfell.ports*")); left != nil {
+				t.Errorf("left behind: %v", left)
+			}
+		})
+	}
+}
+
+// events counts the kinds of event in a record and fails if it cannot be read.
+func events(t *testing.T, text string) map[string]int {
+	t.Helper()
+	n := map[string]int{}
+	if _, err := record.Read(strings.NewReader(text), func(e record.Event) error { n[e.Kind]++; return nil }); err != nil {
+		t.Error(err)
+	}
+	return n
+}
+
+func TestVerdictsAndStatus(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.standins("--dir", "here")
+	at := []string{"--bench", "here/bench.toml"}
+	link := func(more ...string) call {
+		return b.run(append(append([]string{"link", "test", "valley", "summit", "--quiet", "--every", "20ms", "--deadline", "300ms"}, at...), more...)...)
+	}
+	link("--count", "5", "--max-loss", "2%").wants(t, 4, "undecided", "more frames would tell")
+	link("--count", "20", "--max-p95", "10ms").wants(t, 1, "took longer than 10 ms", "which breaks the allowed 5 %")
+	link("--count", "80", "--max-loss", "90%", "--max-p95", "1s").wants(t, 0, "keeps the limit")
+	b.write("fail.parrot", `procedure "Fails"
+port radio: dialect at, ending cr, phrasebook "dunlin.toml"
+step "refused"
+    say: AT~NODE=70000
+end
+step "not reached"
+    say: AT
+end
+step "put back" always
+    say: AT~GROUP=7
+end
+`)
+	c := b.run(append([]string{"run", "fail.parrot", "--port", "valley", "--record", "r.jsonl"}, at...)...)
+	c.wants(t, 1, "~REFUSED: 32", "the value is out of range", "line 4", "untested", "AT~GROUP=7", "1 of 3 steps")
+	if n := events(t, b.read("r.jsonl")); n["step"] != 4 || n["verdict"] != 1 || n["in"] == 0 || n["out"] == 0 {
+		t.Errorf("the record holds %v", n)
+	}
+	var res struct {
+		Verdict string
+		Steps   []struct{ Title, Verdict, Why string }
+	}
+	if err := json.Unmarshal([]byte(b.run(append([]string{"run", "fail.parrot", "--port", "valley", "--json", "--quiet"}, at...)...).out), &res); err != nil || res.Verdict != "failed" || res.Steps[1].Verdict != "untested" || res.Steps[2].Verdict != "passed" {
+		t.Errorf("%+v, %v", res, err)
+	}
+}
+
+func TestWrongUse(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.write("bad.parrot", "procedure \"Bad\"\nport radio\nstep \"x\"\n\tsya radio: AT\nend\n")
+	b.write("secret.parrot", "procedure \"Secret\"\nport radio\nsecret key\nstep \"x\"\n    say: AT {key}\nend\n")
+	run := []string{"run", "commission.parrot", "--bench", "larkfell.toml", "--port", "valley"}
+	test := []string{"link", "test", "valley", "summit", "--bench", "larkfell.toml"}
+	for _, c := range []struct {
+		args   []string
+		status int
+		words  string
+	}{
+		{[]string{"demos"}, 2, `Did you mean "demo"`},
+		{[]string{"check"}, 2, "takes one or more files|A correct call: uparrot check"},
+		{[]string{"check", "commission.parrot", "greeting.parrot", "larkfell.toml", "dunlin.toml"}, 0, "no mistakes"},
+		{[]string{"check", "bad.parrot"}, 2, "bad.parrot:4:2: unknown word \"sya\"|\t^^^|Did you mean \"say\"?"},
+		{[]string{"check", "none.parrot"}, 2, "none.parrot"},
+		{[]string{"check", "--json", "bad.parrot"}, 2, `"line": 4|"column": 2`},
+		{[]string{"run"}, 2, "takes one procedure|A correct call: uparrot run"},
+		{[]string{"run", "bad.parrot"}, 2, "unknown word"},
+		{[]string{"run", "secret.parrot", "--port", "/dev/x"}, 2, "UPARROT_KEY"},
+		{run, 2, "--set address=...  (the address printed on the lid)"},
+		{append(run, "--set", "addres=3"), 2, `Did you mean "address"`},
+		{append(run, "--set", "address"), 2, "wanted NAME=VALUE"},
+		{append(run, "--set", "address=0"), 2, "0 is outside 1..65534"},
+		{append(run, "--set", "address=x"), 2, "whole number"},
+		{append(run, "--set", "address=1"), 3, "uparrot standin larkfell.toml"},
+		{append(run, "--sett", "address=1"), 2, `no flag --sett. Did you mean "set"?`},
+		{append(run, "--set", "address=1", "--port", "antenna=valley"), 2, `no port "antenna"`},
+		{[]string{"run", "commission.parrot", "--set", "address=1"}, 2, "--port radio=ADDRESS"},
+		{[]string{"run", "commission.parrot", "--set", "address=1", "--bench", "larkfell.toml"}, 2, "On the bench: summit, valley"},
+		{[]string{"run", "commission.parrot", "--set", "address=1", "--port", "/dev/nothing"}, 3, "there is no such port"},
+		{[]string{"run", "commission.parrot", "--set", "address=1", "--port", "/dev/null"}, 3, "not a serial port"},
+		{[]string{"run", "commission.parrot", "--set", "address=1", "--bench", "none.toml"}, 2, "none.toml"},
+		{[]string{"link", "tset"}, 2, "it has: test"},
+		{[]string{"link", "test", "valley"}, 2, "takes two ports"},
+		{[]string{"link", "test", "valley", "valley", "--bench", "larkfell.toml"}, 2, "a link has two"},
+		{[]string{"link", "test", "valley", "sumit", "--bench", "larkfell.toml"}, 3, "not running"},
+		{[]string{"link", "test", "a", "b"}, 2, "no address"},
+		{append(test, "--count", "x"), 2, `--count: "x" is not a whole number|A correct call: uparrot link test`},
+		{append(test, "--every", "5"), 2, "a time such as 500ms"},
+		{append(test, "--max-loss", "200"), 2, "no share"},
+		{append(test, "--speed", "-1"), 2, "outside"},
+		{append(test, "--frame", "9N1"), 2, "is no frame"},
+		{[]string{"standin", "none.toml"}, 2, "none.toml"},
+		{[]string{"standin", "dunlin.toml"}, 2, "unknown key"},
+		{[]string{"--version"}, 0, "uparrot 0.1.0, commit "},
+	} {
+		got := b.run(c.args...).wants(t, c.status, strings.Split(c.words, "|")...)
+		if strings.Contains(got.err, "panic") || strings.Contains(got.err, "goroutine") {
+			t.Errorf("%v: %s", c.args, got.err)
+		}
+	}
+}
+
+// A port is for one program at a time, and one that vanishes is told of.
+func TestHeldAndVanished(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	standin := b.standins()
+	b.run("standin", "larkfell.toml").wants(t, 3, "running already")
+	cmd, _, errOut := b.command("link", "test", "valley", "summit", "--bench", "larkfell.toml", "--count", "10000", "--record", "r.jsonl")
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	b.waitFor("r.jsonl", `"kind":"in"`)
+	b.run("run", "commission.parrot", "--bench", "larkfell.toml", "--port", "valley", "--set", "address=1").wants(t, 3, "it is held by uparrot (process "+fmt.Sprint(cmd.Process.Pid))
+	standin.Process.Kill()
+	if status := b.status(cmd.Wait()); status != 3 || !strings.Contains(errOut.String(), "vanished while in use") {
+		t.Errorf("ended with %d: %s", status, errOut)
+	}
+	if n := events(t, b.read("r.jsonl")); n["link"] != 1 {
+		t.Errorf("the record holds %v", n)
+	}
+	// A killed bench can be started again in the same place.
+	again := b.start("for other commands", "standin", "larkfell.toml")
+	again.Process.Signal(syscall.SIGTERM)
+	if err := again.Wait(); err != nil {
+		t.Error(err)
+	}
+	if left, _ := filepath.Glob(filepath.Join(b.dir, "larkfell.ports*")); left != nil {
+		t.Errorf("left behind: %v", left)
+	}
+}
+
+// waitFor waits until a file that a program is writing holds some text.
+func (b *bench) waitFor(name, text string) {
+	b.t.Helper()
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+		if got, err := os.ReadFile(filepath.Join(b.dir, name)); err == nil && strings.Contains(string(got), text) {
+			return
+		}
+	}
+	b.t.Fatalf("%s never came to hold %s", name, text)
+}
+
+// Ctrl-C and a kill both leave a record that reads; Ctrl-C also runs the steps
+// that must run in any case.
+func TestInterrupted(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.standins()
+	b.write("long.parrot", `procedure "Long"
+port radio: dialect at, ending cr
+step "waits"
+    say: AT
+    pause 1h
+end
+step "never"
+    say: AT
+end
+step "log out" always
+    say: AT~GROUP=9
+end
+`)
+	for _, c := range []struct {
+		signal os.Signal
+		status int
+		kinds  string
+	}{{os.Interrupt, 130, "verdict"}, {syscall.SIGTERM, 130, "verdict"}, {os.Kill, -1, "step"}} {
+		cmd, _, errOut := b.command("run", "long.parrot", "--bench", "larkfell.toml", "--port", "valley", "--record", "r.jsonl")
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		b.waitFor("r.jsonl", "OK")
+		began := time.Now()
+		cmd.Process.Signal(c.signal)
+		status := b.status(cmd.Wait())
+		if status != c.status || time.Since(began) > 5*time.Second {
+			t.Errorf("%v: ended with %d after %v: %s", c.signal, status, time.Since(began), errOut)
+		}
+		text := b.read("r.jsonl")
+		if events(t, text)[c.kinds] == 0 || c.status == 130 && !strings.Contains(text, "AT~GROUP=9") {
+			t.Errorf("%v: the record is\n%s", c.signal, text)
+		}
+		os.Remove(filepath.Join(b.dir, "r.jsonl"))
+	}
+}
+
+// A secret is in nothing that the program prints or writes.
+func TestSecretIsNowhere(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.standins()
+	b.write("secret.parrot", `procedure "Secret"
+port radio: dialect at, ending cr
+secret key
+step "echoed, refused, checked"
+    say: ATE1
+    say: AT~NAME="{key}"
+    say: AT~NAME?
+    hear: ~NAME: {name:quoted}
+    check name == key
+    check len(key) == 3 "on purpose"
+end
+step "refused" always
+    say: AT~{key}
+end
+step "missed" always
+    say: AT~NAME?
+    hear within 100ms: never {=key}
+end
+`)
+	const secret = "gr4nite-key"
+	for _, args := range [][]string{{}, {"--json"}} {
+		cmd, out, errOut := b.command(append([]string{"run", "secret.parrot", "--bench", "larkfell.toml", "--port", "valley", "--record", "r.jsonl"}, args...)...)
+		cmd.Env = append(os.Environ(), "UPARROT_KEY="+secret)
+		if status := b.status(cmd.Run()); status != 1 {
+			t.Errorf("ended with %d: %s", status, errOut)
+		}
+		for what, text := range map[string]string{"stdout": out.String(), "stderr": errOut.String(), "record": b.read("r.jsonl")} {
+			if strings.Contains(text, secret) {
+				t.Errorf("the secret is in %s:\n%s", what, text)
+			}
+		}
+		if !strings.Contains(b.read("r.jsonl"), "[secret]") {
+			t.Error("the record does not show where the secret was")
+		}
+	}
+}
+
+func BenchmarkStart(b *testing.B) {
+	dir := b.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "empty.go"), []byte("package main\n\nfunc main() {}\n"), 0o600); err != nil {
+		b.Fatal(err)
+	}
+	empty := filepath.Join(dir, "empty")
+	if out, err := exec.Command("go", "build", "-o", empty, filepath.Join(dir, "empty.go")).CombinedOutput(); err != nil {
+		b.Fatalf("%v: %s", err, out)
+	}
+	for name, args := range map[string][]string{"uparrot": {program, "--version"}, "bare": {empty}} {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				if err := exec.Command(args[0], args[1:]...).Run(); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
+}
