@@ -87,6 +87,9 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	defer stop(nil)
 	signals := make(chan os.Signal, 1)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	if !signal.Ignored(syscall.SIGHUP) { // a closed terminal ends the work, unless it was to outlive it
+		signal.Notify(signals, syscall.SIGHUP)
+	}
 	defer signal.Stop(signals)
 	go func() {
 		<-signals
@@ -103,7 +106,13 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 		return exitPassed
 	}
 	status := exitStatus(err)
-	if _, said := errors.AsType[errVerdict](err); !said && err.Error() != "" {
+	_, said := errors.AsType[errVerdict](err)
+	mistakes, _ := errors.AsType[source.Mistakes](err)
+	switch {
+	case said || err.Error() == "":
+	case mistakes != nil:
+		a.err.line("%s\n\n%s found. Nothing was done.", safe(mistakes.Error()), count(len(mistakes), "mistake"))
+	default:
 		a.err.line("uparrot: %s", safe(err.Error()))
 	}
 	return status

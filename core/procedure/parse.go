@@ -47,6 +47,7 @@ type parser struct {
 	mistakes source.Mistakes
 	values   *scope
 	step     *Step // open block, nil outside
+	tried    int   // statements in it, also those that could not be read
 	header   map[string]bool
 	used     map[string]bool // ports that some statement uses
 }
@@ -111,6 +112,9 @@ func (p *parser) run() {
 		}
 		w, at := l.word()
 		read, ok := words[w]
+		if p.step != nil && w != "end" {
+			p.tried++
+		}
 		if !ok {
 			p.unknownWord(l, w, at, words, where)
 			continue
@@ -200,12 +204,13 @@ func (p *parser) title(l *line, what string) (string, bool) {
 
 // span takes a time.
 func (p *parser) span(l *line) (time.Duration, bool) {
-	at := l.here()
+	l.blanks()
 	start := l.at
 	for l.at < len(l.text) && !strings.ContainsRune(" \t:", rune(l.text[l.at])) {
 		l.at++
 	}
 	t := l.text[start:l.at]
+	at := l.pos(start, len(t))
 	d, err := span(t)
 	if t == "" {
 		err = errors.New("wanted a time")

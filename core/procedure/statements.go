@@ -169,7 +169,7 @@ func (p *parser) readLet(l *line, at Pos) {
 
 func (p *parser) readStep(l *line, at Pos) {
 	s := &Step{Pos: at, Tries: 1}
-	p.step = s
+	p.step, p.tried = s, 0
 	p.file.Steps = append(p.file.Steps, s)
 	var ok bool
 	titleAt := l.here()
@@ -219,7 +219,7 @@ func (p *parser) readStep(l *line, at Pos) {
 
 func (p *parser) readEnd(l *line, _ Pos) {
 	p.over(l)
-	if len(p.step.Body) == 0 {
+	if p.tried == 0 {
 		p.mistake(p.step.Pos, fmt.Sprintf("the step %q does nothing", p.step.Title), "Write what it says and hears, or delete it.")
 	}
 	p.closeStep()

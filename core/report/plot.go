@@ -2,11 +2,17 @@
 package report
 
 import (
+	"errors"
 	"fmt"
 	"image/color"
+	"math"
+	"os"
+	"path/filepath"
+	"strconv"
 	"strings"
 
 	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
@@ -33,6 +39,7 @@ var looks = []struct {
 // Latency draws latency over time with losses marked at the bottom, and writes
 // it to files whose ending tells the form: .png or .svg.
 func Latency(title string, series []Series, files ...string) error {
+	plot.DefaultFont = font.Font{Typeface: "Liberation", Variant: "Sans"}
 	p := plot.New()
 	p.Title.Text = title
 	p.Title.TextStyle.Font.Size = 15
@@ -40,6 +47,7 @@ func Latency(title string, series []Series, files ...string) error {
 	p.X.Label.Text = "time since the first frame (s)"
 	p.Y.Label.Text = "latency (ms)"
 	for _, a := range []*plot.Axis{&p.X, &p.Y} {
+		a.Tick.Marker = roundTicks{}
 		a.Label.TextStyle.Font.Size = 13
 		a.Tick.Label.Font.Size = 12
 		a.Padding = vg.Points(6)
@@ -76,11 +84,45 @@ func Latency(title string, series []Series, files ...string) error {
 	// Room above the points for the legend.
 	p.Y.Max = max(1, highest*1.35)
 	for _, f := range files {
-		if err := p.Save(vg.Points(960), vg.Points(540), f); err != nil {
+		if err := save(p, f); err != nil {
 			return fmt.Errorf("draw the latencies to %s: %w", f, err)
 		}
 	}
 	return nil
+}
+
+// save draws a plot with a margin.
+func save(p *plot.Plot, file string) error {
+	c, err := draw.NewFormattedCanvas(vg.Points(960), vg.Points(560), strings.TrimPrefix(filepath.Ext(file), "."))
+	if err != nil {
+		return err
+	}
+	const margin = 14
+	p.Draw(draw.Crop(draw.New(c), vg.Points(margin), -vg.Points(2*margin), vg.Points(margin), -vg.Points(margin)))
+	f, err := os.Create(file)
+	if err != nil {
+		return err
+	}
+	_, err = c.WriteTo(f)
+	return errors.Join(err, f.Close())
+}
+
+// roundTicks are at about eight multiples of 1, 2 or 5.
+type roundTicks struct{}
+
+func (roundTicks) Ticks(low, high float64) []plot.Tick {
+	step := math.Pow(10, math.Floor(math.Log10((high-low)/8)))
+	for _, m := range []float64{1, 2, 5, 10} {
+		if (high-low)/(step*m) <= 10 {
+			step *= m
+			break
+		}
+	}
+	var ticks []plot.Tick
+	for v := math.Ceil(low/step) * step; v <= high+step/1000; v += step {
+		ticks = append(ticks, plot.Tick{Value: v, Label: strconv.FormatFloat(math.Round(v/step)*step, 'g', 6, 64)})
+	}
+	return ticks
 }
 
 func scatter(p *plot.Plot, name string, points plotter.XYs, c color.Color, shape draw.GlyphDrawer, radius float64) error {
