@@ -160,6 +160,7 @@ func (a *app) doLinkTest(ctx context.Context, t *link.Test, f linkFlags, row fun
 	if !f.quiet {
 		t.Observe = a.linkProgress(t)
 	}
+	defer a.err.end()
 	return t.Do(ctx)
 }
 

@@ -327,7 +327,11 @@ func (a *app) result(res perform.Result, proc *procedure.File) error {
 		}
 		table(a.out, rows)
 	}
-	fmt.Fprintf(a.out, "\n%s: %d of %d steps, in %s\n", s.verdict(res.Verdict, 0), passed, len(res.Steps), took(fromMS(res.TookMS)))
+	many := fmt.Sprintf("%d of %s passed", passed, count(len(res.Steps), "step"))
+	if passed == len(res.Steps) {
+		many = "all " + count(passed, "step")
+	}
+	fmt.Fprintf(a.out, "\n%s: %s, in %s\n", s.verdict(res.Verdict, 0), many, took(fromMS(res.TookMS)))
 	for _, st := range res.Steps {
 		if st.Err != nil {
 			fmt.Fprintf(a.out, "%s: %s\n", safe(st.Title), safe(st.Why))

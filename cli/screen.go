@@ -59,6 +59,13 @@ func (s *screen) draw(format string, args ...any) {
 	s.drawn = true
 }
 
+// end takes the drawn line away, before something is written elsewhere.
+func (s *screen) end() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.clear()
+}
+
 func (s *screen) clear() {
 	if s.drawn {
 		fmt.Fprint(s.w, "\r\x1b[K")

@@ -167,7 +167,7 @@ func TestDemo(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	for range 2 { // a second run into the same folder works
-		b.run("demo", "--dir", "out").wants(t, 0, "7 of 7 steps", "4 of 4 steps", "valley to summit", "summit to valley", "Try next")
+		b.run("demo", "--dir", "out").wants(t, 0, "all 7 steps", "all 4 steps", "valley to summit", "summit to valley", "Try next")
 	}
 	for _, f := range []string{"commission.parrot", "larkfell.toml", "dunlin.toml", "link.record", "frames.csv", "latency.png", "latency.svg", "truth.json"} {
 		if len(b.read("out/"+f)) < 100 {
@@ -287,7 +287,7 @@ step "put back" always
 end
 `)
 	c := b.run(append([]string{"run", "fail.parrot", "--port", "valley", "--record", "r.jsonl"}, at...)...)
-	c.wants(t, 1, "~REFUSED: 32", "the value is out of range", "line 4", "untested", "AT~GROUP=7", "1 of 3 steps")
+	c.wants(t, 1, "~REFUSED: 32", "the value is out of range", "line 4", "untested", "AT~GROUP=7", "1 of 3 steps passed")
 	if n := events(t, b.read("r.jsonl")); n["step"] != 4 || n["verdict"] != 1 || n["in"] == 0 || n["out"] == 0 {
 		t.Errorf("the record holds %v", n)
 	}

@@ -102,7 +102,7 @@ const afterStop = 600 * time.Millisecond
 func (r *Run) Do(ctx context.Context) Result {
 	began := time.Now()
 	res := Result{Procedure: r.Procedure.Title, Steps: []StepResult{}, Limits: []LimitResult{}}
-	p := &performer{run: r, res: &res, values: map[string]any{}, dialogs: map[string]*dialog.Dialog{}}
+	p := &performer{run: r, res: &res, values: map[string]any{}, dialogs: map[string]*dialog.Dialog{}, said: map[string]int{}}
 	for k, v := range r.Values {
 		p.values[k] = v
 	}
@@ -153,6 +153,7 @@ type performer struct {
 	step    *procedure.Step
 	number  int
 	try     int
+	said    map[string]int // the line of the latest say, by port
 }
 
 func (p *performer) event(e Event) {
@@ -326,7 +327,7 @@ func (p *performer) body(ctx context.Context) error {
 	}
 	for _, decl := range p.run.Procedure.Ports {
 		if err := p.dialogs[decl.Name].Settle(ctx, p.run.Procedure.Answers); err != nil {
-			return p.locate(p.step.Body[len(p.step.Body)-1].At().Line, err)
+			return p.locate(p.said[decl.Name], err)
 		}
 	}
 	return nil
@@ -334,7 +335,17 @@ func (p *performer) body(ctx context.Context) error {
 
 // locate says at which line of the procedure an error arose.
 func (p *performer) locate(line int, err error) error {
+	if f, ok := errors.AsType[*Failure](err); ok {
+		return f // told already, nearer to where it arose
+	}
 	p.scrub(err)
+	if r, ok := errors.AsType[*dialog.Refused](err); ok {
+		for name, d := range p.dialogs { // what was refused is what was said
+			if d.Port().Name() == r.Port && p.said[name] > 0 {
+				line = p.said[name]
+			}
+		}
+	}
 	f := &Failure{File: p.run.Procedure.Path, Line: line, Text: p.run.Procedure.Lines.At(line), Err: err}
 	if r, ok := errors.AsType[*dialog.Refused](err); ok {
 		for name, d := range p.dialogs {
@@ -397,8 +408,9 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 		return err
 	}
 	if err := d.Settle(ctx, p.run.Procedure.Answers); err != nil {
-		return err
+		return p.locate(p.said[n.Port], err) // it is about the line said before
 	}
+	p.said[n.Port] = n.Line
 	p.event(Event{Kind: Said, Port: n.Port, Text: p.hide(text)})
 	_, err = d.Say(ctx, text, p.run.Procedure.Answers)
 	return err

@@ -157,6 +157,15 @@ func (g *guard) write(ctx context.Context, _ serial.Port, b []byte) (int, error)
 	return sent, nil
 }
 
+// signal sets an outgoing line and leaves the others alone.
+func (g *guard) signal(_ serial.Port, line Signal, on bool) error {
+	request := uint(unix.TIOCMBIC)
+	if on {
+		request = unix.TIOCMBIS
+	}
+	return unix.IoctlSetPointerInt(g.fd, request, map[Signal]int{DTR: unix.TIOCM_DTR, RTS: unix.TIOCM_RTS}[line])
+}
+
 // permissionHint names the group that may open the device.
 func permissionHint(path string) string {
 	info, err := os.Stat(path)

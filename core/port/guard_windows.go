@@ -38,3 +38,11 @@ func (g *guard) write(_ context.Context, dev serial.Port, b []byte) (int, error)
 	}
 	return sent, nil
 }
+
+// signal sets an outgoing line.
+func (g *guard) signal(dev serial.Port, line Signal, on bool) error {
+	if line == DTR {
+		return dev.SetDTR(on)
+	}
+	return dev.SetRTS(on)
+}

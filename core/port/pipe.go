@@ -74,8 +74,9 @@ func (p *pipePort) noSignals(op string) error {
 	return &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "this port has no signal lines"}
 }
 
-func (p *pipePort) SetDTR(bool) error         { return p.noSignals("set DTR") }
-func (p *pipePort) SetRTS(bool) error         { return p.noSignals("set RTS") }
+func (p *pipePort) Signal(line Signal, _ bool) error {
+	return p.noSignals("set " + line.String())
+}
 func (p *pipePort) Break(time.Duration) error { return p.noSignals("send a break") }
 func (p *pipePort) Drain() error              { return nil }
 

@@ -36,10 +36,9 @@ type Port interface {
 	// port that cannot do the setting says so and keeps the old one.
 	SetLine(uart.Line) error
 
-	// SetDTR and SetRTS set an outgoing signal line. A port without signal
-	// lines returns an Error of kind Unsupported.
-	SetDTR(on bool) error
-	SetRTS(on bool) error
+	// Signal sets an outgoing signal line. A port without signal lines
+	// returns an Error of kind Unsupported.
+	Signal(line Signal, on bool) error
 
 	// Break holds the line at space for d.
 	Break(d time.Duration) error
@@ -47,6 +46,17 @@ type Port interface {
 	// Drain waits until all that was written has left.
 	Drain() error
 }
+
+// Signal is an outgoing signal line.
+type Signal int
+
+// The outgoing signal lines.
+const (
+	DTR Signal = iota // data terminal ready
+	RTS               // request to send
+)
+
+func (s Signal) String() string { return [...]string{"DTR", "RTS"}[s] }
 
 // DefaultLine is used where nothing says otherwise: 115200 baud, 8N1.
 var DefaultLine = uart.Line{Speed: 115200}

@@ -60,7 +60,7 @@ func TestSettings(t *testing.T) {
 	if err := p.Drain(); err != nil {
 		t.Error(err)
 	}
-	for _, err := range []error{p.SetDTR(true), p.SetRTS(false)} {
+	for _, err := range []error{p.Signal(DTR, true), p.Signal(RTS, false)} {
 		if KindOf(err) != Unsupported {
 			t.Errorf("a pseudo-terminal has no signal lines: %v", err)
 		}

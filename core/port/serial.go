@@ -148,8 +148,10 @@ func (p *serialPort) SetLine(l uart.Line) error {
 	return nil
 }
 
-func (p *serialPort) SetDTR(on bool) error { return p.signal("set DTR", p.dev.SetDTR(on)) }
-func (p *serialPort) SetRTS(on bool) error { return p.signal("set RTS", p.dev.SetRTS(on)) }
+// Signal sets DTR or RTS.
+func (p *serialPort) Signal(line Signal, on bool) error {
+	return p.signal("set "+line.String(), p.guard.signal(p.dev, line, on))
+}
 
 func (p *serialPort) signal(op string, err error) error {
 	if errors.Is(err, syscall.ENOTTY) || errors.Is(err, syscall.EINVAL) {

@@ -237,8 +237,12 @@ func (p *parser) warn() {
 		}
 	}
 	for name, v := range p.values.values {
+		mend := "Use it or delete it."
+		if v.capture {
+			mend = "Check it, or write ... in its place."
+		}
 		if !v.read && (v.capture || v.let || v.what == "an input") && v.at.Line > 0 {
-			p.file.Warnings = append(p.file.Warnings, p.finding(v.at, fmt.Sprintf("nothing reads %s", name), "Check it, or write ... in its place."))
+			p.file.Warnings = append(p.file.Warnings, p.finding(v.at, fmt.Sprintf("nothing reads %s", name), mend))
 		}
 	}
 	_ = p.file.Warnings.Err() // puts them in order
