@@ -3,10 +3,12 @@
 package tests
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"uparrot/core/port"
 	"uparrot/core/record"
 	"uparrot/examples"
 )
@@ -479,6 +482,88 @@ end
 			t.Error("the record does not show where the secret was")
 		}
 	}
+}
+
+// Two addresses without a bench make a link of plain lines.
+func TestPlainLink(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	var far [2]*port.Pseudo
+	for i := range far {
+		var err error
+		if far[i], err = port.OpenPseudo(); err != nil {
+			t.Fatal(err)
+		}
+		defer far[i].Close()
+	}
+	go io.Copy(far[1], far[0])
+	// The way back loses every fifth line and adds a word of its own.
+	go func() {
+		lines := bufio.NewScanner(far[1])
+		for n := 1; lines.Scan(); n++ {
+			if n%5 > 0 {
+				fmt.Fprintf(far[0], "%s\n", lines.Text())
+			}
+			if n == 7 {
+				fmt.Fprintf(far[0], "station log: all quiet\r\n")
+			}
+		}
+	}()
+	c := b.run("link", "test", far[0].Path(), far[1].Path(), "--count", "50", "--every", "5ms", "--both", "--speed", "57600", "--frame", "8E1", "--deadline", "300ms", "--json", "--quiet").wants(t, 0)
+	var s summary
+	if err := json.Unmarshal([]byte(c.out), &s); err != nil {
+		t.Fatal(err)
+	}
+	if there, back := s.Directions[0], s.Directions[1]; there.Received != 50 || back.Received != 40 || back.Lost != 10 || back.Foreign != 1 || back.Loss["ratio"] != 0.2 {
+		t.Errorf("%+v", s)
+	}
+}
+
+// Three radios: a message to everyone is heard by all of the same group, and
+// by nobody else.
+func TestBroadcast(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.write("three.toml", `[port.valley]
+phrasebook = "dunlin.toml"
+[port.valley.standin]
+family = "dunlin"
+settings = { node = 1 }
+[port.summit]
+phrasebook = "dunlin.toml"
+[port.summit.standin]
+family = "dunlin"
+place = 1400.0
+settings = { node = 2 }
+[port.tower]
+phrasebook = "dunlin.toml"
+[port.tower.standin]
+family = "dunlin"
+place = 700.0
+settings = { node = 3, group = 5 }
+[air]
+delay = "20ms"
+`)
+	b.write("all.parrot", `procedure "To everyone"
+port valley: dialect at, ending cr
+port summit: dialect at, ending cr
+port tower: dialect at, ending cr
+step "the group hears"
+    say valley: AT~TELL=0,4,lift
+    hear summit: ~HEARD: 1,{s:int},{},4,lift
+    limit s in -120..-90 dBm
+    not hear tower for 300ms: ~HEARD: ...
+end
+step "after it has joined, the tower hears too"
+    say tower: AT~GROUP=0
+    say valley: AT~TELL=0,4,stop
+    hear tower: ~HEARD: 1,{t:int},{},4,stop
+    check t > s "the tower is nearer"
+    hear summit: ~HEARD: ...stop
+end
+`)
+	b.start("for other commands", "standin", "three.toml")
+	b.run("run", "all.parrot", "--bench", "three.toml").wants(t, 0, "all 2 steps")
 }
 
 func BenchmarkStart(b *testing.B) {

@@ -121,14 +121,14 @@ func TestTallyWindow(t *testing.T) {
 }
 
 // bench is two Dunlins with air between, in made-up time.
-func bench(t *testing.T, air standin.Air) (*standin.Bench, *station.Station, *station.Station) {
+func bench(t *testing.T, air standin.Air, summitNode string) (*standin.Bench, *station.Station, *station.Station) {
 	pb, err := phrasebook.Read("../../examples/dunlin.toml")
 	if err != nil {
 		t.Fatal(err)
 	}
 	b, err := standin.New(standin.Config{Air: air, Nap: time.Sleep, Modules: []standin.Module{
 		{Name: "valley", Family: "dunlin", Line: port.DefaultLine, Settings: map[string]string{"node": "1"}},
-		{Name: "summit", Family: "dunlin", Line: port.DefaultLine, Place: 1400, Settings: map[string]string{"node": "2"}},
+		{Name: "summit", Family: "dunlin", Line: port.DefaultLine, Place: 1400, Settings: map[string]string{"node": summitNode}},
 	}})
 	if err != nil {
 		t.Fatal(err)
@@ -152,7 +152,7 @@ func TestCountsAreTheTruth(t *testing.T) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				air := standin.Air{Seed: seed, Loss: 0.05, Damage: 0.04, Duplicate: 0.04, Reorder: 0.04, Delay: 30 * time.Millisecond, Spread: 20 * time.Millisecond}
-				b, valley, summit := bench(t, air)
+				b, valley, summit := bench(t, air, "2")
 				test := &Test{Plan: Plan{Count: 300, Every: 80 * time.Millisecond, Size: 24, Both: true, Deadline: 2 * time.Second}, A: valley, B: summit, Nap: time.Sleep}
 				rows := map[string]int{}
 				test.Row = func(from, to string, r Row) { rows[from]++ }
@@ -220,6 +220,100 @@ func TestForeignAndBrokenEnds(t *testing.T) {
 		}
 		if d.Sent < 10 || d.Received != 8 || d.Damaged != 1 || d.Duplicated != 1 || d.Foreign != 3 {
 			t.Errorf("%+v", d)
+		}
+	})
+}
+
+// What the sending module refuses or leaves unanswered is counted, or ends the
+// test with its words, as far as going on makes sense.
+func TestUnwillingModules(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		answer func(n int, line string) string // to the nth command of the module
+		want   string
+		lost   int
+	}{
+		{"all is well", func(int, string) string { return "\r\nOK\r\n" }, "", 10},
+		{"the first is refused", func(int, string) string { return "\r\n~REFUSED: 34\r\n" }, "refused the first frame: said AT~TELL=2,24,", 1},
+		{"one is refused", func(n int, _ string) string {
+			if n == 5 {
+				return "\r\n~REFUSED: 36\r\n"
+			}
+			return "\r\nOK\r\n"
+		}, "", 10},
+		{"it falls silent", func(n int, _ string) string {
+			if n > 3 {
+				return ""
+			}
+			return "\r\nOK\r\n"
+		}, "left 5 commands in a row unanswered", 8},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				pb, err := phrasebook.Read("../../examples/dunlin.toml")
+				if err != nil {
+					t.Fatal(err)
+				}
+				ends := []*station.Station{}
+				for i, name := range []string{"a", "b"} {
+					host, module := port.Pipe(name, port.DefaultLine)
+					go func() {
+						buf := make([]byte, 200)
+						for n := 0; ; {
+							k, err := module.Read(buf)
+							if err != nil {
+								return
+							}
+							if strings.Contains(string(buf[:k]), "NODE?") {
+								fmt.Fprintf(module, "\r\n~NODE: %d\r\n\r\nOK\r\n", i+1)
+								continue
+							}
+							n++
+							io.WriteString(module, c.answer(n, string(buf[:k])))
+						}
+					}()
+					ends = append(ends, &station.Station{Name: name, Setup: pb.Setup(), Phrasebook: pb, Dial: func() (port.Port, error) { return host, nil }})
+				}
+				test := &Test{Plan: Plan{Count: 10, Every: 50 * time.Millisecond, Size: 24, Deadline: time.Second}, A: ends[0], B: ends[1], Nap: time.Sleep}
+				sum, err := test.Do(context.Background())
+				if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
+					t.Errorf("%v, want %q", err, c.want)
+				}
+				if d := sum.Directions[0]; d.Lost != c.lost || d.Sent != c.lost || c.name == "one is refused" && d.Refused != 1 {
+					t.Errorf("%+v", d)
+				}
+			})
+		})
+	}
+}
+
+// Two modules with one address would answer for each other.
+func TestSameAddress(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		_, valley, summit := bench(t, standin.Air{}, "1")
+		test := &Test{Plan: Plan{Count: 1, Every: 1, Size: 24, Deadline: time.Second}, A: valley, B: summit, Nap: time.Sleep}
+		if _, err := test.Do(context.Background()); err == nil || !strings.Contains(err.Error(), "the same address, 1") {
+			t.Errorf("got %v", err)
+		}
+	})
+}
+
+// A limit on latency is judged by the share of frames above it.
+func TestLateFrames(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		_, valley, summit := bench(t, standin.Air{Delay: 100 * time.Millisecond, Spread: 100 * time.Millisecond}, "2")
+		limit := 150.0
+		test := &Test{Plan: Plan{Count: 100, Every: 250 * time.Millisecond, Size: 30, Deadline: 180 * time.Millisecond, Limits: Limits{MaxP95MS: &limit}}, A: valley, B: summit, Nap: time.Sleep}
+		late := 0
+		test.Row = func(_, _ string, r Row) {
+			if r.State == Late {
+				late++
+			}
+		}
+		sum, err := test.Do(context.Background())
+		d := sum.Directions[0]
+		if err != nil || d.Verdict != verdict.Failed || d.Late != late || late < 10 || late > 50 {
+			t.Errorf("%v, %d rows are late, %+v", err, late, d)
 		}
 	})
 }

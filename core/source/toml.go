@@ -6,6 +6,7 @@ import (
 	"os"
 	"reflect"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"github.com/BurntSushi/toml"
@@ -44,7 +45,7 @@ func ParseTOML(file, text string, into any) *Doc {
 		return d
 	}
 	if err != nil {
-		d.add(place{}, err.Error(), "")
+		d.wrongType(err.Error())
 		return d
 	}
 	for _, key := range md.Undecoded() {
@@ -54,6 +55,33 @@ func ParseTOML(file, text string, into any) *Doc {
 }
 
 func firstUpper(s string) string { return strings.ToLower(s[:min(1, len(s))]) + s[min(1, len(s)):] }
+
+var (
+	typeError = regexp.MustCompile(`^toml: line (\d+) \(last key "(.*)"\): incompatible types: TOML value has type (\w+); destination has type (.*)$`)
+	typeNames = map[string]string{"int64": "a whole number", "int": "a whole number", "float64": "a number", "string": "a text in quotes", "bool": "true or false",
+		"map": "a table", "array": "a list", "slice": "a list", "struct": "a table"}
+)
+
+// wrongType reports a value of the wrong type in plain words.
+func (d *Doc) wrongType(message string) {
+	m := typeError.FindStringSubmatch(message)
+	if m == nil {
+		d.add(place{}, message, "")
+		return
+	}
+	words := func(t string) string {
+		if w, ok := typeNames[t]; ok {
+			return w
+		}
+		return t
+	}
+	p, ok := d.at[m[2]]
+	if !ok {
+		line, _ := strconv.Atoi(m[1]) // the expression has seen to it
+		p = place{line, 1, 1}
+	}
+	d.add(p, fmt.Sprintf("%s is %s", m[2], words(m[3])), "Wanted here: "+words(m[4])+".")
+}
 
 // unknown reports a key wherever it stands; in an array of tables that may be
 // several places.

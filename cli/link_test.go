@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/core/link"
+	"uparrot/core/port"
+	"uparrot/core/source"
+	"uparrot/core/verdict"
+)
+
+func TestPrintSummary(t *testing.T) {
+	share := 0.02
+	d := link.Direction{
+		From: "valley", To: "summit", Sent: 200, Received: 197, Lost: 3, Damaged: 1, Duplicated: 2, Refused: 1,
+		Loss: link.Wilson(3, 200), LatencyMS: &link.Latency{Min: 43, Median: 48.64, P90: 53, P95: 54, P99: 55, Max: 58}, JitterMS: 3.25, WireMS: 7.55,
+		Strength: &link.Spread{Min: -116, Mean: -110.96, Max: -105}, Verdict: verdict.Undecided, Why: []string{"more frames would tell"},
+	}
+	silent := link.Direction{From: "summit", To: "valley", Sent: 5, Lost: 5, Loss: link.Wilson(5, 5), Verdict: verdict.Failed, Why: []string{"nothing arrived"}}
+	var b bytes.Buffer
+	printSummary(&b, link.Summary{Limits: link.Limits{MaxLoss: &share}, Directions: []link.Direction{d, silent}})
+	want := `valley to summit  undecided
+  frames    200 sent, 197 received, 3 lost
+  oddities  1 damaged (among the lost), 0 late, 2 duplicated, 0 reordered, 0 foreign
+  loss      1.50 %, with 95 % confidence 0.51 % to 4.32 %
+  latency   median 48.6 ms; 90 % within 53.0, 95 % within 54.0, 99 % within 55.0; 43.0 to 58.0 ms
+  of that   7.5 ms on the serial lines
+  jitter    3.2 ms (RFC 3550)
+  strength  mean -111.0 dBm, -116 to -105 dBm
+  refused   1 frames were refused or left unanswered by valley (among the lost)
+  judged    more frames would tell
+
+summit to valley  failed
+  frames    5 sent, 0 received, 5 lost
+  oddities  0 damaged (among the lost), 0 late, 0 duplicated, 0 reordered, 0 foreign
+  loss      100.00 %, with 95 % confidence 56.55 % to 100.00 %
+  judged    nothing arrived
+`
+	if got := b.String(); got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+}
+
+func TestFrameRows(t *testing.T) {
+	var b bytes.Buffer
+	w := newFrameWriter(&b)
+	start := time.Unix(100, 0)
+	w.row("valley", "summit", link.Row{Planned: start, Sent: start.Add(80 * time.Microsecond), Arrived: start.Add(48_680 * time.Microsecond), State: link.OnTime, Copies: 1, Strength: -110, SNR: 6.5})
+	w.row("valley", "summit", link.Row{Number: 1, Planned: start.Add(time.Second), Sent: start.Add(time.Second), State: link.Lost, Strength: math.NaN(), SNR: math.NaN()})
+	if err := w.close(); err != nil {
+		t.Fatal(err)
+	}
+	want := "from,to,number,planned_ms,sent_ms,received_ms,latency_ms,state,copies,reordered,strength_dbm,snr_db\n" +
+		"valley,summit,0,0.000,0.080,48.680,48.600,received,1,false,-110,6.5\n" +
+		"valley,summit,1,1000.000,1000.000,,,lost,0,false,,\n"
+	if got := b.String(); got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+}
+
+type fullDisk struct{}
+
+func (fullDisk) Write([]byte) (int, error) { return 0, errors.New("no space left on device") }
+
+// A full disk is told of; it does not pass in silence.
+func TestFramesOnFullDisk(t *testing.T) {
+	w := newFrameWriter(fullDisk{})
+	w.row("valley", "summit", link.Row{State: link.Lost})
+	if err := w.close(); err == nil || !strings.Contains(err.Error(), "no space left") {
+		t.Errorf("got %v", err)
+	}
+}
+
+func TestExitStatus(t *testing.T) {
+	for _, c := range []struct {
+		err  error
+		want int
+	}{
+		{verdictError(verdict.Failed), exitFailed},
+		{verdictError(verdict.Undecided), exitUndecided},
+		{verdictError(verdict.Broken), exitBroken},
+		{verdictError(verdict.Untested), exitFailed},
+		{usage(&cobra.Command{}, "no"), exitUsage},
+		{source.Mistakes{{File: "f"}}, exitUsage},
+		{&port.Error{Kind: port.Held}, exitBroken},
+		{&errBroken{"gone"}, exitBroken},
+		{errors.Join(errInterrupted, errors.New("and more")), exitInterrupted},
+		{errors.New("anything else"), exitBroken},
+	} {
+		if got := exitStatus(c.err); got != c.want {
+			t.Errorf("%v ends with %d, want %d", c.err, got, c.want)
+		}
+	}
+	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Skipped, ""} {
+		if err := verdictError(v); err != nil {
+			t.Errorf("%q is an error: %v", v, err)
+		}
+	}
+}
+
+func TestTook(t *testing.T) {
+	for d, want := range map[time.Duration]string{
+		12 * time.Microsecond: "12 µs", 1500 * time.Microsecond: "1 ms", 999 * time.Millisecond: "999 ms", 1500 * time.Millisecond: "1.5 s", 90 * time.Second: "1m30s", 26 * time.Hour: "26h0m0s",
+	} {
+		if got := took(d); got != want {
+			t.Errorf("%v: %s, want %s", d, got, want)
+		}
+	}
+}
