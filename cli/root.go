@@ -94,6 +94,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	go func() {
 		<-signals
 		stop(errInterrupted)
+		signal.Stop(signals) // a second Ctrl-C ends the program at once
 	}()
 
 	a := &app{in: in, out: out, err: newScreen(errOut)}

@@ -17,6 +17,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// oneAndHalf is what asks for one and a half stop bits: with five data bits the
+// UART makes one and a half of what are two with more.
+const oneAndHalf = serial.TwoStopBits
+
 // lockDir is where programs that share serial ports leave a file with their
 // process number, by the convention of the Filesystem Hierarchy Standard 3.0,
 // section 5.9: LCK..NAME, holding the number in ten characters and a line end.

@@ -7,6 +7,9 @@ import (
 	"go.bug.st/serial"
 )
 
+// oneAndHalf is what asks for one and a half stop bits.
+const oneAndHalf = serial.OnePointFiveStopBits
+
 // guard has nothing to do here: the system opens serial ports exclusively and
 // keeps no settings between openings.
 type guard struct{ device string }

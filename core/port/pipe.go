@@ -15,7 +15,8 @@ import (
 // ends both: the port then reads as vanished, or closed if it closed itself.
 func Pipe(name string, line uart.Line) (Port, io.ReadWriteCloser) {
 	toModule, toPort := newQueue(), newQueue()
-	return &pipePort{name: name, line: line, in: toPort, out: toModule}, pipeModule{in: toModule, out: toPort}
+	p := &pipePort{name: name, line: line, in: toPort, out: toModule}
+	return p, pipeModule{in: toModule, out: toPort, host: p}
 }
 
 type pipePort struct {
@@ -89,7 +90,13 @@ func (p *pipePort) Close() error {
 	return nil
 }
 
-type pipeModule struct{ in, out *queue }
+type pipeModule struct {
+	in, out *queue
+	host    *pipePort
+}
+
+// HostLine is the speed and frame that the host has set.
+func (m pipeModule) HostLine() (uart.Line, bool) { return m.host.Line(), true }
 
 func (m pipeModule) Read(b []byte) (int, error)  { return m.in.read(b) }
 func (m pipeModule) Write(b []byte) (int, error) { return m.out.write(b) }

@@ -57,6 +57,18 @@ func TestSettings(t *testing.T) {
 			t.Errorf("%d baud: %v, now %v", bad, err, p.Line())
 		}
 	}
+	for _, f := range []string{"8N1", "7E1", "5N1.5", "8O2", "6S1"} {
+		line := uart.Line{Speed: 19200, Frame: frame(t, f)}
+		if err := p.SetLine(line); err != nil {
+			t.Error(err)
+		}
+		if got, ok := far.HostLine(); !ok || got != line {
+			t.Errorf("the module's side sees %v, want %v", got, line)
+		}
+	}
+	if err := p.SetLine(uart.Line{Speed: 9600, Frame: frame(t, "8N1.5")}); KindOf(err) != Unsupported {
+		t.Errorf("8N1.5: %v", err)
+	}
 	if err := p.Drain(); err != nil {
 		t.Error(err)
 	}

@@ -7,7 +7,10 @@ import (
 	"os"
 
 	"github.com/creack/pty"
+	"golang.org/x/sys/unix"
 	"golang.org/x/term"
+
+	"uparrot/core/uart"
 )
 
 // Pseudo is the module's side of a pseudo-terminal: what is written to it is
@@ -37,6 +40,40 @@ func (p *Pseudo) Path() string { return p.far.Name() }
 
 func (p *Pseudo) Read(b []byte) (int, error)  { return p.near.Read(b) }
 func (p *Pseudo) Write(b []byte) (int, error) { return p.near.Write(b) }
+
+// HostLine is the speed and frame that the host has set, false if no host has
+// set any. Where the host does not say its frame (see noteFrame), it is 8N1.
+func (p *Pseudo) HostLine() (uart.Line, bool) {
+	t, err := unix.IoctlGetTermios(int(p.far.Fd()), getTermios)
+	if err != nil {
+		return uart.Line{}, false
+	}
+	l := uart.Line{Speed: int(t.Ospeed)}
+	if t.Cc[unix.VREPRINT] == frameNoted {
+		l.Frame = uart.Frame{DataBits: int(t.Cc[unix.VDISCARD]), Parity: uart.Parity(t.Cc[unix.VWERASE]), Stop: int(t.Cc[unix.VLNEXT])}
+	}
+	return l, t.Cc[unix.VREPRINT] == frameNoted
+}
+
+// frameNoted marks that the frame stands in the control characters.
+const frameNoted = 0xf8
+
+// noteFrame leaves the frame where the module's side of a pseudo-terminal can
+// read it. Pseudo-terminals keep the speed but forget data bits and parity; the
+// control characters for line editing, though, are kept, and without line
+// editing nobody uses them. On real ports they do nothing.
+func (g *guard) noteFrame(f uart.Frame) error {
+	t, err := unix.IoctlGetTermios(g.fd, getTermios)
+	if err != nil {
+		return err
+	}
+	if t.Lflag&unix.ICANON != 0 {
+		return nil
+	}
+	f = f.Filled()
+	t.Cc[unix.VREPRINT], t.Cc[unix.VDISCARD], t.Cc[unix.VWERASE], t.Cc[unix.VLNEXT] = frameNoted, byte(f.DataBits), byte(f.Parity), byte(f.Stop)
+	return unix.IoctlSetTermios(g.fd, setTermios, t)
+}
 
 // Close takes the port away; a host that has it open sees it vanish.
 func (p *Pseudo) Close() error {

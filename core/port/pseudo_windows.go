@@ -1,6 +1,10 @@
 package port
 
-import "errors"
+import (
+	"errors"
+
+	"uparrot/core/uart"
+)
 
 // Pseudo is not to be had on Windows, which has no pseudo-terminals that serve
 // as serial ports.
@@ -15,3 +19,8 @@ func (p *Pseudo) Path() string                { return "" }
 func (p *Pseudo) Read(b []byte) (int, error)  { return 0, errors.ErrUnsupported }
 func (p *Pseudo) Write(b []byte) (int, error) { return 0, errors.ErrUnsupported }
 func (p *Pseudo) Close() error                { return nil }
+
+// HostLine is not to be had here.
+func (p *Pseudo) HostLine() (uart.Line, bool) { return uart.Line{}, false }
+
+func (g *guard) noteFrame(uart.Frame) error { return nil }

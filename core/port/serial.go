@@ -43,7 +43,11 @@ func Open(path string, line uart.Line) (Port, error) {
 		g.release()
 		return nil, openError(path, err)
 	}
-	return &serialPort{name: path, dev: dev, guard: g, line: line}, nil
+	p := &serialPort{name: path, dev: dev, guard: g, line: line}
+	if err := g.noteFrame(line.Frame); err != nil {
+		return nil, errors.Join(p.fail("set the frame", err), p.Close())
+	}
+	return p, nil
 }
 
 func mode(l uart.Line) *serial.Mode {
@@ -55,13 +59,16 @@ func mode(l uart.Line) *serial.Mode {
 	m.Parity = map[uart.Parity]serial.Parity{
 		uart.Odd: serial.OddParity, uart.Even: serial.EvenParity, uart.Mark: serial.MarkParity, uart.Space: serial.SpaceParity,
 	}[f.Parity]
-	m.StopBits = map[int]serial.StopBits{3: serial.OnePointFiveStopBits, 4: serial.TwoStopBits}[f.Stop]
+	m.StopBits = map[int]serial.StopBits{3: oneAndHalf, 4: serial.TwoStopBits}[f.Stop]
 	return m
 }
 
 func validLine(path string, l uart.Line) error {
 	if l.Speed < uart.MinSpeed || l.Speed > uart.MaxSpeed {
 		return &Error{Port: path, Op: "set speed", Why: fmt.Sprintf("%d baud is outside %d..%d", l.Speed, uart.MinSpeed, uart.MaxSpeed)}
+	}
+	if f := l.Frame.Filled(); f.Stop == 3 && f.DataBits != 5 {
+		return &Error{Port: path, Op: "set frame " + f.String(), Kind: Unsupported, Why: "one and a half stop bits go with five data bits only", Mend: "Two stop bits do as well: a receiver needs no more than one."}
 	}
 	return nil
 }
@@ -141,6 +148,9 @@ func (p *serialPort) SetLine(l uart.Line) error {
 	}
 	if err := p.dev.SetMode(mode(l)); err != nil {
 		return p.fail("set the line to "+l.String(), err)
+	}
+	if err := p.guard.noteFrame(l.Frame); err != nil {
+		return p.fail("set the frame", err)
 	}
 	p.mu.Lock()
 	p.line = l

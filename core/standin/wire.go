@@ -12,14 +12,15 @@ import (
 )
 
 // wire is a module's serial line. Bytes take their time on it both ways: a byte
-// is there when its stop bit has passed.
+// is there when its stop bit has passed. Where the host has set another speed or
+// frame, each side hears what a UART so set makes of the other's bits.
 type wire struct {
-	line  uart.Line
 	conn  io.ReadWriter
 	clock *clock
 	heard func(at time.Time, b []byte) // called in the clock
 
 	mu      sync.Mutex
+	line    uart.Line
 	out     []outgoing
 	outFree time.Time // when the line towards the host is free again
 	more    chan struct{}
@@ -28,6 +29,7 @@ type wire struct {
 type outgoing struct {
 	start time.Time
 	b     []byte
+	line  uart.Line // with which it is sent
 }
 
 func newWire(line uart.Line, conn io.ReadWriter, c *clock, heard func(time.Time, []byte)) *wire {
@@ -44,21 +46,54 @@ func (w *wire) listen() error {
 		if free.Before(now) {
 			free = now
 		}
-		for rest := buf[:n]; len(rest) > 0; {
-			// A command is there when its end is: so cut at line ends.
-			cut := bytes.IndexAny(rest, "\r\n") + 1
-			if cut == 0 {
-				cut = len(rest)
+		host, same := w.hostLine()
+		if same {
+			for rest := buf[:n]; len(rest) > 0; {
+				// A command is there when its end is: so cut at line ends.
+				cut := bytes.IndexAny(rest, "\r\n") + 1
+				if cut == 0 {
+					cut = len(rest)
+				}
+				piece := append([]byte(nil), rest[:cut]...)
+				rest = rest[cut:]
+				free = free.Add(host.Time(cut))
+				w.clock.plan(free, func(at time.Time) { w.heard(at, piece) })
 			}
-			piece := append([]byte(nil), rest[:cut]...)
-			rest = rest[cut:]
-			free = free.Add(w.line.Time(cut))
-			w.clock.plan(free, func(at time.Time) { w.heard(at, piece) })
+		} else if n > 0 {
+			garbled, _ := uart.Hear(host, w.Line(), buf[:n])
+			free = free.Add(host.Time(n))
+			w.clock.plan(free, func(at time.Time) { w.heard(at, garbled) })
 		}
 		if err != nil {
 			return err
 		}
 	}
+}
+
+// Line is the module's own speed and frame.
+func (w *wire) Line() uart.Line {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.line
+}
+
+// setLine changes the module's own speed and frame.
+func (w *wire) setLine(l uart.Line) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.line = l
+}
+
+// hostLine is what the host has set, and whether that is what the module has. A
+// connection that cannot tell is taken to be set right.
+func (w *wire) hostLine() (host uart.Line, same bool) {
+	own := w.Line()
+	if c, ok := w.conn.(interface{ HostLine() (uart.Line, bool) }); ok {
+		if l, known := c.HostLine(); known {
+			return l, l.Speed == own.Speed && l.Frame.Filled() == own.Frame.Filled()
+		}
+	}
+	return own, true
 }
 
 // send puts bytes on the line towards the host, from a time on or when the line
@@ -69,7 +104,7 @@ func (w *wire) send(at time.Time, b []byte) {
 		at = w.outFree
 	}
 	w.outFree = at.Add(w.line.Time(len(b)))
-	w.out = append(w.out, outgoing{at, b})
+	w.out = append(w.out, outgoing{at, b, w.line})
 	w.mu.Unlock()
 	select {
 	case w.more <- struct{}{}:
@@ -95,17 +130,29 @@ func (w *wire) talk(ctx context.Context) error {
 				return context.Cause(ctx)
 			}
 		}
-		for sent := 0; sent < len(o.b); {
-			// Some bytes at a time is near enough, but the last must be exact.
-			next := min(len(o.b), max(sent+1, w.line.Chars(time.Since(o.start)+time.Millisecond)))
-			if !pace.Until(ctx, o.start.Add(w.line.Time(next)), w.clock.nap, nil) {
-				return context.Cause(ctx)
-			}
-			n, err := w.conn.Write(o.b[sent:next])
-			if err != nil {
-				return err
-			}
-			sent += n
+		if err := w.write(ctx, o); err != nil {
+			return err
 		}
 	}
+}
+
+// write writes one stretch of bytes, each when its time has come.
+func (w *wire) write(ctx context.Context, o outgoing) error {
+	heard := o.b
+	if host, _ := w.hostLine(); host.Speed != o.line.Speed || host.Frame.Filled() != o.line.Frame.Filled() {
+		heard, _ = uart.Hear(o.line, host, o.b)
+	}
+	for sent, written := 0, 0; sent < len(o.b); {
+		// Some bytes at a time is near enough, but the last must be exact.
+		next := min(len(o.b), max(sent+1, o.line.Chars(time.Since(o.start)+time.Millisecond)))
+		if !pace.Until(ctx, o.start.Add(o.line.Time(next)), w.clock.nap, nil) {
+			return context.Cause(ctx)
+		}
+		upTo := len(heard) * next / len(o.b)
+		if _, err := w.conn.Write(heard[written:upTo]); err != nil {
+			return err
+		}
+		sent, written = next, upTo
+	}
+	return nil
 }

@@ -63,8 +63,8 @@ func ParseFrame(s string) (Frame, error) {
 	return f, nil
 }
 
-// filled is the frame with its zero fields set to their meaning.
-func (f Frame) filled() Frame {
+// Filled is the frame with its zero fields set to their meaning.
+func (f Frame) Filled() Frame {
 	if f.DataBits == 0 {
 		f.DataBits = 8
 	}
@@ -79,7 +79,7 @@ func (f Frame) filled() Frame {
 
 // String is the frame as ParseFrame reads it.
 func (f Frame) String() string {
-	f = f.filled()
+	f = f.Filled()
 	stop := map[int]string{2: "1", 3: "1.5", 4: "2"}[f.Stop]
 	return strconv.Itoa(f.DataBits) + string(f.Parity) + stop
 }
@@ -95,7 +95,7 @@ func (f Frame) MarshalText() ([]byte, error) { return []byte(f.String()), nil }
 
 // HalfBits is the length of one character in half bits: 20 for 8N1.
 func (f Frame) HalfBits() int {
-	f = f.filled()
+	f = f.Filled()
 	n := 2 * (1 + f.DataBits)
 	if f.Parity != None {
 		n += 2
