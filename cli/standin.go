@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -17,12 +18,20 @@ import (
 )
 
 func (a *app) standin() *cobra.Command {
-	var dir, truth string
+	var dir, truth, order string
 	cmd := &cobra.Command{
 		Use:   "standin BENCH",
 		Short: "Brings a simulated bench to life and keeps it running",
 		Long: `Brings the stand-ins of a bench to life on pseudo-terminals, says where each is,
-and keeps them running until it is told to stop (Ctrl-C). It leaves nothing behind.`,
+and keeps them running until it is told to stop (Ctrl-C). It leaves nothing behind.
+
+With --tell it gives an order to the bench that is running already:
+  power NAME on|off|cycle   gives a module power or takes it away
+  wire NAME crossed         joined as it should be, TX to RX both ways
+  wire NAME straight        TX to TX: neither hears the other
+  wire NAME open            no wire at all
+  wire NAME looped          the host's own TX and RX joined
+  wire NAME level           another logic level: both hear noise`,
 		Example: "uparrot standin larkfell.toml --truth truth.json",
 		Args:    args(1, 1, "one bench"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -35,6 +44,9 @@ and keeps them running until it is told to stop (Ctrl-C). It leaves nothing behi
 			}
 			if dir == "" {
 				dir = b.LinkDir()
+			}
+			if order != "" {
+				return tell(dir, order)
 			}
 			live, err := wake(b, dir)
 			if err != nil {
@@ -63,6 +75,7 @@ and keeps them running until it is told to stop (Ctrl-C). It leaves nothing behi
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "folder for the links to the ports (default: beside the bench, BENCH.ports)")
+	cmd.Flags().StringVar(&order, "tell", "", "give an order to the stand-ins that are running, such as \"power valley off\"")
 	cmd.Flags().StringVar(&truth, "truth", "", "keep what the air really did in this file, as JSON")
 	return cmd
 }
@@ -78,6 +91,7 @@ type liveBench struct {
 	made    bool // the folder is ours
 	files   []string
 	pseudos []*port.Pseudo
+	control net.Listener
 	release func()
 }
 
@@ -124,6 +138,9 @@ func wake(b *bench.Bench, dir string) (live *liveBench, err error) {
 		if err := live.link(p.Name, pseudo.Path()); err != nil {
 			return live, err
 		}
+	}
+	if err := live.serveControl(); err != nil {
+		return live, err
 	}
 	return live, live.copyBench(b)
 }
@@ -201,6 +218,9 @@ func absolute(path string) string {
 // end stops the stand-ins and removes what was made.
 func (l *liveBench) end() error {
 	var errs []error
+	if l.control != nil {
+		errs = append(errs, l.control.Close()) // also removes the socket
+	}
 	for _, p := range l.pseudos {
 		errs = append(errs, p.Close())
 	}

@@ -17,6 +17,7 @@ import (
 	"uparrot/core/phrasebook"
 	"uparrot/core/source"
 	"uparrot/core/standin"
+	"uparrot/core/uart"
 )
 
 // Bench is the ports on the table.
@@ -51,6 +52,8 @@ type filePort struct {
 
 type fileStandin struct {
 	Family   string         `toml:"family"`
+	Speed    int            `toml:"speed"` // the module's own, where it differs from what is said of it
+	Frame    *uart.Frame    `toml:"frame"`
 	Place    float64        `toml:"place"`
 	Settings map[string]any `toml:"settings"`
 }
@@ -200,12 +203,20 @@ func (b *Bench) book(d *source.Doc, path, name string, books map[string]*phraseb
 
 func (s *fileStandin) module(d *source.Doc, path string, p *Port) *standin.Module {
 	m := &standin.Module{Name: p.Name, Family: strings.ToLower(s.Family), Line: p.Setup.Line(), Place: s.Place, Settings: map[string]string{}}
+	if s.Speed < 0 || s.Speed > uart.MaxSpeed {
+		d.Add(path+".speed", fmt.Sprintf("speed %d is outside %d..%d baud", s.Speed, uart.MinSpeed, uart.MaxSpeed), "")
+	} else if s.Speed > 0 {
+		m.Line.Speed = s.Speed
+	}
+	if s.Frame != nil {
+		m.Line.Frame = *s.Frame
+	}
 	known := false
-	for _, f := range standin.Families {
+	for _, f := range standin.Families() {
 		known = known || f == m.Family
 	}
 	if !known {
-		d.Add(path+".family", fmt.Sprintf("there is no stand-in of family %q", s.Family), source.DidYouMean(s.Family, standin.Families))
+		d.Add(path+".family", fmt.Sprintf("there is no stand-in of family %q", s.Family), source.DidYouMean(s.Family, standin.Families()))
 	}
 	for k, v := range s.Settings {
 		m.Settings[k] = fmt.Sprint(v)

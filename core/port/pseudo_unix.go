@@ -3,8 +3,10 @@
 package port
 
 import (
+	"errors"
 	"fmt"
 	"os"
+	"time"
 
 	"github.com/creack/pty"
 	"golang.org/x/sys/unix"
@@ -38,8 +40,23 @@ func OpenPseudo() (*Pseudo, error) {
 // Path is where the host opens the port.
 func (p *Pseudo) Path() string { return p.far.Name() }
 
-func (p *Pseudo) Read(b []byte) (int, error)  { return p.near.Read(b) }
-func (p *Pseudo) Write(b []byte) (int, error) { return p.near.Write(b) }
+func (p *Pseudo) Read(b []byte) (int, error) { return p.near.Read(b) }
+
+// lostAfter is how long bytes wait for a host to take them. A UART would not
+// wait at all; a host that is only busy is given some time.
+const lostAfter = 100 * time.Millisecond
+
+// Write writes b. Bytes that no host takes are lost, as they are on a wire.
+func (p *Pseudo) Write(b []byte) (int, error) {
+	if err := p.near.SetWriteDeadline(time.Now().Add(lostAfter)); err != nil {
+		return 0, err
+	}
+	n, err := p.near.Write(b)
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		return len(b), nil
+	}
+	return n, err
+}
 
 // HostLine is the speed and frame that the host has set, false if no host has
 // set any. Where the host does not say its frame (see noteFrame), it is 8N1.

@@ -44,8 +44,12 @@ func Open(path string, line uart.Line) (Port, error) {
 		return nil, openError(path, err)
 	}
 	p := &serialPort{name: path, dev: dev, guard: g, line: line}
-	if err := g.noteFrame(line.Frame); err != nil {
-		return nil, errors.Join(p.fail("set the frame", err), p.Close())
+	err = g.noteFrame(line.Frame)
+	if err == nil {
+		err = dev.ResetInputBuffer() // what came before the port was opened is nobody's
+	}
+	if err != nil {
+		return nil, errors.Join(p.fail("prepare the port", err), p.Close())
 	}
 	return p, nil
 }

@@ -14,6 +14,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"sort"
+	"strings"
 	"sync"
 	"time"
 
@@ -30,8 +31,62 @@ type Module struct {
 	Settings map[string]string // what differs from the delivered settings, by the module's own names
 }
 
+// behaviour is what makes a module of a family. All of it runs in the clock.
+type behaviour interface {
+	// heard takes in bytes from the host.
+	heard(at time.Time, b []byte)
+	// power is told when the supply comes (with all that follows a start) or
+	// goes.
+	power(at time.Time, on bool)
+}
+
+// families make the behaviour of a module, by family.
+var families = map[string]func(*Bench, *unit) (behaviour, error){
+	"dunlin":   newDunlin,
+	"curlew":   newCurlew,
+	"redshank": newRedshank,
+}
+
 // Families are the module families that stand-ins exist for.
-var Families = []string{"dunlin"}
+func Families() []string {
+	var names []string
+	for n := range families {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	return names
+}
+
+// unit is one stand-in: its behaviour and the line it hangs on.
+type unit struct {
+	Module
+	behaviour
+	wire   *wire
+	powers int // counts supplies coming and going, so that what an earlier one planned is dropped
+	on     bool
+}
+
+// later plans something for as long as the supply stays as it is.
+func (b *Bench) later(u *unit, at time.Time, do func(at time.Time)) {
+	powers := u.powers
+	b.clock.plan(at, func(at time.Time) {
+		if u.powers == powers {
+			do(at)
+		}
+	})
+}
+
+// say puts text on a module's line.
+func (u *unit) say(at time.Time, text string) { u.wire.send(at, []byte(text)) }
+
+// answer sends lines with the header and trailer of V.250.
+func (u *unit) answer(at time.Time, lines ...string) {
+	var b strings.Builder
+	for _, l := range lines {
+		b.WriteString("\r\n" + l + "\r\n")
+	}
+	u.say(at, b.String())
+}
 
 // Config describes a bench of stand-ins.
 type Config struct {
@@ -42,21 +97,21 @@ type Config struct {
 
 // Bench is stand-ins at work.
 type Bench struct {
-	air     Air
-	clock   *clock
-	noise   *rand.Rand
-	modules []*dunlin
-	lines   map[string]uart.Line
-	cancel  context.CancelFunc
-	ctx     context.Context
-	wait    sync.WaitGroup
+	air    Air
+	clock  *clock
+	noise  *rand.Rand // belongs to the clock
+	units  []*unit
+	radios []*dunlin
+	cancel context.CancelFunc
+	ctx    context.Context
+	wait   sync.WaitGroup
 
 	paths map[[2]string]*path // by sender and receiver; belongs to the clock
 	news  chan struct{}       // the truth has changed
 }
 
-// New makes a bench and starts its clock. The stand-ins are silent until they
-// are attached.
+// New makes a bench and starts its clock. The stand-ins have power; they are
+// silent until they are attached.
 func New(cfg Config) (*Bench, error) {
 	if cfg.Nap == nil {
 		cfg.Nap = pace.Precise
@@ -65,45 +120,53 @@ func New(cfg Config) (*Bench, error) {
 		air:   cfg.Air,
 		clock: newClock(cfg.Nap),
 		noise: rand.New(rand.NewPCG(cfg.Air.Seed, 1)),
-		lines: map[string]uart.Line{},
 		paths: map[[2]string]*path{},
 		news:  make(chan struct{}, 1),
 	}
 	for _, m := range cfg.Modules {
-		if m.Family != "dunlin" {
-			return nil, fmt.Errorf("stand-in %s: there is no family %q; there is %v", m.Name, m.Family, Families)
+		make, ok := families[m.Family]
+		if !ok {
+			return nil, fmt.Errorf("stand-in %s: there is no family %q; there are %s", m.Name, m.Family, strings.Join(Families(), ", "))
 		}
-		d, err := newDunlin(b, m)
-		if err != nil {
-			return nil, err
+		u := &unit{Module: m, on: true}
+		u.wire = newWire(u, b.clock)
+		var err error
+		if u.behaviour, err = make(b, u); err != nil {
+			return nil, fmt.Errorf("stand-in %s: %w", m.Name, err)
 		}
-		b.modules = append(b.modules, d)
-		b.lines[m.Name] = m.Line
+		b.units = append(b.units, u)
 	}
 	b.ctx, b.cancel = context.WithCancel(context.Background())
-	b.wait.Go(func() {
-		b.clock.run(b.ctx)
-	})
+	b.wait.Go(func() { b.clock.run(b.ctx) })
 	return b, nil
+}
+
+func (b *Bench) find(name string) (*unit, error) {
+	var names []string
+	for _, u := range b.units {
+		if u.Name == name {
+			return u, nil
+		}
+		names = append(names, u.Name)
+	}
+	return nil, fmt.Errorf("there is no stand-in %q on this bench; there are %s", name, strings.Join(names, ", "))
 }
 
 // Attach joins the stand-in of a name to the module's side of a connection.
 // Both live until the connection ends or the bench is closed, whichever comes
 // first; the caller closes the connection.
 func (b *Bench) Attach(name string, conn io.ReadWriter) error {
-	b.clock.running.Lock()
-	defer b.clock.running.Unlock()
-	for _, d := range b.modules {
-		if d.name == name {
-			w := newWire(b.lines[name], conn, b.clock, d.heard)
-			d.wire = w
-			// Both end with the connection: there is nobody to tell why.
-			b.wait.Go(func() { _ = w.talk(b.ctx) })
-			go func() { _ = w.listen() }()
-			return nil
-		}
+	u, err := b.find(name)
+	if err != nil {
+		return err
 	}
-	return fmt.Errorf("there is no stand-in %q on this bench", name)
+	b.clock.running.Lock()
+	u.wire.conn = conn
+	b.clock.running.Unlock()
+	// Both end with the connection: there is nobody to tell why.
+	b.wait.Go(func() { _ = u.wire.talk(b.ctx) })
+	go func() { _ = u.wire.listen() }()
+	return nil
 }
 
 // Close stops the stand-ins. Connections that were attached are to be closed by
@@ -113,24 +176,60 @@ func (b *Bench) Close() {
 	b.wait.Wait()
 }
 
+// Power gives a stand-in power or takes it away.
+func (b *Bench) Power(name string, on bool) error {
+	u, err := b.find(name)
+	if err != nil {
+		return err
+	}
+	b.clock.plan(time.Now(), func(at time.Time) {
+		if u.on == on {
+			return
+		}
+		u.on = on
+		u.powers++
+		u.power(at, on)
+	})
+	return nil
+}
+
+// Join says how a stand-in is wired to the host.
+func (b *Bench) Join(name string, w Wiring) error {
+	u, err := b.find(name)
+	if err != nil {
+		return err
+	}
+	u.wire.setWiring(w)
+	return nil
+}
+
 // broadcast takes a message from a radio to all that may hear it: the same
 // group and channel, and the address meant, 0 meaning everyone.
 func (b *Bench) broadcast(at time.Time, from *dunlin, address int, text string) {
-	for _, to := range b.modules {
-		if to == from || to.wire == nil ||
-			to.settings["GROUP"] != from.settings["GROUP"] || to.settings["CHANNEL"] != from.settings["CHANNEL"] ||
+	for _, to := range b.radios {
+		if to == from || to.settings["GROUP"] != from.settings["GROUP"] || to.settings["CHANNEL"] != from.settings["CHANNEL"] ||
 			address != 0 && to.number("NODE") != address {
 			continue
 		}
-		key := [2]string{from.name, to.name}
+		key := [2]string{from.Name, to.Name}
 		p := b.paths[key]
 		if p == nil {
-			p = newPath(b.air, from.name, to.name)
+			p = newPath(b.air, from.Name, to.Name)
 			b.paths[key] = p
 		}
 		m := &message{from: from.number("NODE"), payload: []byte(text)}
-		b.carry(at, p, to, m, math.Abs(to.place-from.place), from.number("POWER"))
+		b.carry(at, p, to, m, math.Abs(to.Place-from.Place), from.number("POWER"))
 	}
+}
+
+// bootNoise is what the boot loader of a module sends, at a speed of its own.
+func (b *Bench) bootNoise(n int) string {
+	noise := make([]byte, n)
+	for i := range noise {
+		noise[i] = byte(b.noise.IntN(256))
+	}
+	noise[n/3] = 0
+	return string(noise)
 }
 
 // changed notes that the truth has changed.

@@ -29,10 +29,8 @@ import (
 //	~HEARD: from,strength,snr,length,text
 //	DUNLIN UP firmware
 type dunlin struct {
-	name  string
-	place float64 // metres along the cableway
+	*unit
 	bench *Bench
-	wire  *wire
 
 	settings map[string]string
 	echo     bool
@@ -92,25 +90,26 @@ func (s setting) accept(v string) (string, bool) {
 	return strconv.Itoa(n), err == nil && n >= s.low && n <= s.high
 }
 
-func newDunlin(b *Bench, m Module) (*dunlin, error) {
-	d := &dunlin{name: m.Name, place: m.Place, bench: b, settings: map[string]string{}, up: true}
+func newDunlin(b *Bench, u *unit) (behaviour, error) {
+	d := &dunlin{unit: u, bench: b, settings: map[string]string{}, up: true}
 	for _, s := range dunlinSettings {
 		d.settings[s.name] = s.delivered
 	}
-	for key, v := range m.Settings {
+	for key, v := range u.Settings {
 		s, ok := findSetting(strings.ToUpper(key))
 		if !ok {
-			return nil, fmt.Errorf("stand-in %s: a Dunlin has no setting %q; it has node, group, channel, power and name", m.Name, key)
+			return nil, fmt.Errorf("a Dunlin has no setting %q; it has node, group, channel, power and name", key)
 		}
 		if s.text {
 			v = `"` + v + `"`
 		}
 		kept, ok := s.accept(v)
 		if !ok {
-			return nil, fmt.Errorf("stand-in %s: setting %s does not take %s", m.Name, key, v)
+			return nil, fmt.Errorf("setting %s does not take %s", key, v)
 		}
 		d.settings[s.name] = kept
 	}
+	b.radios = append(b.radios, d)
 	return d, nil
 }
 
@@ -143,15 +142,6 @@ func (d *dunlin) heard(at time.Time, b []byte) {
 			}
 		}
 	}
-}
-
-// answer sends lines with V.250's header and trailer.
-func (d *dunlin) answer(at time.Time, lines ...string) {
-	var b strings.Builder
-	for _, l := range lines {
-		b.WriteString("\r\n" + l + "\r\n")
-	}
-	d.wire.send(at, []byte(b.String()))
 }
 
 func (d *dunlin) refuse(at time.Time, number int) {
@@ -206,7 +196,7 @@ func (d *dunlin) obeyOwn(at time.Time, body string) {
 		d.answer(at, "OK")
 		d.restart(at)
 	case name == "SERIAL" && op == "?":
-		d.answer(at, "~SERIAL: DL-"+fmt.Sprintf("%06d", serialNumber(d.name)), "OK")
+		d.answer(at, "~SERIAL: DL-"+fmt.Sprintf("%06d", serialNumber(d.Name)), "OK")
 	default:
 		d.setting(at, name, op)
 	}
@@ -281,14 +271,16 @@ func (d *dunlin) receive(at time.Time, m *message) {
 // at another speed, and its banner.
 func (d *dunlin) restart(at time.Time) {
 	d.up, d.echo, d.command = false, false, d.command[:0]
-	d.bench.clock.plan(at.Add(restartTime), func(at time.Time) {
-		noise := make([]byte, 24)
-		for i := range noise {
-			noise[i] = byte(d.bench.noise.IntN(256))
-		}
-		noise[7] = 0
+	d.bench.later(d.unit, at.Add(restartTime), func(at time.Time) {
 		d.up = true
-		d.wire.send(at, noise)
+		d.say(at, d.bench.bootNoise(24))
 		d.answer(at, "DUNLIN UP "+dunlinFirmware)
 	})
+}
+
+func (d *dunlin) power(at time.Time, on bool) {
+	d.up = false
+	if on {
+		d.restart(at)
+	}
 }

@@ -15,12 +15,13 @@ import (
 // is there when its stop bit has passed. Where the host has set another speed or
 // frame, each side hears what a UART so set makes of the other's bits.
 type wire struct {
-	conn  io.ReadWriter
+	unit  *unit
+	conn  io.ReadWriter // nil until attached
 	clock *clock
-	heard func(at time.Time, b []byte) // called in the clock
 
 	mu      sync.Mutex
 	line    uart.Line
+	wiring  Wiring
 	out     []outgoing
 	outFree time.Time // when the line towards the host is free again
 	more    chan struct{}
@@ -30,10 +31,50 @@ type outgoing struct {
 	start time.Time
 	b     []byte
 	line  uart.Line // with which it is sent
+	own   bool      // the host's own bytes, coming back
 }
 
-func newWire(line uart.Line, conn io.ReadWriter, c *clock, heard func(time.Time, []byte)) *wire {
-	return &wire{line: line, conn: conn, clock: c, heard: heard, more: make(chan struct{}, 1)}
+func newWire(u *unit, c *clock) *wire {
+	return &wire{unit: u, line: u.Module.Line, clock: c, more: make(chan struct{}, 1)}
+}
+
+// Wiring is how a module is joined to the host.
+type Wiring int
+
+// The ways in which a module can be joined.
+const (
+	Crossed  Wiring = iota // as it should be: TX to RX, both ways
+	Straight               // TX to TX: neither hears the other
+	Open                   // no wire at all
+	Looped                 // the host's own TX and RX joined, the module left out
+	Level                  // crossed, but at another logic level: both hear noise
+)
+
+// Wirings are the names of the ways, by name.
+var Wirings = map[string]Wiring{"crossed": Crossed, "straight": Straight, "open": Open, "looped": Looped, "level": Level}
+
+func (w *wire) setWiring(to Wiring) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.wiring = to
+}
+
+func (w *wire) joined() Wiring {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.wiring
+}
+
+// noisy is what comes through where the logic levels do not fit: a byte now and
+// then, and none of them right.
+func noisy(b []byte) []byte {
+	var out []byte
+	for i, c := range b {
+		if i%3 == 0 {
+			out = append(out, c<<1|0x81)
+		}
+	}
+	return out
 }
 
 // listen takes in what the host writes until the connection ends.
@@ -47,7 +88,16 @@ func (w *wire) listen() error {
 			free = now
 		}
 		host, same := w.hostLine()
-		if same {
+		switch joined := w.joined(); {
+		case n == 0 || joined == Straight || joined == Open:
+		case joined == Looped:
+			free = free.Add(host.Time(n))
+			w.echo(free.Add(-host.Time(n)), host, append([]byte(nil), buf[:n]...))
+		case joined == Level:
+			free = free.Add(host.Time(n))
+			garbled := noisy(buf[:n])
+			w.clock.plan(free, func(at time.Time) { w.hear(at, garbled) })
+		case same:
 			for rest := buf[:n]; len(rest) > 0; {
 				// A command is there when its end is: so cut at line ends.
 				cut := bytes.IndexAny(rest, "\r\n") + 1
@@ -57,18 +107,28 @@ func (w *wire) listen() error {
 				piece := append([]byte(nil), rest[:cut]...)
 				rest = rest[cut:]
 				free = free.Add(host.Time(cut))
-				w.clock.plan(free, func(at time.Time) { w.heard(at, piece) })
+				w.clock.plan(free, func(at time.Time) { w.hear(at, piece) })
 			}
-		} else if n > 0 {
+		default:
 			garbled, _ := uart.Hear(host, w.Line(), buf[:n])
 			free = free.Add(host.Time(n))
-			w.clock.plan(free, func(at time.Time) { w.heard(at, garbled) })
+			w.clock.plan(free, func(at time.Time) { w.hear(at, garbled) })
 		}
 		if err != nil {
 			return err
 		}
 	}
 }
+
+// hear hands bytes to the module, if it has power.
+func (w *wire) hear(at time.Time, b []byte) {
+	if w.unit.on {
+		w.unit.heard(at, b)
+	}
+}
+
+// echo sends the host's own bytes back, at its own speed.
+func (w *wire) echo(at time.Time, host uart.Line, b []byte) { w.queue(at, b, host, true) }
 
 // Line is the module's own speed and frame.
 func (w *wire) Line() uart.Line {
@@ -98,13 +158,18 @@ func (w *wire) hostLine() (host uart.Line, same bool) {
 
 // send puts bytes on the line towards the host, from a time on or when the line
 // is free.
-func (w *wire) send(at time.Time, b []byte) {
+func (w *wire) send(at time.Time, b []byte) { w.queue(at, b, w.Line(), false) }
+
+func (w *wire) queue(at time.Time, b []byte, l uart.Line, own bool) {
+	if len(b) == 0 {
+		return
+	}
 	w.mu.Lock()
 	if at.Before(w.outFree) {
 		at = w.outFree
 	}
-	w.outFree = at.Add(w.line.Time(len(b)))
-	w.out = append(w.out, outgoing{at, b, w.line})
+	w.outFree = at.Add(l.Time(len(b)))
+	w.out = append(w.out, outgoing{at, b, l, own})
 	w.mu.Unlock()
 	select {
 	case w.more <- struct{}{}:
@@ -139,7 +204,13 @@ func (w *wire) talk(ctx context.Context) error {
 // write writes one stretch of bytes, each when its time has come.
 func (w *wire) write(ctx context.Context, o outgoing) error {
 	heard := o.b
-	if host, _ := w.hostLine(); host.Speed != o.line.Speed || host.Frame.Filled() != o.line.Frame.Filled() {
+	joined := w.joined()
+	if !o.own && (joined == Straight || joined == Open || joined == Looped) {
+		return nil
+	}
+	if joined == Level {
+		heard = noisy(o.b)
+	} else if host, _ := w.hostLine(); host.Speed != o.line.Speed || host.Frame.Filled() != o.line.Frame.Filled() {
 		heard, _ = uart.Hear(o.line, host, o.b)
 	}
 	for sent, written := 0, 0; sent < len(o.b); {
