@@ -78,6 +78,7 @@ func (p *pipePort) noSignals(op string) error {
 func (p *pipePort) Signal(line Signal, _ bool) error {
 	return p.noSignals("set " + line.String())
 }
+func (p *pipePort) Inputs() (Inputs, error)   { return Inputs{}, p.noSignals("read the signal lines") }
 func (p *pipePort) Break(time.Duration) error { return p.noSignals("send a break") }
 func (p *pipePort) Drain() error              { return nil }
 

@@ -40,6 +40,10 @@ type Port interface {
 	// returns an Error of kind Unsupported.
 	Signal(line Signal, on bool) error
 
+	// Inputs are the incoming signal lines. A port without signal lines
+	// returns an Error of kind Unsupported.
+	Inputs() (Inputs, error)
+
 	// Break holds the line at space for d.
 	Break(d time.Duration) error
 
@@ -57,6 +61,14 @@ const (
 )
 
 func (s Signal) String() string { return [...]string{"DTR", "RTS"}[s] }
+
+// Inputs are the states of the incoming signal lines.
+type Inputs struct {
+	CTS bool `json:"cts"` // clear to send
+	DSR bool `json:"dsr"` // data set ready
+	DCD bool `json:"dcd"` // data carrier detect
+	RI  bool `json:"ri"`  // ring indicator
+}
 
 // DefaultLine is used where nothing says otherwise: 115200 baud, 8N1.
 var DefaultLine = uart.Line{Speed: 115200}

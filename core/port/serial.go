@@ -167,6 +167,15 @@ func (p *serialPort) Signal(line Signal, on bool) error {
 	return p.signal("set "+line.String(), p.guard.signal(p.dev, line, on))
 }
 
+// Inputs reads CTS, DSR, DCD and RI.
+func (p *serialPort) Inputs() (Inputs, error) {
+	bits, err := p.dev.GetModemStatusBits()
+	if err != nil {
+		return Inputs{}, p.signal("read the signal lines", err)
+	}
+	return Inputs{CTS: bits.CTS, DSR: bits.DSR, DCD: bits.DCD, RI: bits.RI}, nil
+}
+
 func (p *serialPort) signal(op string, err error) error {
 	if errors.Is(err, syscall.ENOTTY) || errors.Is(err, syscall.EINVAL) {
 		return &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "this port has no signal lines", Err: err}

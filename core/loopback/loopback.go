@@ -1,0 +1,315 @@
+// Package loopback proves one's own side of a serial line: with TX and RX joined
+// every byte that is sent must come back.
+package loopback
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"uparrot/core/port"
+	"uparrot/core/prbs"
+	"uparrot/core/uart"
+	"uparrot/core/verdict"
+)
+
+// Speeds are those that are tried unless somebody says otherwise.
+var Speeds = []int{9600, 57600, 115200, 460800}
+
+// Stage is one thing that was tried.
+type Stage struct {
+	What    string          `json:"what"`
+	Verdict verdict.Verdict `json:"verdict"`
+	Why     string          `json:"why,omitempty"`
+}
+
+// Result is what a loopback test proved.
+type Result struct {
+	Port    string          `json:"port"`
+	Verdict verdict.Verdict `json:"verdict"`
+	Stages  []Stage         `json:"stages"`
+	Proven  []string        `json:"proven"`
+	Points  []string        `json:"points"` // what to look at after a failure
+}
+
+// Test is a loopback test of one port.
+type Test struct {
+	Port    port.Port
+	Speeds  []int // nil means the package's Speeds
+	Signals bool  // also RTS to CTS and DTR to DSR
+
+	// Ask has a person do something and returns when it is done. Where it is
+	// nil a plug is taken to be fixed: the part without it is left out.
+	Ask     func(what string) error
+	Observe func(Stage) // told of each stage; may be nil
+
+	chunks chan []byte
+	ended  error
+	res    Result
+}
+
+// backWithin is how long a byte may take to come back beside its time on the
+// wire: adapters gather bytes for some milliseconds.
+const backWithin = 300 * time.Millisecond
+
+// Do tests. It closes nothing; the port must not be read by anybody else until
+// it is closed.
+func (t *Test) Do(ctx context.Context) (Result, error) {
+	if t.Speeds == nil {
+		t.Speeds = Speeds
+	}
+	t.res = Result{Port: t.Port.Name(), Verdict: verdict.Passed, Stages: []Stage{}, Proven: []string{}, Points: []string{}}
+	t.chunks = make(chan []byte, 256)
+	go t.read()
+	err := t.all(ctx)
+	if err != nil {
+		t.res.Verdict = verdict.Broken
+	}
+	return t.res, err
+}
+
+func (t *Test) read() {
+	for {
+		buf := make([]byte, 4096)
+		n, err := t.Port.Read(buf)
+		if n > 0 {
+			t.chunks <- buf[:n]
+		}
+		if err != nil {
+			t.ended = err
+			close(t.chunks)
+			return
+		}
+	}
+}
+
+func (t *Test) stage(what string, ok bool, why string) {
+	s := Stage{What: what, Verdict: verdict.Passed}
+	if !ok {
+		s.Verdict, s.Why = verdict.Failed, why
+	}
+	t.res.Stages = append(t.res.Stages, s)
+	t.res.Verdict = verdict.Worse(t.res.Verdict, s.Verdict)
+	if t.Observe != nil {
+		t.Observe(s)
+	}
+}
+
+func (t *Test) point(s string) { t.res.Points = append(t.res.Points, s) }
+
+func (t *Test) all(ctx context.Context) error {
+	text := []byte("Larkfell cableway, line test 0123456789\r\n")
+	if t.Ask != nil {
+		if err := t.Ask("Make sure that nothing is joined to TX and RX"); err != nil {
+			return err
+		}
+		got, err := t.exchange(ctx, t.Port.Line(), text, 0)
+		if err != nil {
+			return err
+		}
+		t.stage("nothing joined: nothing comes back", len(got) == 0, fmt.Sprintf("%d bytes came back: %s", len(got), start(got)))
+		if len(got) > 0 {
+			if bytes.Equal(got, text) {
+				t.point("TX and RX are joined already, or the adapter echoes by itself: then it would prove nothing later.")
+			} else {
+				t.point("Something is joined and sends, or RX picks up noise: an open RX wants a pull-up.")
+			}
+			return nil
+		}
+		if err := t.Ask("Now join TX and RX"); err != nil {
+			return err
+		}
+	}
+	good := 0
+	for _, speed := range t.Speeds {
+		ok, err := t.at(ctx, speed, text)
+		if err != nil {
+			return err
+		}
+		if ok {
+			good++
+		} else if good == 0 && len(t.res.Stages) > 0 {
+			break // nothing at all comes back: other speeds would say the same
+		}
+	}
+	if good == len(t.Speeds) {
+		t.res.Proven = append(t.res.Proven, "adapter, driver, cable and this program carry every byte both ways at "+list(t.Speeds)+" baud")
+	}
+	if t.Signals {
+		return t.signals(ctx)
+	}
+	return nil
+}
+
+// at sends text, all values and a pseudo-random stretch at one speed.
+func (t *Test) at(ctx context.Context, speed int, text []byte) (bool, error) {
+	l := uart.Line{Speed: speed}
+	if err := t.Port.SetLine(l); err != nil {
+		if k := port.KindOf(err); k == port.Vanished || k == port.Closed {
+			return false, err
+		}
+		t.stage(fmt.Sprintf("%d baud", speed), false, err.Error())
+		return false, nil
+	}
+	all := make([]byte, 256)
+	for i := range all {
+		all[i] = byte(i)
+	}
+	random := make([]byte, 512)
+	s, err := prbs.New(15)
+	if err != nil {
+		return false, err
+	}
+	s.Fill(random)
+	for _, part := range []struct {
+		what string
+		b    []byte
+	}{{"text", text}, {"all 256 values", all}, {"512 pseudo-random bytes", random}} {
+		got, err := t.exchange(ctx, l, part.b, len(part.b))
+		if err != nil {
+			return false, err
+		}
+		ok := bytes.Equal(got, part.b)
+		t.stage(fmt.Sprintf("%d baud: %s", speed, part.what), ok, difference(part.b, got))
+		if !ok {
+			t.advise(part.b, got)
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// exchange sends bytes and returns what comes back: until want bytes have come
+// or the time is over.
+func (t *Test) exchange(ctx context.Context, l uart.Line, b []byte, want int) ([]byte, error) {
+	if _, err := t.Port.Write(ctx, b); err != nil {
+		return nil, err
+	}
+	timer := time.NewTimer(l.Time(len(b)) + backWithin)
+	defer timer.Stop()
+	var got []byte
+	for want == 0 || len(got) < want {
+		select {
+		case c, ok := <-t.chunks:
+			if !ok {
+				return got, t.ended
+			}
+			got = append(got, c...)
+		case <-timer.C:
+			return got, nil
+		case <-ctx.Done():
+			return got, context.Cause(ctx)
+		}
+	}
+	return got, nil
+}
+
+// difference says where what came back differs from what was sent.
+func difference(sent, got []byte) string {
+	if len(got) == 0 {
+		return "nothing came back"
+	}
+	for i := range sent {
+		if i >= len(got) {
+			return fmt.Sprintf("%d of %d bytes came back, all of them right", len(got), len(sent))
+		}
+		if sent[i] != got[i] {
+			return fmt.Sprintf("byte %d was sent as %02x and came back as %02x", i+1, sent[i], got[i])
+		}
+	}
+	return fmt.Sprintf("%d bytes too many came back", len(got)-len(sent))
+}
+
+func (t *Test) advise(sent, got []byte) {
+	switch {
+	case len(got) == 0:
+		t.point("TX and RX are not joined, or not at these pins; a wrong logic level does no harm here.")
+		t.point("Flow control: an adapter that waits for CTS sends nothing.")
+	case len(got) < len(sent):
+		t.point("Bytes are lost on the way: a worn contact, or a buffer too small for this speed.")
+	default:
+		t.point("Bytes come back altered: a long or unshielded wire for this speed, or something else joined to the pins.")
+	}
+}
+
+func start(b []byte) string { return fmt.Sprintf("%q", b[:min(len(b), 20)]) }
+
+func list(speeds []int) string {
+	s := ""
+	for i, v := range speeds {
+		switch {
+		case i == 0:
+		case i == len(speeds)-1:
+			s += " and "
+		default:
+			s += ", "
+		}
+		s += fmt.Sprint(v)
+	}
+	return s
+}
+
+// signals sets each outgoing signal line on and off and looks at the incoming
+// one that it is joined to.
+func (t *Test) signals(ctx context.Context) error {
+	if t.Ask != nil {
+		if err := t.Ask("Join RTS to CTS and DTR to DSR as well"); err != nil {
+			return err
+		}
+	}
+	for _, pair := range []struct {
+		out  port.Signal
+		in   string
+		read func(port.Inputs) bool
+	}{
+		{port.RTS, "CTS", func(i port.Inputs) bool { return i.CTS }},
+		{port.DTR, "DSR", func(i port.Inputs) bool { return i.DSR }},
+	} {
+		what := fmt.Sprintf("%s reaches %s", pair.out, pair.in)
+		wrong := ""
+		for _, on := range []bool{true, false, true} {
+			err := t.Port.Signal(pair.out, on)
+			var in port.Inputs
+			if err == nil {
+				// Signal lines settle within some milliseconds behind an adapter.
+				select {
+				case <-time.After(50 * time.Millisecond):
+				case <-ctx.Done():
+					return context.Cause(ctx)
+				}
+				in, err = t.Port.Inputs()
+			}
+			if err != nil {
+				if e, ok := errors.AsType[*port.Error](err); ok && e.Kind == port.Unsupported {
+					t.res.Stages = append(t.res.Stages, Stage{what, verdict.Untested, e.Why})
+					t.res.Verdict = verdict.Worse(t.res.Verdict, verdict.Untested)
+					wrong = "-"
+					break
+				}
+				return err
+			}
+			if pair.read(in) != on && wrong == "" {
+				wrong = fmt.Sprintf("%s was set %s, %s stayed %s", pair.out, onOff(on), pair.in, onOff(!on))
+			}
+		}
+		if wrong == "-" {
+			continue
+		}
+		t.stage(what, wrong == "", wrong)
+		if wrong == "" {
+			t.res.Proven = append(t.res.Proven, what)
+		} else {
+			t.point(fmt.Sprintf("%s and %s are not joined, or the adapter does not lead them out.", pair.out, pair.in))
+		}
+	}
+	return nil
+}
+
+func onOff(on bool) string {
+	if on {
+		return "on"
+	}
+	return "off"
+}

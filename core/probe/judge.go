@@ -1,0 +1,87 @@
+package probe
+
+import (
+	"bytes"
+	"strconv"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"uparrot/core/uart"
+)
+
+// readable is the share of bytes that modules print: ASCII text, blanks, line
+// ends. Nothing at all is not readable.
+func readable(b []byte) float64 {
+	if len(b) == 0 {
+		return 0
+	}
+	n := 0
+	for _, c := range b {
+		if c >= ' ' && c <= '~' || c == '\r' || c == '\n' || c == '\t' {
+			n++
+		}
+	}
+	return float64(n) / float64(len(b))
+}
+
+// plain removes colours and cursor moves.
+func plain(b []byte) []byte {
+	if bytes.IndexByte(b, 0x1b) < 0 {
+		return b
+	}
+	return []byte(ansi.Strip(string(b)))
+}
+
+// withoutEcho removes what was sent from the front of what came.
+func withoutEcho(got []byte, sent string) []byte {
+	sent = strings.TrimSpace(sent)
+	if sent == "" {
+		return got
+	}
+	if rest, ok := bytes.CutPrefix(bytes.TrimLeft(got, "\r\n"), []byte(sent)); ok {
+		// What follows an echo directly on its line is no echo of ours.
+		if len(rest) == 0 || rest[0] == '\r' || rest[0] == '\n' {
+			return rest
+		}
+	}
+	return got
+}
+
+// stripParity tells seven bits with parity from eight without: if the eighth
+// bits follow one parity rule throughout and some are set, they are parity.
+func stripParity(b []byte) ([]byte, uart.Parity) {
+	set, even, odd := 0, true, true
+	low := make([]byte, len(b))
+	for i, c := range b {
+		low[i] = c & 0x7f
+		ones := 0
+		for x := c; x != 0; x &= x - 1 {
+			ones++
+		}
+		if c&0x80 != 0 {
+			set++
+		}
+		even = even && ones%2 == 0
+		odd = odd && ones%2 == 1
+	}
+	switch {
+	case set == 0 || len(b) < 4 || readable(low) < 0.95:
+		return b, uart.None
+	case even:
+		return low, uart.Even
+	case odd:
+		return low, uart.Odd
+	}
+	return b, uart.None
+}
+
+// oneLine is text on one line, what is not printable as escapes, cut where it
+// is long.
+func oneLine(s string) string {
+	q := strconv.QuoteToASCII(strings.TrimSpace(s))
+	if len(q) > 60 {
+		q = q[:57] + `..."`
+	}
+	return q
+}

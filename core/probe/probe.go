@@ -1,0 +1,337 @@
+// Package probe finds out how an unknown module is set: speed, frame and line
+// ending. It sends only what it is allowed to and judges what comes back by how
+// readable it is.
+package probe
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"uparrot/core/port"
+	"uparrot/core/uart"
+)
+
+// Speeds are those that are tried, the commonest first. No two are so near to
+// each other that a receiver could read both.
+var Speeds = []int{115200, 9600, 57600, 38400, 19200, 460800, 230400, 921600, 74880, 4800, 2400, 1200, 14400, 28800, 250000, 500000, 1000000, 1500000, 2000000, 300}
+
+// Wake is what is sent unless somebody says otherwise: Enter alone, and AT.
+var Wake = []string{"", "AT"}
+
+// answerTime is how long an answer may take to begin, and restTime how long the
+// line must be quiet for it to be over; both beside the time on the wire.
+const (
+	listenTime = 250 * time.Millisecond
+	answerTime = 220 * time.Millisecond
+	restTime   = 40 * time.Millisecond
+)
+
+// Kind says what a probe came to.
+type Kind string
+
+// What a probe can come to.
+const (
+	Found   Kind = "found"
+	Silence Kind = "silence" // nothing came at all
+	Noise   Kind = "noise"   // something came, unreadable at every speed
+	Echo    Kind = "echo"    // at every speed exactly what was sent
+	Burst   Kind = "burst"   // something came before anything was sent, and nothing after
+)
+
+// Result is what a probe found and how sure that is.
+type Result struct {
+	Port    string     `json:"port"`
+	Kind    Kind       `json:"kind"`
+	Speed   int        `json:"speed,omitempty"`
+	Frame   uart.Frame `json:"frame"`
+	Ending  string     `json:"ending,omitempty"`
+	Dialect string     `json:"dialect,omitempty"`
+	Sure    bool       `json:"sure"`
+	Why     []string   `json:"why"`    // what speaks for it
+	Points  []string   `json:"points"` // what to look at where nothing was found
+	Heard   []Heard    `json:"heard"`  // what came at each setting that was tried
+	TookMS  float64    `json:"took_ms"`
+}
+
+// Line is the speed and frame found.
+func (r Result) Line() uart.Line { return uart.Line{Speed: r.Speed, Frame: r.Frame} }
+
+// Heard is what came at one setting.
+type Heard struct {
+	Speed    int     `json:"speed"`
+	Sent     string  `json:"sent"` // "" if only listened
+	Text     string  `json:"text"`
+	Readable float64 `json:"readable"` // share, 0 to 1
+}
+
+// Probe probes one port. The port is left set as it was found to be right, or as
+// it was last tried.
+type Probe struct {
+	Port    port.Port
+	Wake    []string    // texts that may be sent; nil means the package's Wake
+	Speeds  []int       // speeds to try; nil means the package's Speeds
+	Observe func(Heard) // told of each try; may be nil
+
+	chunks chan []byte
+	ended  error
+	result Result
+}
+
+// Run probes. It closes nothing; the port must not be read by anybody else
+// until it is closed.
+func (p *Probe) Run(ctx context.Context) (Result, error) {
+	if p.Wake == nil {
+		p.Wake = Wake
+	}
+	if p.Speeds == nil {
+		p.Speeds = Speeds
+	}
+	began := time.Now()
+	p.result = Result{Port: p.Port.Name(), Why: []string{}, Points: []string{}, Heard: []Heard{}}
+	p.chunks = make(chan []byte, 256)
+	go p.read()
+	err := p.search(ctx)
+	p.result.TookMS = float64(time.Since(began).Milliseconds())
+	return p.result, err
+}
+
+func (p *Probe) read() {
+	for {
+		buf := make([]byte, 4096)
+		n, err := p.Port.Read(buf)
+		if n > 0 {
+			p.chunks <- buf[:n]
+		}
+		if err != nil {
+			p.ended = err
+			close(p.chunks)
+			return
+		}
+	}
+}
+
+// gather collects what comes until the line has rested, at most for a time.
+func (p *Probe) gather(ctx context.Context, l uart.Line, most time.Duration) ([]byte, error) {
+	var got []byte
+	timer := time.NewTimer(most)
+	defer timer.Stop()
+	limit := time.Now().Add(most + 2*time.Second) // for what never stops
+	for {
+		select {
+		case b, ok := <-p.chunks:
+			if !ok {
+				return got, p.ended
+			}
+			got = append(got, b...)
+			rest := max(restTime, l.Time(8))
+			if time.Now().After(limit) || len(got) > 16<<10 {
+				return got, nil
+			}
+			timer.Reset(rest)
+		case <-timer.C:
+			return got, nil
+		case <-ctx.Done():
+			return got, context.Cause(ctx)
+		}
+	}
+}
+
+// ask sends bytes and returns what came back.
+func (p *Probe) ask(ctx context.Context, l uart.Line, send string) ([]byte, error) {
+	if _, err := p.Port.Write(ctx, []byte(send)); err != nil {
+		return nil, err
+	}
+	return p.gather(ctx, l, l.Time(len(send)+8)+answerTime)
+}
+
+// note keeps what came at a setting.
+func (p *Probe) note(l uart.Line, sent string, got []byte) {
+	if len(got) == 0 && sent != "" {
+		return
+	}
+	h := Heard{l.Speed, sent, string(got), readable(plain(got))}
+	p.result.Heard = append(p.result.Heard, h)
+	if p.Observe != nil {
+		p.Observe(h)
+	}
+}
+
+// search goes over the speeds, listening once and asking at each.
+func (p *Probe) search(ctx context.Context) error {
+	first := true
+	unasked, echoes, noises := false, 0, 0
+	for _, speed := range p.Speeds {
+		l := uart.Line{Speed: speed}
+		if err := p.Port.SetLine(l); err != nil {
+			if port.KindOf(err) == port.Vanished || port.KindOf(err) == port.Closed {
+				return err
+			}
+			continue // this port cannot do that speed
+		}
+		if first {
+			first = false
+			got, err := p.gather(ctx, l, listenTime)
+			if err != nil {
+				return err
+			}
+			p.note(l, "", got)
+			unasked = len(got) > 0
+		}
+		for _, w := range p.Wake {
+			send := w + "\r\n"
+			got, err := p.ask(ctx, l, send)
+			if err != nil {
+				return err
+			}
+			p.note(l, send, got)
+			switch {
+			case len(got) == 0:
+			case string(got) == send:
+				echoes++
+			case p.likely(l, send, got):
+				found, err := p.confirm(ctx, l, w)
+				if found || err != nil {
+					return err
+				}
+				noises++
+			default:
+				noises++
+			}
+			if len(got) == 0 && w != "" {
+				continue
+			}
+		}
+		if echoes >= 2*len(p.Wake) {
+			break // at two speeds exactly what was sent: no module is that quick to change
+		}
+	}
+	p.lost(unasked, echoes, noises)
+	return nil
+}
+
+// likely reports whether an answer is worth a second question.
+func (p *Probe) likely(l uart.Line, sent string, got []byte) bool {
+	text, _ := stripParity(got)
+	text = withoutEcho(plain(text), sent)
+	return len(bytes.TrimSpace(text)) >= 2 && readable(text) >= 0.9
+}
+
+// confirm asks again at a setting that has given a readable answer, finds the
+// frame and the line ending, and says how sure all of it is.
+func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, error) {
+	send := wake + "\r\n"
+	got, err := p.ask(ctx, l, send)
+	if err != nil {
+		return false, err
+	}
+	p.note(l, send, got)
+	frame := uart.Frame{DataBits: 8, Parity: uart.None, Stop: 2}
+	if !p.likely(l, send, got) {
+		return false, nil
+	}
+	if _, parity := stripParity(got); parity != uart.None {
+		frame = uart.Frame{DataBits: 7, Parity: parity, Stop: 2}
+		l.Frame = frame
+		if err := p.Port.SetLine(l); err != nil {
+			return false, err
+		}
+		if got, err = p.ask(ctx, l, send); err != nil {
+			return false, err
+		}
+		p.note(l, send, got)
+		if readable(got) < 0.95 {
+			return false, nil
+		}
+		p.because("the eighth bit of every byte was the %s parity of the other seven; with %s the answer is plain", map[uart.Parity]string{uart.Even: "even", uart.Odd: "odd"}[parity], frame)
+	}
+	ending, err := p.ending(ctx, l, wake)
+	if err != nil {
+		return false, err
+	}
+	text := string(withoutEcho(plain(got), send))
+	r := &p.result
+	r.Kind, r.Speed, r.Frame, r.Ending = Found, l.Speed, frame, ending
+	r.Dialect = "lines"
+	share := readable([]byte(text))
+	switch {
+	case strings.Contains(text, "OK") || strings.Contains(text, "ERROR"):
+		r.Dialect = "at"
+		p.because("the answer holds a final result as ITU-T V.250 has it")
+	case strings.Contains(text, strings.TrimSpace(wake)) && wake != "":
+		p.because("the answer takes up what was sent")
+	}
+	p.because("%.0f %% of the answer is readable text: %s", 100*share, oneLine(text))
+	again, err := p.ask(ctx, l, wake+EndingBytes[ending])
+	if err != nil {
+		return false, err
+	}
+	p.note(l, wake+EndingBytes[ending], again)
+	same := strings.TrimSpace(string(withoutEcho(plain(again), wake))) != "" && readable(plain(again)) >= 0.95
+	r.Sure = same && share >= 0.95 && len(strings.TrimSpace(text)) >= 2 && bytes.ContainsAny(got, "\r\n")
+	if same {
+		p.because("asked again with this setting it answered again")
+	}
+	return true, nil
+}
+
+// EndingBytes are the line endings by name.
+var EndingBytes = map[string]string{"cr": "\r", "lf": "\n", "crlf": "\r\n"}
+
+// ending finds out which line ending the module takes for the end of a line.
+func (p *Probe) ending(ctx context.Context, l uart.Line, wake string) (string, error) {
+	for _, name := range []string{"cr", "lf"} {
+		got, err := p.ask(ctx, l, wake+EndingBytes[name])
+		if err != nil {
+			return "", err
+		}
+		p.note(l, wake+EndingBytes[name], got)
+		if text := withoutEcho(plain(got), wake); len(bytes.TrimSpace(text)) > 0 {
+			p.because("it answers a line that ends with %s", strings.ToUpper(name))
+			return name, nil
+		}
+		// Clear away what it has taken as the beginning of a line.
+		if _, err := p.ask(ctx, l, "\r\n"); err != nil {
+			return "", err
+		}
+	}
+	p.because("it answers a line that ends with CR LF, but not with either alone")
+	return "crlf", nil
+}
+
+func (p *Probe) because(format string, args ...any) {
+	p.result.Why = append(p.result.Why, fmt.Sprintf(format, args...))
+}
+
+// lost says what was heard where no setting was found, and what that points to.
+func (p *Probe) lost(unasked bool, echoes, noises int) {
+	r := &p.result
+	point := func(s string) { r.Points = append(r.Points, s) }
+	switch {
+	case echoes > 0 && noises == 0:
+		r.Kind = Echo
+		p.because("at every speed exactly what was sent came back, and nothing else")
+		point("TX and RX are joined: a loopback plug, or both wires on one pin. Your own side works.")
+		point("A module that repeats every key but answers nothing wants another line ending, or something else to be said first.")
+	case noises > 0:
+		r.Kind = Noise
+		p.because("something came at %d of the settings tried, readable at none", noises)
+		point("Another logic level: RS-232 against TTL turns every bit round; look for a level converter.")
+		point("A speed that is not on the list; give it with --speeds.")
+		point("A missing common ground between module and adapter.")
+	case unasked:
+		r.Kind = Burst
+		p.because("something came before anything was sent, and nothing after")
+		point("A module that has just started: wait for its banner, then probe again.")
+		point("It sends but does not hear: its RX is not joined to the adapter's TX.")
+	default:
+		r.Kind = Silence
+		p.because("nothing came at any speed")
+		point("Supply: is the module powered, and does its ground meet the adapter's?")
+		point("Wires: TX goes to RX and RX to TX. Swap the two and probe again.")
+		point("An enable, boot or reset pin that holds it back.")
+		point("Your own side: uparrot loopback proves it.")
+	}
+}
