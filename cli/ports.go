@@ -8,6 +8,7 @@ import (
 
 	"uparrot/core/bench"
 	"uparrot/core/phrasebook"
+	serialports "uparrot/core/ports"
 	"uparrot/core/source"
 	"uparrot/core/station"
 	"uparrot/core/uart"
@@ -101,12 +102,29 @@ func (ps *ports) station(name string, own phrasebook.Setup, book *phrasebook.Phr
 		setup = setup.Or(s.Phrasebook.Setup())
 	}
 	s.Setup = setup
-	return s, nil
+	return s, locate(s)
+}
+
+// locate turns an address by what is known of a port into its path.
+func locate(s *station.Station) error {
+	if !serialports.IsAddress(s.Address) {
+		return nil
+	}
+	all, err := serialports.List()
+	if err != nil {
+		return fmt.Errorf("list the ports: %w", err)
+	}
+	path, err := serialports.Resolve(s.Address, all)
+	if err != nil {
+		return &errBroken{err.Error()}
+	}
+	s.Address = path
+	return nil
 }
 
 // isAddress tells the path of a port from a name on a bench.
 func isAddress(s string) bool {
-	return strings.ContainsAny(s, `/\`) || strings.HasPrefix(strings.ToUpper(s), "COM")
+	return strings.ContainsAny(s, `/\`) || serialports.IsAddress(s) || strings.HasPrefix(strings.ToUpper(s), "COM")
 }
 
 // errBroken is what keeps a command from running at all.

@@ -163,7 +163,7 @@ what must come, and measures the link that two modules make.`,
 	}
 	root.SetVersionTemplate("uparrot {{.Version}}\n")
 	root.SetFlagErrorFunc(flagError)
-	root.AddCommand(a.demo(), a.check(), a.run(), a.link(), a.standin(), a.probe(), a.loopback())
+	root.AddCommand(a.demo(), a.ports(), a.loopback(), a.probe(), a.check(), a.run(), a.link(), a.standin())
 	return root
 }
 

@@ -90,6 +90,11 @@ func (t *Test) stage(what string, ok bool, why string) {
 	if !ok {
 		s.Verdict, s.Why = verdict.Failed, why
 	}
+	t.done(s)
+}
+
+// done keeps a stage and tells of it.
+func (t *Test) done(s Stage) {
 	t.res.Stages = append(t.res.Stages, s)
 	t.res.Verdict = verdict.Worse(t.res.Verdict, s.Verdict)
 	if t.Observe != nil {
@@ -283,8 +288,7 @@ func (t *Test) signals(ctx context.Context) error {
 			}
 			if err != nil {
 				if e, ok := errors.AsType[*port.Error](err); ok && e.Kind == port.Unsupported {
-					t.res.Stages = append(t.res.Stages, Stage{what, verdict.Untested, e.Why})
-					t.res.Verdict = verdict.Worse(t.res.Verdict, verdict.Untested)
+					t.done(Stage{what, verdict.Untested, e.Why})
 					wrong = "-"
 					break
 				}

@@ -204,3 +204,17 @@ func LockFile(path string) (release func(), err error) {
 	}
 	return func() { f.Close() }, nil
 }
+
+// MayOpen says what would keep this user from opening a port, as far as that
+// can be told without opening it; nil if nothing would.
+func MayOpen(path string) error {
+	if err := unix.Access(path, unix.R_OK|unix.W_OK); err != nil {
+		return openError(path, err)
+	}
+	if device, err := filepath.EvalSymlinks(path); err == nil {
+		if pid, alive := lockOwner(lockName(device)); alive {
+			return openError(path, fmt.Errorf("process %d: %w", pid, syscall.EBUSY))
+		}
+	}
+	return nil
+}

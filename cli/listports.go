@@ -1,0 +1,99 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	serialports "uparrot/core/ports"
+)
+
+func (a *app) ports() *cobra.Command {
+	var follow bool
+	cmd := &cobra.Command{
+		Use:   "ports",
+		Short: "Lists serial ports: adapter, serial number, socket, who holds them",
+		Long: `Lists the serial ports of this machine with what is known of each. --follow goes on
+and tells of each port that appears or goes, as it happens: unplug, look, plug in.
+
+A port can be addressed so that the address survives new numbers: serial:NUMBER,
+socket:PATH or product:WORDS, on a bench or on the command line.`,
+		Example: "uparrot ports --follow",
+		Args:    args(0, 0, "no arguments"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			all, err := serialports.List()
+			if err != nil {
+				return fmt.Errorf("list the ports: %w", err)
+			}
+			if all == nil {
+				all = []serialports.Port{}
+			}
+			switch {
+			case a.json && !follow:
+				return a.printJSON(all)
+			case !a.json:
+				a.portTable(all)
+			}
+			if !follow {
+				return nil
+			}
+			a.err.line("Following. Ctrl-C ends it.")
+			enc := json.NewEncoder(a.out)
+			err = serialports.Follow(cmd.Context(), func(c serialports.Change) {
+				if a.json {
+					_ = enc.Encode(c) // nobody listening is no reason to stop
+					return
+				}
+				what := "gone    "
+				if c.Appeared {
+					what = "appeared"
+				}
+				fmt.Fprintf(a.out, "%s  %s\n", what, portWords(c.Port))
+			})
+			if errors.Is(err, errInterrupted) {
+				return nil // that is how following ends
+			}
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&follow, "follow", false, "go on and tell of each port that appears or goes")
+	cmd.Flags().BoolVar(&a.json, "json", false, "print the ports as JSON; with --follow, a line for each change")
+	return cmd
+}
+
+// portWords is a port on one line.
+func portWords(p serialports.Port) string {
+	parts := []string{p.Path}
+	for _, s := range []struct{ head, text string }{{"", strings.TrimSpace(p.Make + " " + p.Product)}, {"serial ", p.Serial}, {"socket ", p.Socket}, {"", p.Hint}} {
+		if s.text != "" {
+			parts = append(parts, s.head+oneLine(s.text))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (a *app) portTable(all []serialports.Port) {
+	if len(all) == 0 {
+		fmt.Fprintln(a.out, "There is no serial port on this machine now. Plug an adapter in; --follow tells when it appears.")
+		return
+	}
+	rows := [][]string{{"port", "adapter", "serial number", "socket", "driver", "state"}}
+	var notes []string
+	for _, p := range all {
+		state := "free"
+		if !p.Free {
+			state = oneLine(p.Hint)
+		}
+		rows = append(rows, []string{p.Path, oneLine(strings.TrimSpace(p.Make + " " + p.Product)), oneLine(p.Serial), p.Socket, p.Driver, state})
+		if p.HoldBack != nil && *p.HoldBack > 2 {
+			notes = append(notes, fmt.Sprintf("%s holds bytes back for up to %d ms, which spoils latency tests: write 1 to /sys/class/tty/%s/device/latency_timer", p.Path, *p.HoldBack, strings.TrimPrefix(p.Path, "/dev/")))
+		}
+	}
+	table(a.out, rows)
+	for _, n := range notes {
+		fmt.Fprintln(a.out, n)
+	}
+}
