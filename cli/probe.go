@@ -185,7 +185,7 @@ func canWrite(file, name string) error {
 
 // writeEntry adds a port to a bench file and leaves the rest as it is.
 func writeEntry(file, name, address string, r probe.Result) error {
-	if abs, err := filepath.Abs(address); err == nil && strings.Contains(address, "/") {
+	if abs, err := filepath.Abs(address); err == nil && strings.Contains(address, "/") && !strings.Contains(address, "://") {
 		address = abs
 	}
 	entry := fmt.Sprintf("[port.%s]\nat = %q\ndialect = %q\nspeed = %d\nframe = %q\nending = %q\n", name, address, r.Dialect, r.Speed, r.Frame.String(), r.Ending)

@@ -3,10 +3,12 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/BurntSushi/toml"
@@ -14,6 +16,7 @@ import (
 
 	"uparrot/core/bench"
 	"uparrot/core/port"
+	"uparrot/core/rfc2217"
 	"uparrot/core/standin"
 )
 
@@ -48,12 +51,23 @@ With --tell it gives an order to the bench that is running already:
 			if order != "" {
 				return tell(dir, order)
 			}
+			for _, p := range b.Standins() {
+				if strings.Contains(p.At, "://") {
+					if err := served(p); err != nil {
+						return err
+					}
+				}
+			}
 			live, err := wake(b, dir)
 			if err != nil {
 				return err
 			}
 			for _, p := range b.Standins() {
-				fmt.Fprintf(a.out, "%s is at %s (%s, %s)\n", p.Name, filepath.Join(dir, p.Name), p.Standin.Family, p.Setup.Line())
+				at := p.At
+				if !strings.Contains(at, "://") {
+					at = filepath.Join(dir, p.Name)
+				}
+				fmt.Fprintf(a.out, "%s is at %s (%s, %s)\n", p.Name, at, p.Standin.Family, p.Setup.Line())
 			}
 			fmt.Fprintf(a.out, "for other commands: --bench %s\n", filepath.Join(dir, benchCopy))
 			a.err.line("Running. Ctrl-C ends it.")
@@ -92,7 +106,9 @@ type liveBench struct {
 	files   []string
 	pseudos []*port.Pseudo
 	control net.Listener
-	release func()
+	// listeners are those of stand-ins that are served over the network.
+	listeners []net.Listener
+	release   func()
 }
 
 // wake brings the stand-ins of a bench to life and links to them in a folder.
@@ -127,12 +143,18 @@ func wake(b *bench.Bench, dir string) (live *liveBench, err error) {
 		return live, &errUsage{what: fmt.Sprintf("%s: %v", b.File, err)}
 	}
 	for _, p := range b.Standins() {
+		if strings.Contains(p.At, "://") {
+			if err := live.serve(p); err != nil {
+				return live, err
+			}
+			continue
+		}
 		pseudo, err := port.OpenPseudo()
 		if err != nil {
 			return live, err
 		}
 		live.pseudos = append(live.pseudos, pseudo)
-		if err := live.Attach(p.Name, pseudo); err != nil {
+		if _, err := live.Attach(p.Name, pseudo); err != nil {
 			return live, err
 		}
 		if err := live.link(p.Name, pseudo.Path()); err != nil {
@@ -143,6 +165,56 @@ func wake(b *bench.Bench, dir string) (live *liveBench, err error) {
 		return live, err
 	}
 	return live, live.copyBench(b)
+}
+
+// served checks the network address of a stand-in: a known kind, on loopback.
+func served(p *bench.Port) error {
+	scheme, where, _ := strings.Cut(p.At, "://")
+	if scheme != "tcp" && scheme != "rfc2217" {
+		return &errUsage{what: fmt.Sprintf("the stand-in %s cannot be served over %s: there are tcp and rfc2217, and pseudo-terminals where no address is given", p.Name, scheme)}
+	}
+	host, _, err := net.SplitHostPort(where)
+	if ip := net.ParseIP(host); err != nil || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return &errUsage{what: fmt.Sprintf("the stand-in %s may be served on this machine alone: write %s://127.0.0.1:PORT", p.Name, scheme)}
+	}
+	return nil
+}
+
+// serve gives a stand-in to network clients, one at a time.
+func (l *liveBench) serve(p *bench.Port) error {
+	scheme, where, _ := strings.Cut(p.At, "://")
+	ln, err := net.Listen("tcp", where)
+	if err != nil {
+		return &errBroken{fmt.Sprintf("serve the stand-in %s: %v", p.Name, err)}
+	}
+	l.listeners = append(l.listeners, ln)
+	go func() {
+		var busy atomic.Bool
+		for {
+			conn, err := ln.Accept()
+			if err != nil {
+				return // closed
+			}
+			if !busy.CompareAndSwap(false, true) {
+				conn.Close() // a serial line has one host
+				continue
+			}
+			go func() {
+				defer busy.Store(false)
+				defer conn.Close()
+				var end io.ReadWriter = conn
+				if scheme == "rfc2217" {
+					if end, err = rfc2217.NewSession(conn, p.Setup.Line()); err != nil {
+						return
+					}
+				}
+				if over, err := l.Attach(p.Name, end); err == nil {
+					<-over
+				}
+			}()
+		}
+	}()
+	return nil
 }
 
 // link makes a link, in place of one that a killed program left.
@@ -176,10 +248,10 @@ func (l *liveBench) copyBench(b *bench.Bench) error {
 	entries := map[string]entry{}
 	for _, p := range b.Ports {
 		at := p.At
-		if p.Standin != nil {
+		if p.Standin != nil && !strings.Contains(at, "://") {
 			at = filepath.Join(l.dir, p.Name)
 		}
-		if strings.Contains(at, "/") {
+		if strings.Contains(at, "/") && !strings.Contains(at, "://") {
 			at = absolute(at)
 		}
 		e := entry{At: at, Dialect: p.Own.Dialect, Speed: p.Own.Speed, Ending: p.Own.Ending}
@@ -220,6 +292,9 @@ func (l *liveBench) end() error {
 	var errs []error
 	if l.control != nil {
 		errs = append(errs, l.control.Close()) // also removes the socket
+	}
+	for _, ln := range l.listeners {
+		errs = append(errs, ln.Close())
 	}
 	for _, p := range l.pseudos {
 		errs = append(errs, p.Close())

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -564,6 +565,87 @@ end
 `)
 	b.start("for other commands", "standin", "three.toml")
 	b.run("run", "all.parrot", "--bench", "three.toml").wants(t, 0, "all 2 steps")
+}
+
+// A module over RFC 2217 is found, proven and spoken with as one on a cable is;
+// its signal lines work.
+func TestOverTheNetwork(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	free := func() string {
+		ln, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer ln.Close()
+		return ln.Addr().String()
+	}
+	remote, plain := free(), free()
+	b.write("net.toml", fmt.Sprintf("[port.modem]\nat = \"rfc2217://%s\"\nphrasebook = \"curlew.toml\"\n[port.modem.standin]\nfamily = \"curlew\"\nspeed = 38400\nframe = \"7E1\"\n"+
+		"[port.gates]\nat = \"tcp://%s\"\nphrasebook = \"redshank.toml\"\n[port.gates.standin]\nfamily = \"redshank\"\nsettings = { board = 3 }\n", remote, plain))
+	b.write("who.parrot", "procedure \"Who\"\nport gates: dialect lines, ending lf\nstep \"who\"\n    say: who\n    hear: redshank board 3\nend\n")
+	b.start("for other commands", "standin", "net.toml")
+	b.run("probe", "modem", "--bench", "net.toml", "--write", "found.toml", "--name", "modem").wants(t, 0, "38400 7E1, ending cr, dialect at (sure")
+	if got := b.read("found.toml"); !strings.Contains(got, "speed = 38400") || !strings.Contains(got, "rfc2217://"+remote) {
+		t.Errorf("written: %s", got)
+	}
+	b.run("check", "found.toml").wants(t, 0)
+	b.run("standin", "net.toml", "--tell", "wire modem looped").wants(t, 0)
+	b.run("loopback", "modem", "--bench", "net.toml", "--no-ask", "--signals").wants(t, 0, "RTS reaches CTS", "DTR reaches DSR", "proven")
+	b.run("standin", "net.toml", "--tell", "wire modem open").wants(t, 0)
+	b.run("loopback", "modem", "--bench", "net.toml", "--no-ask", "--signals").wants(t, 1, "nothing came back", "CTS stayed off")
+	b.run("standin", "net.toml", "--tell", "power modem of").wants(t, 2, "Did you mean")
+	b.run("standin", "net.toml", "--tell", "power modme off").wants(t, 2, "there are gates, modem")
+	b.run("run", "who.parrot", "--bench", "net.toml").wants(t, 0, "all 1 step")
+	b.run("probe", "modem", "--bench", "net.toml", "--speeds", "9600", "--json").wants(t, 1, `"kind": "silence"`, "powered")
+	b.run("probe", "tcp://"+free()).wants(t, 3, "nothing listens there")
+	b.write("wide.toml", strings.Replace(b.read("net.toml"), "127.0.0.1", "0.0.0.0", 1))
+	b.run("standin", "wide.toml", "--dir", "wide").wants(t, 2, "this machine alone")
+}
+
+// A power cycle by order: boot noise, banner and ready notices in their time.
+func TestModemStarts(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.write("start.parrot", `procedure "The modem starts"
+port modem: dialect at, ending cr, speed 38400
+step "banner, SIM and network, in this order"
+    hear modem within 20s: CURLEW {v:num}
+    say modem: AT+CMEE=1
+    say modem: AT+CREG?
+    hear modem: +CREG: 0,2
+    hear modem within 10s: CURLEW: SIM OPEN
+    hear modem within 10s: CURLEW: IN SERVICE
+    say modem: AT+CREG?
+    hear modem: +CREG: 0,1
+    check v > 3
+end
+step "a message in two parts"
+    say modem: AT+CMGS="+15550100"
+    hear modem: +CMS ERROR: 302
+    say modem: AT+CMGF=1
+    say bytes modem: AT+CMGS="+15550100"{cr}
+    hear bytes modem: > {}
+    say bytes modem: Gondola 4 has stopped{ctrl-z}
+    hear modem within 5s: +CMGS: {n:int}
+    hear modem: OK
+    check n == 1
+end
+`)
+	b.write("start.parrot", strings.Replace(b.read("start.parrot"), "> {}", `"> "`, 1))
+	b.start("for other commands", "standin", "station.toml")
+	cmd, out, errOut := b.command("run", "start.parrot", "--bench", "station.toml", "--record", "r.jsonl")
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	b.waitFor("r.jsonl", `"kind":"open"`)
+	b.run("standin", "station.toml", "--tell", "power modem cycle").wants(t, 0)
+	if status := b.status(cmd.Wait()); status != 0 {
+		t.Errorf("ended with %d: %s%s", status, out, errOut)
+	}
+	if !strings.Contains(b.read("r.jsonl"), `"hex"`) {
+		t.Error("the record holds no boot noise")
+	}
 }
 
 func BenchmarkStart(b *testing.B) {

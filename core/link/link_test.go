@@ -137,7 +137,7 @@ func bench(t *testing.T, air standin.Air, summitNode string) (*standin.Bench, *s
 	ends := map[string]*station.Station{}
 	for _, name := range []string{"valley", "summit"} {
 		host, module := port.Pipe(name, port.DefaultLine)
-		if err := b.Attach(name, module); err != nil {
+		if _, err := b.Attach(name, module); err != nil {
 			t.Fatal(err)
 		}
 		ends[name] = &station.Station{Name: name, Setup: pb.Setup(), Phrasebook: pb, Dial: func() (port.Port, error) { return host, nil }}

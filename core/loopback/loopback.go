@@ -228,6 +228,9 @@ func difference(sent, got []byte) string {
 }
 
 func (t *Test) advise(sent, got []byte) {
+	if c, err := t.Port.Counters(); err == nil && c.Any() {
+		t.point(fmt.Sprintf("The port has counted %v.", c))
+	}
 	switch {
 	case len(got) == 0:
 		t.point("TX and RX are not joined, or not at these pins; a wrong logic level does no harm here.")

@@ -43,7 +43,7 @@ func perform(t *testing.T, ctx context.Context, text string) (Result, []string, 
 	run := &Run{Procedure: proc, Stations: map[string]*station.Station{}, Record: record.New(&rec, "test"), Values: map[string]any{}}
 	for _, p := range proc.Ports {
 		host, module := port.Pipe(p.Name, port.DefaultLine)
-		if err := b.Attach(p.Name, module); err != nil {
+		if _, err := b.Attach(p.Name, module); err != nil {
 			t.Fatal(err)
 		}
 		run.Stations[p.Name] = &station.Station{Name: p.Name, Setup: p.Setup.Or(p.Phrasebook.Setup()), Phrasebook: p.Phrasebook, Dial: func() (port.Port, error) { return host, nil }}

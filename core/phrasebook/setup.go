@@ -16,6 +16,7 @@ type Setup struct {
 	Speed   int         `toml:"speed"`   // baud
 	Frame   *uart.Frame `toml:"frame"`
 	Ending  string      `toml:"ending"` // cr, lf, crlf or none
+	Flow    string      `toml:"flow"`   // none, rtscts or xonxoff
 }
 
 // EndingNames are the line endings as written, and what they stand for.
@@ -37,6 +38,9 @@ func (s Setup) Or(base Setup) Setup {
 	}
 	if s.Ending == "" {
 		s.Ending = base.Ending
+	}
+	if s.Flow == "" {
+		s.Flow = base.Flow
 	}
 	return s
 }
@@ -70,7 +74,11 @@ func (s Setup) Words() string {
 	if e == "" {
 		e = "crlf"
 	}
-	return fmt.Sprintf("%s, %s, %s", d, s.Line(), e)
+	words := fmt.Sprintf("%s, %s, %s", d, s.Line(), e)
+	if s.Flow != "" && s.Flow != port.NoFlow.String() {
+		words += ", " + s.Flow
+	}
+	return words
 }
 
 // check reports what is wrong in a setup that stands below a path of a file.
@@ -83,6 +91,9 @@ func (s Setup) check(d *source.Doc, path string) {
 	}
 	if _, ok := endings[s.Ending]; s.Ending != "" && !ok {
 		d.Add(path+"ending", fmt.Sprintf("there is no line ending %q", s.Ending), source.DidYouMean(s.Ending, EndingNames))
+	}
+	if _, ok := port.ParseFlow(s.Flow); s.Flow != "" && !ok {
+		d.Add(path+"flow", fmt.Sprintf("there is no flow control %q", s.Flow), source.DidYouMean(s.Flow, port.FlowNames))
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
@@ -42,4 +43,15 @@ func process(pid int) string {
 		return fmt.Sprintf("process %d", pid)
 	}
 	return fmt.Sprintf("%s (process %d)", strings.TrimSpace(string(name)), pid)
+}
+
+// counters reads the driver's error counters (TIOCGICOUNT): eleven numbers and
+// room for nine more, of which frame, overrun and parity errors are the seventh
+// to ninth.
+func (g *guard) counters() (Counters, error) {
+	var n [20]int32
+	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, uintptr(g.fd), unix.TIOCGICOUNT, uintptr(unsafe.Pointer(&n))); errno != 0 {
+		return Counters{}, errno
+	}
+	return Counters{Frame: int(n[6]), Overrun: int(n[7]), Parity: int(n[8])}, nil
 }

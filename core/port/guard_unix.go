@@ -170,6 +170,23 @@ func (g *guard) signal(_ serial.Port, line Signal, on bool) error {
 	return unix.IoctlSetPointerInt(g.fd, request, map[Signal]int{DTR: unix.TIOCM_DTR, RTS: unix.TIOCM_RTS}[line])
 }
 
+// setFlow sets flow control in the terminal settings.
+func (g *guard) setFlow(f Flow) error {
+	t, err := unix.IoctlGetTermios(g.fd, getTermios)
+	if err != nil {
+		return err
+	}
+	t.Cflag &^= unix.CRTSCTS
+	t.Iflag &^= unix.IXON | unix.IXOFF
+	switch f {
+	case RTSCTS:
+		t.Cflag |= unix.CRTSCTS
+	case XonXoff:
+		t.Iflag |= unix.IXON | unix.IXOFF
+	}
+	return unix.IoctlSetTermios(g.fd, setTermios, t)
+}
+
 // permissionHint names the group that may open the device.
 func permissionHint(path string) string {
 	info, err := os.Stat(path)

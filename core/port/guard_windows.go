@@ -2,6 +2,7 @@ package port
 
 import (
 	"context"
+	"errors"
 	"os"
 
 	"go.bug.st/serial"
@@ -53,3 +54,12 @@ func (g *guard) signal(dev serial.Port, line Signal, on bool) error {
 // MayOpen says what would keep this user from opening a port; here that cannot
 // be told without opening it.
 func MayOpen(string) error { return nil }
+
+// setFlow and counters are not to be had here.
+func (g *guard) setFlow(f Flow) error {
+	if f == NoFlow {
+		return nil
+	}
+	return errors.ErrUnsupported
+}
+func (g *guard) counters() (Counters, error) { return Counters{}, errors.ErrUnsupported }

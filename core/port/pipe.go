@@ -80,7 +80,11 @@ func (p *pipePort) Signal(line Signal, _ bool) error {
 }
 func (p *pipePort) Inputs() (Inputs, error)   { return Inputs{}, p.noSignals("read the signal lines") }
 func (p *pipePort) Break(time.Duration) error { return p.noSignals("send a break") }
-func (p *pipePort) Drain() error              { return nil }
+func (p *pipePort) SetFlow(Flow) error        { return p.noSignals("set flow control") }
+func (p *pipePort) Counters() (Counters, error) {
+	return Counters{}, p.noSignals("read the error counters")
+}
+func (p *pipePort) Drain() error { return nil }
 
 func (p *pipePort) Close() error {
 	p.mu.Lock()
@@ -144,6 +148,13 @@ func (q *queue) write(b []byte) (int, error) {
 	q.bytes = append(q.bytes, b...)
 	q.more.Signal()
 	return len(b), nil
+}
+
+// ended reports whether nothing more will come.
+func (q *queue) ended() bool {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return q.closed
 }
 
 func (q *queue) close() {

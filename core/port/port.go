@@ -36,6 +36,14 @@ type Port interface {
 	// port that cannot do the setting says so and keeps the old one.
 	SetLine(uart.Line) error
 
+	// SetFlow changes flow control. A port without it returns an Error of kind
+	// Unsupported.
+	SetFlow(Flow) error
+
+	// Counters are the errors that the receiver has met since the port was
+	// opened, or Unsupported.
+	Counters() (Counters, error)
+
 	// Signal sets an outgoing signal line. A port without signal lines
 	// returns an Error of kind Unsupported.
 	Signal(line Signal, on bool) error
@@ -61,6 +69,45 @@ const (
 )
 
 func (s Signal) String() string { return [...]string{"DTR", "RTS"}[s] }
+
+// Flow is how one side tells the other to wait.
+type Flow int
+
+// The kinds of flow control.
+const (
+	NoFlow  Flow = iota
+	RTSCTS       // by the signal lines RTS and CTS
+	XonXoff      // by the characters XON and XOFF in the stream
+)
+
+// FlowNames are the kinds as written.
+var FlowNames = []string{"none", "rtscts", "xonxoff"}
+
+func (f Flow) String() string { return FlowNames[f] }
+
+// ParseFlow reads a kind of flow control.
+func ParseFlow(s string) (Flow, bool) {
+	for i, n := range FlowNames {
+		if n == s {
+			return Flow(i), true
+		}
+	}
+	return NoFlow, false
+}
+
+// Counters are errors that a receiver has met.
+type Counters struct {
+	Frame   int `json:"frame"`   // characters without a stop bit
+	Parity  int `json:"parity"`  // ... whose parity did not fit
+	Overrun int `json:"overrun"` // ... lost because nobody took them in time
+}
+
+// Any reports whether there were errors at all.
+func (c Counters) Any() bool { return c != Counters{} }
+
+func (c Counters) String() string {
+	return fmt.Sprintf("%d frame, %d parity and %d overrun errors", c.Frame, c.Parity, c.Overrun)
+}
 
 // Inputs are the states of the incoming signal lines.
 type Inputs struct {

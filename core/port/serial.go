@@ -23,14 +23,16 @@ type serialPort struct {
 	dev   serial.Port
 	guard *guard
 
+	before Counters // the driver's counts when the port was opened
+
 	mu     sync.Mutex
 	line   uart.Line
 	closed bool
 }
 
-// Open opens the serial device or pseudo-terminal at a path. No other program
-// can open it until it is closed, and its settings are then put back.
-func Open(path string, line uart.Line) (Port, error) {
+// openSerial opens the serial device or pseudo-terminal at a path. No other
+// program can open it until it is closed, and its settings are then put back.
+func openSerial(path string, line uart.Line) (Port, error) {
 	if err := validLine(path, line); err != nil {
 		return nil, err
 	}
@@ -44,6 +46,7 @@ func Open(path string, line uart.Line) (Port, error) {
 		return nil, openError(path, err)
 	}
 	p := &serialPort{name: path, dev: dev, guard: g, line: line}
+	p.before, _ = g.counters() // where there are none, asking later says so
 	err = g.noteFrame(line.Frame)
 	if err == nil {
 		err = dev.ResetInputBuffer() // what came before the port was opened is nobody's
@@ -174,6 +177,23 @@ func (p *serialPort) Inputs() (Inputs, error) {
 		return Inputs{}, p.signal("read the signal lines", err)
 	}
 	return Inputs{CTS: bits.CTS, DSR: bits.DSR, DCD: bits.DCD, RI: bits.RI}, nil
+}
+
+// SetFlow sets flow control.
+func (p *serialPort) SetFlow(f Flow) error {
+	if err := p.guard.setFlow(f); err != nil {
+		return p.signal("set flow control "+f.String(), err)
+	}
+	return nil
+}
+
+// Counters reads what the driver has counted since the port was opened.
+func (p *serialPort) Counters() (Counters, error) {
+	now, err := p.guard.counters()
+	if err != nil {
+		return Counters{}, &Error{Port: p.name, Op: "read the error counters", Kind: Unsupported, Why: "this port keeps none", Err: err}
+	}
+	return Counters{now.Frame - p.before.Frame, now.Parity - p.before.Parity, now.Overrun - p.before.Overrun}, nil
 }
 
 func (p *serialPort) signal(op string, err error) error {

@@ -60,8 +60,12 @@ func read(path string) string {
 // first folder above that holds a vendor number is the USB device, and the one
 // below it the interface.
 func describe(p *Port, root, device string) {
-	if driver, err := filepath.EvalSymlinks(filepath.Join(device, "driver")); err == nil {
-		p.Driver = filepath.Base(driver)
+	// Ports on the board hang below general devices named port and ctrl; the
+	// driver that says something is further up.
+	for dir, n := device, 0; n < 3 && (p.Driver == "" || p.Driver == "port" || p.Driver == "ctrl"); dir, n = filepath.Dir(dir), n+1 {
+		if driver, err := filepath.EvalSymlinks(filepath.Join(dir, "driver")); err == nil {
+			p.Driver = filepath.Base(driver)
+		}
 	}
 	if ms, err := strconv.Atoi(read(filepath.Join(device, "latency_timer"))); err == nil {
 		p.HoldBack = &ms

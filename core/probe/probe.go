@@ -317,6 +317,9 @@ func (p *Probe) lost(unasked bool, echoes, noises int) {
 		point("A module that repeats every key but answers nothing wants another line ending, or something else to be said first.")
 	case noises > 0:
 		r.Kind = Noise
+		if c, err := p.Port.Counters(); err == nil && c.Any() {
+			p.because("the port has counted %v", c)
+		}
 		p.because("something came at %d of the settings tried, readable at none", noises)
 		point("Another logic level: RS-232 against TTL turns every bit round; look for a level converter.")
 		point("A speed that is not on the list; give it with --speeds.")

@@ -31,7 +31,7 @@ func on(t *testing.T, family string, line uart.Line, prepare func(*standin.Bench
 	defer b.Close()
 	host, module := port.Pipe("m", port.DefaultLine)
 	defer host.Close()
-	if err := b.Attach("m", module); err != nil {
+	if _, err := b.Attach("m", module); err != nil {
 		t.Fatal(err)
 	}
 	if prepare != nil {

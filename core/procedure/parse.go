@@ -13,6 +13,7 @@ import (
 	"uparrot/core/dialog"
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
+	serial "uparrot/core/port"
 	"uparrot/core/source"
 	"uparrot/core/uart"
 )
@@ -290,7 +291,7 @@ func (p *parser) newName(l *line, what string) (string, Pos, bool) {
 // reserved are words that stand where a name could stand too.
 var reserved = map[string]bool{"bytes": true, "next": true, "within": true, "for": true, "not": true, "in": true, "and": true, "or": true, "true": true, "false": true, "nil": true}
 
-var portWords = []string{"dialect", "speed", "frame", "ending", "phrasebook"}
+var portWords = []string{"dialect", "speed", "frame", "ending", "flow", "phrasebook"}
 
 func (p *parser) readPort(l *line, _ Pos) {
 	name, at, ok := p.newName(l, "port")
@@ -359,6 +360,13 @@ func (p *parser) portWord(l *line, port *Port) bool {
 			return false
 		}
 		port.Setup.Ending = v
+	case "flow":
+		v, at := arg()
+		if _, ok := serial.ParseFlow(v); !ok {
+			p.mistake(at, fmt.Sprintf("there is no flow control %q", v), source.DidYouMean(v, serial.FlowNames))
+			return false
+		}
+		port.Setup.Flow = v
 	case "phrasebook":
 		at := l.here()
 		file, ok := p.title(l, "the phrasebook's file")

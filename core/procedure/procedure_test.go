@@ -29,7 +29,7 @@ func TestExamplesAreClean(t *testing.T) {
 const full = `# a comment
 procedure "Everything"
 about "All that the language has."
-port a: dialect at, speed 9600, frame 7E1, ending lf
+port a: dialect at, speed 9600, frame 7E1, ending lf, flow rtscts
 port b
 input n: int 1..9 = 3 "a number"
 input x: num ..2.5 = 1
@@ -69,7 +69,7 @@ func TestParse(t *testing.T) {
 		t.Error(f.Warnings)
 	}
 	a := f.Ports[0]
-	if a.Setup.Words() != "at, 9600 7E1, lf" || f.Answers != 3*time.Second || !f.KeepGoing || len(f.Secrets) != 1 {
+	if a.Setup.Words() != "at, 9600 7E1, lf, rtscts" || f.Answers != 3*time.Second || !f.KeepGoing || len(f.Secrets) != 1 {
 		t.Errorf("header: %+v %+v", f, a)
 	}
 	s := f.Steps[0]
@@ -136,6 +136,7 @@ func TestMistakes(t *testing.T) {
 		{"port a: speed 0\n", `1:15: "0" is no speed`},
 		{"port a: frame 9N1\n", `1:15: "9N1" is no frame`},
 		{"port a: ending crfl\n", `1:16: there is no line ending "crfl"|Did you mean "crlf"?`},
+		{"port a: flow rts\n", `1:14: there is no flow control "rts"`},
 		{"port a: phrasebook \"none.toml\"\n", "1:20: the phrasebook cannot be read"},
 		{"input n: itn\n", `1:10: there is no type "itn"|Did you mean "int"?`},
 		{"input n: int 9..1\n", "1:14: the range 9..1 is the wrong way round|Write 1..9."},

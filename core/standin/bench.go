@@ -153,20 +153,27 @@ func (b *Bench) find(name string) (*unit, error) {
 }
 
 // Attach joins the stand-in of a name to the module's side of a connection.
-// Both live until the connection ends or the bench is closed, whichever comes
-// first; the caller closes the connection.
-func (b *Bench) Attach(name string, conn io.ReadWriter) error {
+// Both live until the connection ends, when the returned channel is closed, or
+// the bench is closed; the caller closes the connection. Then another may be
+// attached.
+func (b *Bench) Attach(name string, conn io.ReadWriter) (ended <-chan struct{}, err error) {
 	u, err := b.find(name)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	b.clock.running.Lock()
-	u.wire.conn = conn
-	b.clock.running.Unlock()
+	u.wire.attach(conn)
+	ctx, cancel := context.WithCancel(b.ctx)
+	over := make(chan struct{})
 	// Both end with the connection: there is nobody to tell why.
-	b.wait.Go(func() { _ = u.wire.talk(b.ctx) })
-	go func() { _ = u.wire.listen() }()
-	return nil
+	b.wait.Go(func() {
+		_ = u.wire.talk(ctx)
+		close(over)
+	})
+	go func() {
+		_ = u.wire.listen()
+		cancel()
+	}()
+	return over, nil
 }
 
 // Close stops the stand-ins. Connections that were attached are to be closed by
@@ -189,6 +196,7 @@ func (b *Bench) Power(name string, on bool) error {
 		u.on = on
 		u.powers++
 		u.power(at, on)
+		u.wire.showSignals(on)
 	})
 	return nil
 }
@@ -200,6 +208,7 @@ func (b *Bench) Join(name string, w Wiring) error {
 		return err
 	}
 	u.wire.setWiring(w)
+	b.clock.plan(time.Now(), func(time.Time) { u.wire.showSignals(u.on) })
 	return nil
 }
 

@@ -24,7 +24,7 @@ func play(t *testing.T, air Air, modules ...Module) (*Bench, func(name, say stri
 	hosts, heard := map[string]port.Port{}, map[string]*strings.Builder{}
 	for _, m := range modules {
 		host, module := port.Pipe(m.Name, port.DefaultLine)
-		if err := b.Attach(m.Name, module); err != nil {
+		if _, err := b.Attach(m.Name, module); err != nil {
 			t.Fatal(err)
 		}
 		hosts[m.Name], heard[m.Name] = host, &strings.Builder{}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"uparrot/core/pace"
+	"uparrot/core/rfc2217"
 	"uparrot/core/uart"
 )
 
@@ -22,6 +23,8 @@ type wire struct {
 	mu      sync.Mutex
 	line    uart.Line
 	wiring  Wiring
+	dtr     bool // what the host's signal lines say
+	rts     bool
 	out     []outgoing
 	outFree time.Time // when the line towards the host is free again
 	more    chan struct{}
@@ -65,6 +68,45 @@ func (w *wire) joined() Wiring {
 	return w.wiring
 }
 
+// attach joins the wire to a connection. Nothing that was on its way to an
+// earlier one is kept.
+func (w *wire) attach(conn io.ReadWriter) {
+	w.mu.Lock()
+	w.conn, w.out, w.dtr, w.rts = conn, nil, true, true
+	w.mu.Unlock()
+	if s, ok := conn.(*rfc2217.Session); ok {
+		s.Signals = func(dtr, rts, _ bool) {
+			w.mu.Lock()
+			w.dtr, w.rts = dtr, rts
+			w.mu.Unlock()
+			w.clock.plan(time.Now(), func(time.Time) { w.showSignals(w.unit.on) })
+		}
+	}
+}
+
+// showSignals sets the host's incoming signal lines: a module with power raises
+// CTS, DSR and DCD; joined RTS to CTS and DTR to DSR they follow the host's own.
+func (w *wire) showSignals(power bool) {
+	w.mu.Lock()
+	s, ok := w.conn.(*rfc2217.Session)
+	var state byte
+	switch {
+	case w.wiring == Looped:
+		if w.rts {
+			state |= rfc2217.CTS
+		}
+		if w.dtr {
+			state |= rfc2217.DSR
+		}
+	case w.wiring != Open && power:
+		state = rfc2217.CTS | rfc2217.DSR | rfc2217.DCD
+	}
+	w.mu.Unlock()
+	if ok {
+		_ = s.SetInputs(state) // a connection that has ended shows at the next read
+	}
+}
+
 // noisy is what comes through where the logic levels do not fit: a byte now and
 // then, and none of them right.
 func noisy(b []byte) []byte {
@@ -79,10 +121,11 @@ func noisy(b []byte) []byte {
 
 // listen takes in what the host writes until the connection ends.
 func (w *wire) listen() error {
+	conn := w.conn
 	buf := make([]byte, 4096)
 	var free time.Time // when the line from the host is free again
 	for {
-		n, err := w.conn.Read(buf)
+		n, err := conn.Read(buf)
 		now := time.Now()
 		if free.Before(now) {
 			free = now

@@ -4,6 +4,7 @@ package station
 
 import (
 	"encoding/json"
+	"errors"
 	"time"
 
 	"uparrot/core/dialog"
@@ -34,6 +35,11 @@ func (s *Station) Open(w *record.Writer, adjust func(*dialog.Config)) (*dialog.D
 	dev, err := dial()
 	if err != nil {
 		return nil, err
+	}
+	if flow, _ := port.ParseFlow(s.Setup.Flow); flow != port.NoFlow {
+		if err := dev.SetFlow(flow); err != nil {
+			return nil, errors.Join(err, dev.Close())
+		}
 	}
 	cfg := s.Setup.Config(s.Phrasebook)
 	cfg.Trace = s.tracer(w)

@@ -1,0 +1,193 @@
+package port
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"uparrot/core/uart"
+)
+
+// dialTime is how long a connection may take to come about.
+const dialTime = 5 * time.Second
+
+// Open opens the port at an address and sets its line. An address is the path
+// of a serial device or pseudo-terminal, or one of
+//
+//	tcp://host:port      bytes over TCP, nothing else
+//	udp://host:port      datagrams to and from there; udp://:port listens and
+//	                     answers whoever spoke last
+//	rfc2217://host:port  a serial port on a network server, with its settings
+//	                     and signal lines (RFC 2217)
+func Open(address string, line uart.Line) (Port, error) {
+	scheme, where, ok := strings.Cut(address, "://")
+	if !ok {
+		return openSerial(address, line)
+	}
+	if err := validLine(address, line); err != nil {
+		return nil, err
+	}
+	if _, _, err := net.SplitHostPort(where); err != nil {
+		return nil, &Error{Port: address, Op: "open", Kind: Missing, Why: "this is no host and port", Mend: "Write " + scheme + "://HOST:PORT.", Err: err}
+	}
+	switch scheme {
+	case "tcp", "rfc2217":
+		conn, err := net.DialTimeout("tcp", where, dialTime)
+		if err != nil {
+			return nil, dialError(address, err)
+		}
+		if scheme == "tcp" {
+			return &netPort{name: address, conn: conn, line: line}, nil
+		}
+		return openRFC2217(address, conn, line)
+	case "udp":
+		conn, err := openUDP(where)
+		if err != nil {
+			return nil, dialError(address, err)
+		}
+		return &netPort{name: address, conn: conn, line: line}, nil
+	}
+	return nil, &Error{Port: address, Op: "open", Kind: Missing, Why: fmt.Sprintf("there is no kind of port %q", scheme), Mend: "There are tcp, udp and rfc2217; a device is given by its path."}
+}
+
+func dialError(address string, err error) error {
+	e := &Error{Port: address, Op: "open", Kind: Missing, Err: err, Why: "the host cannot be reached"}
+	dns, _ := errors.AsType[*net.DNSError](err)
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		e.Why, e.Mend = "nothing listens there", "Check the port number, and that the server runs and serves nobody else."
+	case dns != nil:
+		e.Why, e.Mend = "the host's name is not known", "Check the spelling, or give its number."
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		e.Why, e.Mend = fmt.Sprintf("there was no answer within %v", dialTime), "Check the address and the network between."
+	case errors.Is(err, syscall.EADDRINUSE):
+		e.Kind, e.Why, e.Mend = Held, "another program listens there", "End that program, or choose another port number."
+	}
+	return e
+}
+
+// netPort is bytes over a connection, without line settings or signal lines.
+type netPort struct {
+	name string
+	conn io.ReadWriteCloser
+	line uart.Line
+
+	mu     sync.Mutex
+	closed bool
+}
+
+func (p *netPort) Name() string    { return p.name }
+func (p *netPort) Line() uart.Line { return p.line }
+
+func (p *netPort) none(op string) error {
+	return &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "a plain connection has no line settings and no signal lines", Mend: "Set them at the server, or use rfc2217:// if it speaks that."}
+}
+
+func (p *netPort) SetLine(uart.Line) error       { return p.none("set the line") }
+func (p *netPort) SetFlow(Flow) error            { return p.none("set flow control") }
+func (p *netPort) Signal(s Signal, _ bool) error { return p.none("set " + s.String()) }
+func (p *netPort) Inputs() (Inputs, error)       { return Inputs{}, p.none("read the signal lines") }
+func (p *netPort) Break(time.Duration) error     { return p.none("send a break") }
+func (p *netPort) Counters() (Counters, error)   { return Counters{}, p.none("read the error counters") }
+func (p *netPort) Drain() error                  { return nil }
+
+func (p *netPort) Read(b []byte) (int, error) {
+	n, err := p.conn.Read(b)
+	if err != nil {
+		return n, p.fail("read", err)
+	}
+	return n, nil
+}
+
+func (p *netPort) Write(ctx context.Context, b []byte) (int, error) {
+	stop := context.AfterFunc(ctx, func() {
+		if c, ok := p.conn.(net.Conn); ok {
+			_ = c.SetWriteDeadline(time.Now()) // a closed connection needs none
+		}
+	})
+	n, err := p.conn.Write(b)
+	if stop() && err != nil {
+		return n, p.fail("write", err)
+	}
+	if err != nil {
+		return n, context.Cause(ctx)
+	}
+	return n, nil
+}
+
+func (p *netPort) fail(op string, err error) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return ended(p.name, op, p.closed, err)
+}
+
+// ended tells a connection that this program closed from one that ended.
+func ended(name, op string, closed bool, err error) error {
+	if closed {
+		return &Error{Port: name, Op: op, Kind: Closed, Why: "the port was closed", Err: err}
+	}
+	return &Error{Port: name, Op: op, Kind: Vanished, Why: "the other side ended the connection", Err: err}
+}
+
+func (p *netPort) Close() error {
+	p.mu.Lock()
+	was := p.closed
+	p.closed = true
+	p.mu.Unlock()
+	if was {
+		return nil
+	}
+	if err := p.conn.Close(); err != nil {
+		return &Error{Port: p.name, Op: "close", Err: err}
+	}
+	return nil
+}
+
+// udpConn sends to one peer and hears from whoever sends.
+type udpConn struct {
+	*net.UDPConn
+
+	mu   sync.Mutex
+	peer *net.UDPAddr // nil until somebody has spoken
+}
+
+// openUDP opens a socket for HOST:PORT, or listens where there is no host.
+func openUDP(where string) (*udpConn, error) {
+	addr, err := net.ResolveUDPAddr("udp", where)
+	if err != nil {
+		return nil, err
+	}
+	if strings.HasPrefix(where, ":") {
+		conn, err := net.ListenUDP("udp", addr)
+		return &udpConn{UDPConn: conn}, err
+	}
+	conn, err := net.ListenUDP("udp", nil)
+	return &udpConn{UDPConn: conn, peer: addr}, err
+}
+
+func (c *udpConn) Read(b []byte) (int, error) {
+	n, from, err := c.ReadFromUDP(b)
+	if err == nil {
+		c.mu.Lock()
+		c.peer = from
+		c.mu.Unlock()
+	}
+	return n, err
+}
+
+func (c *udpConn) Write(b []byte) (int, error) {
+	c.mu.Lock()
+	peer := c.peer
+	c.mu.Unlock()
+	if peer == nil {
+		return 0, errors.New("nobody has spoken yet, so there is nobody to answer")
+	}
+	return c.WriteToUDP(b, peer)
+}

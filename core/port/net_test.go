@@ -1,0 +1,200 @@
+package port
+
+import (
+	"context"
+	"io"
+	"net"
+	"strings"
+	"testing"
+	"time"
+
+	"uparrot/core/rfc2217"
+	"uparrot/core/uart"
+)
+
+// serve answers one connection on loopback and returns its port.
+func serve(t *testing.T, with func(net.Conn)) string {
+	t.Helper()
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { ln.Close() })
+	go func() {
+		conn, err := ln.Accept()
+		if err == nil {
+			with(conn)
+		}
+	}()
+	return ln.Addr().String()
+}
+
+// everyByte sends all values there and back.
+func everyByte(t *testing.T, p Port) {
+	t.Helper()
+	all := make([]byte, 256)
+	for i := range all {
+		all[i] = byte(i)
+	}
+	if _, err := p.Write(t.Context(), all); err != nil {
+		t.Fatal(err)
+	}
+	got := make([]byte, 0, 256)
+	for buf := make([]byte, 300); len(got) < len(all); {
+		n, err := p.Read(buf)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got = append(got, buf[:n]...)
+	}
+	if string(got) != string(all) {
+		t.Errorf("got %q", got)
+	}
+}
+
+func TestRFC2217(t *testing.T) {
+	sessions := make(chan *rfc2217.Session, 1)
+	at := serve(t, func(conn net.Conn) {
+		s, err := rfc2217.NewSession(conn, DefaultLine)
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		sessions <- s
+		io.Copy(s, s)
+	})
+	p, err := Open("rfc2217://"+at, uart.Line{Speed: 9600})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	s := <-sessions
+	for _, f := range []string{"7E1", "8N2", "5N1.5", "8M1"} {
+		frame, err := uart.ParseFrame(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		line := uart.Line{Speed: 74880, Frame: frame}
+		if err := p.SetLine(line); err != nil {
+			t.Error(err)
+		}
+		if got, ok := s.HostLine(); !ok || got != line || p.Line() != line {
+			t.Errorf("the server has %v, want %v", got, line)
+		}
+	}
+	everyByte(t, p)
+	s.Signals = nil
+	for _, do := range []func() error{
+		func() error { return p.Signal(DTR, false) }, func() error { return p.Signal(RTS, true) },
+		func() error { return p.SetFlow(RTSCTS) }, func() error { return p.SetFlow(NoFlow) }, func() error { return p.Break(time.Millisecond) }, p.Drain,
+	} {
+		if err := do(); err != nil {
+			t.Error(err)
+		}
+	}
+	if err := s.SetInputs(rfc2217.DSR); err != nil {
+		t.Fatal(err)
+	}
+	everyByte(t, p) // so that the state has arrived
+	if in, err := p.Inputs(); err != nil || in != (Inputs{DSR: true}) {
+		t.Errorf("inputs %+v, %v", in, err)
+	}
+	s.Close()
+	if _, err := p.Read(make([]byte, 10)); KindOf(err) != Vanished {
+		t.Errorf("after the server went: %v", err)
+	}
+	if err := p.SetLine(DefaultLine); KindOf(err) != Vanished {
+		t.Errorf("setting a line that has gone: %v", err)
+	}
+}
+
+// A server that refuses the option is told from one that is not there.
+func TestNoRFC2217(t *testing.T) {
+	refuses := serve(t, func(conn net.Conn) {
+		conn.Write(rfc2217.Negotiate(rfc2217.Dont, rfc2217.ComPort))
+		io.Copy(io.Discard, conn)
+	})
+	if _, err := Open("rfc2217://"+refuses, DefaultLine); KindOf(err) != Unsupported || !strings.Contains(err.Error(), "use tcp://") && !strings.Contains(err.Error(), "Use tcp://") {
+		t.Errorf("refused: %v", err)
+	}
+	hangsUp := serve(t, func(conn net.Conn) { conn.Close() })
+	if _, err := Open("rfc2217://"+hangsUp, DefaultLine); KindOf(err) != Vanished {
+		t.Errorf("hung up: %v", err)
+	}
+}
+
+func TestTCPAndUDP(t *testing.T) {
+	p, err := Open("tcp://"+serve(t, func(conn net.Conn) { io.Copy(conn, conn) }), DefaultLine)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	everyByte(t, p)
+	for _, err := range []error{p.SetLine(DefaultLine), p.Signal(DTR, true), p.Break(time.Second), p.SetFlow(RTSCTS)} {
+		if KindOf(err) != Unsupported {
+			t.Errorf("got %v", err)
+		}
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	for range 10_000 { // until the buffers are full, at the latest
+		if _, err = p.Write(ctx, make([]byte, 64<<10)); err != nil {
+			break
+		}
+	}
+	if err == nil {
+		t.Error("a write that was given up went on")
+	}
+	near, err := Open("udp://:0", DefaultLine)
+	if err == nil {
+		defer near.Close()
+		if _, err := near.Write(t.Context(), []byte("x")); err == nil {
+			t.Error("answered nobody")
+		}
+	}
+	peer, err := net.ListenPacket("udp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer peer.Close()
+	u, err := Open("udp://"+peer.LocalAddr().String(), DefaultLine)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer u.Close()
+	if _, err := u.Write(t.Context(), []byte("lift")); err != nil {
+		t.Fatal(err)
+	}
+	buf := make([]byte, 100)
+	n, from, err := peer.ReadFrom(buf)
+	if err != nil || string(buf[:n]) != "lift" {
+		t.Fatalf("%q, %v", buf[:n], err)
+	}
+	peer.WriteTo([]byte("stop"), from)
+	if n, err := u.Read(buf); err != nil || string(buf[:n]) != "stop" {
+		t.Errorf("%q, %v", buf[:n], err)
+	}
+}
+
+func TestAddresses(t *testing.T) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	free := ln.Addr().String()
+	ln.Close()
+	for address, want := range map[string]string{
+		"tcp://" + free:         "nothing listens there",
+		"rfc2217://" + free:     "nothing listens there",
+		"tcp://127.0.0.1":       "no host and port",
+		"ftp://127.0.0.1:5":     `no kind of port "ftp"`,
+		"udp://127.0.0.1:99999": "cannot be reached",
+	} {
+		if _, err := Open(address, DefaultLine); KindOf(err) != Missing || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", address, err, want)
+		}
+	}
+	if _, err := Open("tcp://127.0.0.1:5", uart.Line{Speed: -1}); err == nil {
+		t.Error("took a speed below zero")
+	}
+}

@@ -1,0 +1,297 @@
+package port
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"sync"
+	"time"
+
+	"uparrot/core/rfc2217"
+	"uparrot/core/uart"
+)
+
+// remotePort is a serial port on a server that speaks RFC 2217.
+type remotePort struct {
+	name string
+	conn net.Conn
+	in   *queue // what has come from the module
+
+	sending sync.Mutex
+
+	mu      sync.Mutex
+	line    uart.Line
+	closed  bool
+	inputs  byte            // modem state
+	counts  Counters        // from line states
+	replies map[byte][]byte // the latest reply to each command, by the command
+	refused bool            // the server does not know the option
+	changed chan struct{}   // closed when any of this changes
+}
+
+// replyTime is how long a server may take to confirm a setting.
+const replyTime = 3 * time.Second
+
+// openRFC2217 agrees with a server on the option and sets the line.
+func openRFC2217(name string, conn net.Conn, line uart.Line) (Port, error) {
+	p := &remotePort{name: name, conn: conn, in: newQueue(), line: line, replies: map[byte][]byte{}, changed: make(chan struct{})}
+	go p.pump()
+	var hello []byte
+	for _, n := range [][2]byte{{rfc2217.Will, rfc2217.ComPort}, {rfc2217.Will, rfc2217.Binary}, {rfc2217.Do, rfc2217.Binary}, {rfc2217.Will, rfc2217.GoAhead}, {rfc2217.Do, rfc2217.GoAhead}} {
+		hello = append(hello, rfc2217.Negotiate(n[0], n[1])...)
+	}
+	err := p.send(hello)
+	if err == nil {
+		err = p.SetLine(line)
+	}
+	if err == nil {
+		// Hear of errors on the line and of every change of the signal lines.
+		_, err = p.request("ask for line states", rfc2217.SetLineStateMask, rfc2217.Overrun|rfc2217.Parity|rfc2217.Framing)
+	}
+	if err == nil {
+		_, err = p.request("ask for signal lines", rfc2217.SetModemStateMask, 255)
+	}
+	if err != nil {
+		p.Close()
+		return nil, err
+	}
+	return p, nil
+}
+
+// pump takes the stream from the server apart.
+func (p *remotePort) pump() {
+	var d rfc2217.Decoder
+	var data []byte
+	buf := make([]byte, 4096)
+	for {
+		n, err := p.conn.Read(buf)
+		data = d.Decode(data[:0], buf[:n], p.option, p.told)
+		if len(data) > 0 {
+			if _, err := p.in.write(data); err != nil {
+				return
+			}
+		}
+		if err != nil {
+			p.in.close()
+			p.change(func() {})
+			return
+		}
+	}
+}
+
+// change changes the state and wakes whoever waits for that.
+func (p *remotePort) change(do func()) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	do()
+	close(p.changed)
+	p.changed = make(chan struct{})
+}
+
+func (p *remotePort) option(command, option byte) {
+	switch {
+	case option == rfc2217.ComPort && command == rfc2217.Dont:
+		p.change(func() { p.refused = true })
+	case option == rfc2217.ComPort || option == rfc2217.Binary || option == rfc2217.GoAhead:
+	case command == rfc2217.Do:
+		_ = p.send(rfc2217.Negotiate(rfc2217.Wont, option)) // a lost connection shows at the next call
+	case command == rfc2217.Will:
+		_ = p.send(rfc2217.Negotiate(rfc2217.Dont, option))
+	}
+}
+
+// told takes in what the server says about the port.
+func (p *remotePort) told(command byte, value []byte) {
+	if command < rfc2217.Reply {
+		return
+	}
+	command -= rfc2217.Reply
+	p.change(func() {
+		switch {
+		case command == rfc2217.NotifyModemState && len(value) == 1:
+			p.inputs = value[0]
+		case command == rfc2217.NotifyLineState && len(value) == 1:
+			p.counts.add(value[0])
+		default:
+			p.replies[command] = append([]byte{}, value...)
+		}
+	})
+}
+
+// add counts the errors of one line state.
+func (c *Counters) add(state byte) {
+	if state&rfc2217.Framing != 0 {
+		c.Frame++
+	}
+	if state&rfc2217.Parity != 0 {
+		c.Parity++
+	}
+	if state&rfc2217.Overrun != 0 {
+		c.Overrun++
+	}
+}
+
+func (p *remotePort) send(b []byte) error {
+	p.sending.Lock()
+	defer p.sending.Unlock()
+	if _, err := p.conn.Write(b); err != nil {
+		return p.fail("write", err)
+	}
+	return nil
+}
+
+// request sends a command and waits for the server to confirm it.
+func (p *remotePort) request(op string, command byte, value ...byte) ([]byte, error) {
+	return p.confirm(op, command, rfc2217.Sub(command, value...))
+}
+
+func (p *remotePort) confirm(op string, command byte, message []byte) ([]byte, error) {
+	p.mu.Lock()
+	delete(p.replies, command)
+	p.mu.Unlock()
+	if err := p.send(message); err != nil {
+		return nil, err
+	}
+	timer := time.NewTimer(replyTime)
+	defer timer.Stop()
+	for {
+		p.mu.Lock()
+		reply, ok := p.replies[command]
+		refused, changed := p.refused, p.changed
+		p.mu.Unlock()
+		switch {
+		case ok:
+			return reply, nil
+		case refused:
+			return nil, &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "the server does not speak RFC 2217", Mend: "Use tcp:// and set the line at the server."}
+		case p.in.ended():
+			return nil, p.fail(op, nil)
+		}
+		select {
+		case <-changed:
+		case <-timer.C:
+			return nil, &Error{Port: p.name, Op: op, Kind: Unsupported, Why: fmt.Sprintf("the server did not confirm it within %v", replyTime), Mend: "It may not speak RFC 2217: then use tcp://."}
+		}
+	}
+}
+
+func (p *remotePort) Name() string { return p.name }
+
+func (p *remotePort) Line() uart.Line {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.line
+}
+
+func (p *remotePort) SetLine(l uart.Line) error {
+	if err := validLine(p.name, l); err != nil {
+		return err
+	}
+	got := l
+	for i, m := range rfc2217.LineCommands(l) {
+		command := byte(rfc2217.SetBaudRate + i)
+		reply, err := p.confirm("set the line to "+l.String(), command, m)
+		if err != nil {
+			return err
+		}
+		rfc2217.Apply(&got, command, reply)
+	}
+	if got.Speed != l.Speed || got.Frame.Filled() != l.Frame.Filled() {
+		return &Error{Port: p.name, Op: "set the line to " + l.String(), Kind: Unsupported, Why: "the server keeps it at " + got.String()}
+	}
+	p.mu.Lock()
+	p.line = l
+	p.mu.Unlock()
+	return nil
+}
+
+// control sets something with SetControl and checks that the server has done it.
+func (p *remotePort) control(op string, v byte) error {
+	reply, err := p.request(op, rfc2217.SetControl, v)
+	if err != nil {
+		return err
+	}
+	if len(reply) != 1 || reply[0] != v {
+		return &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "the server did not do it"}
+	}
+	return nil
+}
+
+func (p *remotePort) SetFlow(f Flow) error {
+	return p.control("set flow control "+f.String(), map[Flow]byte{NoFlow: rfc2217.FlowNone, RTSCTS: rfc2217.FlowHardware, XonXoff: rfc2217.FlowXonXoff}[f])
+}
+
+func (p *remotePort) Signal(line Signal, on bool) error {
+	v := map[Signal][2]byte{DTR: {rfc2217.DTROff, rfc2217.DTROn}, RTS: {rfc2217.RTSOff, rfc2217.RTSOn}}[line]
+	if on {
+		return p.control("set "+line.String(), v[1])
+	}
+	return p.control("set "+line.String(), v[0])
+}
+
+func (p *remotePort) Inputs() (Inputs, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	s := p.inputs
+	return Inputs{CTS: s&rfc2217.CTS != 0, DSR: s&rfc2217.DSR != 0, DCD: s&rfc2217.DCD != 0, RI: s&rfc2217.RI != 0}, nil
+}
+
+func (p *remotePort) Counters() (Counters, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.counts, nil
+}
+
+func (p *remotePort) Break(d time.Duration) error {
+	if err := p.control("send a break", rfc2217.BreakOn); err != nil {
+		return err
+	}
+	time.Sleep(d)
+	return p.control("end the break", rfc2217.BreakOff)
+}
+
+// Drain has nothing to wait for: TCP keeps the order of bytes and commands.
+func (p *remotePort) Drain() error { return nil }
+
+func (p *remotePort) Read(b []byte) (int, error) {
+	n, err := p.in.read(b)
+	if err != nil {
+		return n, p.fail("read", err)
+	}
+	return n, nil
+}
+
+func (p *remotePort) Write(ctx context.Context, b []byte) (int, error) {
+	stop := context.AfterFunc(ctx, func() { _ = p.conn.SetWriteDeadline(time.Now()) })
+	err := p.send(rfc2217.Escape(b))
+	switch {
+	case err == nil:
+		stop()
+		return len(b), nil
+	case stop():
+		return 0, err
+	}
+	return 0, context.Cause(ctx)
+}
+
+func (p *remotePort) fail(op string, err error) error {
+	p.mu.Lock()
+	closed := p.closed
+	p.mu.Unlock()
+	return ended(p.name, op, closed, err)
+}
+
+func (p *remotePort) Close() error {
+	p.mu.Lock()
+	was := p.closed
+	p.closed = true
+	p.mu.Unlock()
+	if was {
+		return nil
+	}
+	p.in.close()
+	if err := p.conn.Close(); err != nil {
+		return &Error{Port: p.name, Op: "close", Err: err}
+	}
+	return nil
+}
