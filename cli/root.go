@@ -102,7 +102,10 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errOut)
-	err := root.ExecuteContext(ctx)
+	err := unknownCommand(root, args)
+	if err == nil {
+		err = root.ExecuteContext(ctx)
+	}
 	if err == nil {
 		return exitPassed
 	}
@@ -150,21 +153,28 @@ what must come, and measures the link that two modules make.`,
 		SilenceUsage:      true,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 		Args:              cobra.ArbitraryArgs,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if len(args) == 0 {
-				return cmd.Help()
-			}
-			var names []string
-			for _, c := range cmd.Commands() {
-				names = append(names, c.Name())
-			}
-			return &errUsage{what: fmt.Sprintf("there is no command %q. %s", args[0], source.DidYouMean(args[0], names)), example: "uparrot demo"}
-		},
+		RunE:              func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	root.SetVersionTemplate("uparrot {{.Version}}\n")
 	root.SetFlagErrorFunc(flagError)
-	root.AddCommand(a.demo(), a.ports(), a.loopback(), a.probe(), a.check(), a.run(), a.link(), a.standin())
+	root.AddCommand(a.demo(), a.ports(), a.loopback(), a.probe(), a.talk(), a.check(), a.run(), a.link(), a.standin())
 	return root
+}
+
+// unknownCommand refuses a first word that is no command, before its flags are
+// read as somebody else's.
+func unknownCommand(root *cobra.Command, args []string) error {
+	if len(args) == 0 || strings.HasPrefix(args[0], "-") || strings.HasPrefix(args[0], "__") {
+		return nil // __ begins what shells ask for completion
+	}
+	names := []string{"help", "completion"}
+	for _, c := range root.Commands() {
+		names = append(names, c.Name())
+	}
+	if contains(names, args[0]) {
+		return nil
+	}
+	return &errUsage{what: fmt.Sprintf("there is no command %q. %s", args[0], source.DidYouMean(args[0], names)), example: "uparrot demo"}
 }
 
 // flagError says what is wrong with a flag in plain words.

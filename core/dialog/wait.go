@@ -90,8 +90,16 @@ func (d *Dialog) Say(ctx context.Context, text string, within time.Duration) (ti
 	d.leaveOldAnswers()
 	d.echoOf = trimEcho(text)
 	d.exchange = exchange{said: text, open: d.cfg.Dialect == AT, first: d.count, last: -1}
+	line := []byte(text + d.cfg.Ending)
 	d.mu.Unlock()
-	return d.write(ctx, []byte(text+d.cfg.Ending))
+	return d.write(ctx, line)
+}
+
+// SetEnding changes what Say adds to a line.
+func (d *Dialog) SetEnding(ending string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.cfg.Ending = ending
 }
 
 // leaveOldAnswers passes over the answer to the line said before: it is no

@@ -1,0 +1,97 @@
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"os"
+	"sync"
+
+	tea "github.com/charmbracelet/bubbletea"
+	"golang.org/x/term"
+
+	"uparrot/core/talk"
+)
+
+// keysDoneMsg tells that key mode is over.
+type keysDoneMsg struct{ err error }
+
+// leaveKey is what terminals send for F12, the one key that key mode keeps.
+var leaveKey = []byte("\x1b[24~")
+
+// screenRight puts a terminal right after a module has drawn on it: soft reset,
+// colours, cursor, scrolling region, character set, mouse and paste modes.
+const screenRight = "\x1b[!p\x1b[0m\x1b[?25h\x1b[r\x1b(B\x0f\x1b[?7h\x1b[?1000l\x1b[?1002l\x1b[?1003l\x1b[?1006l\x1b[?2004l\x1b[?1l\x1b>"
+
+// keys hands the terminal over to the module: each key goes out as it is typed,
+// and what comes is written as it is, so that consoles that draw work.
+func (v *view) keys(p *pane) tea.Cmd {
+	return tea.Exec(&keyMode{view: v, pane: p}, func(err error) tea.Msg { return keysDoneMsg{err} })
+}
+
+// keyMode is the terminal in the module's hands.
+type keyMode struct {
+	view *view
+	pane *pane
+	in   io.Reader
+	out  io.Writer
+}
+
+func (k *keyMode) SetStdin(r io.Reader)  { k.in = r }
+func (k *keyMode) SetStdout(w io.Writer) { k.out = w }
+func (k *keyMode) SetStderr(io.Writer)   {}
+
+func (k *keyMode) Run() error {
+	f, ok := k.in.(*os.File)
+	if !ok {
+		return fmt.Errorf("key mode needs a terminal")
+	}
+	old, err := term.MakeRaw(int(f.Fd()))
+	if err != nil {
+		return fmt.Errorf("key mode: %w", err)
+	}
+	defer term.Restore(int(f.Fd()), old)
+	fmt.Fprintf(k.out, "\x1b[2J\x1b[HKeys go to %s as they are typed. F12 comes back.\r\n", oneLine(k.pane.name))
+	var mu sync.Mutex
+	over := false
+	tell := k.pane.Tell
+	k.pane.Watch(func(e talk.Event) {
+		tell(e)
+		mu.Lock()
+		defer mu.Unlock()
+		switch {
+		case over:
+		case e.Kind == talk.Heard:
+			k.out.Write(e.Bytes) // a terminal that has gone ends the program anyway
+		case e.Kind == talk.Note:
+			fmt.Fprintf(k.out, "\r\n# %s\r\n", talk.Text(e.Bytes))
+		}
+	})
+	defer func() {
+		k.pane.Watch(tell)
+		mu.Lock()
+		over = true
+		io.WriteString(k.out, screenRight)
+		mu.Unlock()
+	}()
+	buf := make([]byte, 256)
+	for {
+		n, err := f.Read(buf)
+		if err != nil {
+			return fmt.Errorf("read the keys: %w", err)
+		}
+		b := buf[:n]
+		leave := bytes.Index(b, leaveKey)
+		if leave >= 0 {
+			b = b[:leave]
+		}
+		if len(b) > 0 {
+			if err := k.pane.Keys(k.view.ctx, b); err != nil {
+				return err
+			}
+		}
+		if leave >= 0 {
+			return nil
+		}
+	}
+}

@@ -1,0 +1,116 @@
+package talk
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"uparrot/core/phrasebook"
+)
+
+func TestLog(t *testing.T) {
+	var l Log
+	at := time.Date(2026, 11, 2, 7, 30, 0, 0, time.UTC)
+	l.Add(at, Said, []byte("AT~NODE?\r"))
+	for i, part := range []string{"\r\n~NO", "DE: 7\r", "\n\r\nOK\r\n> "} {
+		l.Add(at.Add(time.Duration(i+1)*time.Millisecond), Heard, []byte(part))
+	}
+	l.Add(at.Add(time.Second), Note, []byte("speed is 9600"))
+	l.Add(at.Add(2*time.Second), Heard, []byte("late"))
+	var got []string
+	for i, line := range l.Lines {
+		var before *Line
+		if i > 0 {
+			before = &l.Lines[i-1]
+		}
+		got = append(got, fmt.Sprintf("%d %s|%s|open=%v", line.Kind, strings.TrimSpace(SinceLast.Stamp(line, before)), Text(line.Bytes), line.Open))
+	}
+	want := "1 07:30:00.000|AT~NODE?|open=false,0 0.001s||open=false,0 0.000s|~NODE: 7|open=false,0 0.002s||open=false,0 0.000s|OK|open=false,0 0.000s|> |open=true,2 0.997s|speed is 9600|open=false,0 1.000s|late|open=true"
+	if s := strings.Join(got, ","); s != want {
+		t.Errorf("got\n%s\nwant\n%s", s, want)
+	}
+	for _, c := range []struct {
+		words  string
+		before int
+		want   int
+	}{{"node", 99, 2}, {"node", 2, 0}, {"node", 0, -1}, {"nothing", 99, -1}} {
+		if got := l.Search(c.words, c.before); got != c.want {
+			t.Errorf("%s before %d: %d, want %d", c.words, c.before, got, c.want)
+		}
+	}
+	for range 3 * MaxLines {
+		l.Add(at, Heard, []byte("x\n"))
+	}
+	l.Add(at, Heard, make([]byte, 10*maxLine))
+	if len(l.Lines) > MaxLines || l.Gone < MaxLines {
+		t.Errorf("%d lines kept, %d gone", len(l.Lines), l.Gone)
+	}
+}
+
+func TestViews(t *testing.T) {
+	line := Line{Kind: Heard, Bytes: []byte("\x1b[31mAlarm\x1b[0m \x07\xff0123456789\r\n")}
+	for v, want := range map[View]string{
+		AsText: `Alarm \x07\xff0123456789`,
+		AsHex:  "1B 5B 33 31 6D 41 6C 61 72 6D 1B 5B 30 6D 20 07|FF 30 31 32 33 34 35 36 37 38 39 0D 0A",
+		AsBoth: "1B 5B 33 31 6D 41 6C 61 72 6D 1B 5B 30 6D 20 07  .[31mAlarm.[0m .|FF 30 31 32 33 34 35 36 37 38 39 0D 0A           .0123456789..",
+	} {
+		if got := strings.Join(v.Rows(line), "|"); got != want {
+			t.Errorf("%v: %q, want %q", v, got, want)
+		}
+	}
+	if AsBoth.Next() != AsText || NoTimes.Next() != Clock || NoTimes.Stamp(line, nil) != "" {
+		t.Error("views and times do not go round")
+	}
+}
+
+func TestWords(t *testing.T) {
+	pb, err := phrasebook.Read("../../examples/dunlin.toml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	all := Phrases(pb)
+	for _, c := range []struct {
+		typed, text string
+		whole       bool
+		err         string
+	}{
+		{"AT~NODE?", "AT~NODE?", false, ""},
+		{"", "", false, ""},
+		{"hello{ctrl-z}", "hello\x1a", true, ""},
+		{"{hex 04 A4}", "\x04\xa4", false, ""},
+		{"{esc}", "\x1b", true, ""},
+		{"{{json}}", "{json}", false, ""},
+		{"{x", "", false, "not closed"},
+		{"{name}", "", false, "no name of a byte"},
+		{"@address", "AT~NODE?", false, ""},
+		{"@1", "AT~NODE?", false, ""},
+		{"@address=5", "AT~NODE=5", false, ""},
+		{"@name=tower 1", `AT~NAME="tower 1"`, false, ""},
+		{"@address=0", "", false, "from 1 to 65534"},
+		{"@adress", "", false, `Did you mean "address"?`},
+		{"@@home", "@home", false, ""},
+	} {
+		text, whole, err := Words(all, c.typed)
+		if c.err != "" {
+			if err == nil || !strings.Contains(err.Error(), c.err) {
+				t.Errorf("%q: %v, want %q", c.typed, err, c.err)
+			}
+			continue
+		}
+		if err != nil || text != c.text || whole != c.whole {
+			t.Errorf("%q: %q %v %v, want %q %v", c.typed, text, whole, err, c.text, c.whole)
+		}
+	}
+	if _, _, err := Words(nil, "@x"); err == nil || !strings.Contains(err.Error(), "no phrasebook") {
+		t.Error(err)
+	}
+	for typed, want := range map[string]string{"@a": "@address", "@p": "@power", "@": "@", "@x": "@x", "AT": "AT", "@address=5": "@address=5", "@@a": "@@a"} {
+		if got := Complete(all, typed); got != want {
+			t.Errorf("%q becomes %q, want %q", typed, got, want)
+		}
+	}
+	if got := len(Matches(all, "@")); got != 5 || len(Matches(all, "@3")) != 1 {
+		t.Errorf("%d phrases", got)
+	}
+}

@@ -1,0 +1,258 @@
+package talk
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"uparrot/core/dialog"
+	"uparrot/core/port"
+	"uparrot/core/record"
+	"uparrot/core/station"
+	"uparrot/core/uart"
+)
+
+// Event is something that happened at a port spoken with by hand.
+type Event struct {
+	Time  time.Time
+	Kind  Kind
+	Bytes []byte
+	Err   error // the port has gone, or could not do what was asked
+}
+
+// Talker is one port spoken with by hand. Tell is told of all that happens, from
+// several goroutines, one call at a time.
+type Talker struct {
+	Station *station.Station
+	Record  *record.Writer // nil keeps none
+	Tell    func(Event)
+	Reopen  bool // wait for a port that has gone to come back
+
+	mu     sync.Mutex
+	told   sync.Mutex
+	dialog *dialog.Dialog
+	ending string
+	line   uart.Line
+	dtr    bool
+	rts    bool
+}
+
+// reopenEvery is how often a port that has gone is looked for.
+const reopenEvery = 300 * time.Millisecond
+
+// Open opens the port; it is watched until ctx is done.
+func (t *Talker) Open(ctx context.Context) error {
+	t.ending, t.line, t.dtr, t.rts = t.Station.Setup.EndingBytes(), t.Station.Setup.Line(), true, true
+	return t.open(ctx)
+}
+
+func (t *Talker) open(ctx context.Context) error {
+	d, err := t.Station.Open(t.Record, func(c *dialog.Config) {
+		keep := c.Trace
+		c.Trace = func(tr dialog.Trace) {
+			if keep != nil {
+				keep(tr)
+			}
+			switch tr.Kind {
+			case dialog.Came:
+				t.tell(Event{Time: tr.Time, Kind: Heard, Bytes: append([]byte(nil), tr.Bytes...)})
+			case dialog.Went:
+				t.tell(Event{Time: tr.Time, Kind: Said, Bytes: append([]byte(nil), tr.Bytes...)})
+			}
+		}
+	})
+	if err != nil {
+		return err
+	}
+	d.SetEnding(t.ending)
+	t.mu.Lock()
+	t.dialog = d
+	t.mu.Unlock()
+	go t.watch(ctx, d)
+	return nil
+}
+
+func (t *Talker) tell(e Event) {
+	t.told.Lock()
+	defer t.told.Unlock()
+	t.Tell(e)
+}
+
+// Watch changes who is told.
+func (t *Talker) Watch(tell func(Event)) {
+	t.told.Lock()
+	defer t.told.Unlock()
+	t.Tell = tell
+}
+
+func (t *Talker) note(format string, args ...any) {
+	t.tell(Event{Time: time.Now(), Kind: Note, Bytes: fmt.Appendf(nil, format, args...)})
+}
+
+// watch tells when the port goes and, if that is wanted, waits for it to return.
+func (t *Talker) watch(ctx context.Context, d *dialog.Dialog) {
+	select {
+	case <-d.Done():
+	case <-ctx.Done():
+		return
+	}
+	err := d.Err()
+	if port.KindOf(err) == port.Closed {
+		return
+	}
+	if cerr := t.Station.Close(t.Record, d); cerr != nil {
+		err = fmt.Errorf("%w; %v", err, cerr)
+	}
+	t.tell(Event{Time: time.Now(), Kind: Note, Bytes: []byte(err.Error()), Err: err})
+	if !t.Reopen {
+		return
+	}
+	tick := time.NewTicker(reopenEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+		if t.open(ctx) == nil {
+			t.note("the port is back")
+			return
+		}
+	}
+}
+
+func (t *Talker) now() *dialog.Dialog {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.dialog
+}
+
+// answerTime is how long each of several lines may wait for its answer.
+const answerTime = 5 * time.Second
+
+// rest is how long a port must be quiet for an answer to be over, where nothing
+// else tells.
+const rest = 150 * time.Millisecond
+
+// Say says lines, each after the answer to the one before. Where whole is true
+// the text is said as it is, without a line ending.
+func (t *Talker) Say(ctx context.Context, whole bool, lines ...string) error {
+	d := t.now()
+	for i, l := range lines {
+		var err error
+		if whole {
+			_, err = d.SayBytes(ctx, []byte(l))
+		} else {
+			d.PassAll() // what nobody waits for need not be kept
+			_, err = d.Say(ctx, l, 0)
+		}
+		if err != nil {
+			return err
+		}
+		if i == len(lines)-1 {
+			return nil
+		}
+		if t.Answered(ctx) != nil && ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+	}
+	return nil
+}
+
+// Answered waits for the answer to what was said last: its final result, or else
+// a rest on the line.
+func (t *Talker) Answered(ctx context.Context) error {
+	d := t.now()
+	if t.Station.Setup.Dialect == dialog.AT.String() {
+		return d.Settle(ctx, answerTime)
+	}
+	return d.Quiet(ctx, rest, answerTime)
+}
+
+// Keys says bytes as they are typed.
+func (t *Talker) Keys(ctx context.Context, b []byte) error {
+	_, err := t.now().SayBytes(ctx, b)
+	return err
+}
+
+// SetEnding changes the line ending, by name.
+func (t *Talker) SetEnding(name string) {
+	t.Station.Setup.Ending = name
+	t.ending = t.Station.Setup.EndingBytes()
+	t.now().SetEnding(t.ending)
+	t.note("line ending is %s", name)
+}
+
+// SetSpeed changes the speed without leaving.
+func (t *Talker) SetSpeed(speed int) error {
+	l := t.Line()
+	l.Speed = speed
+	if err := t.now().Port().SetLine(l); err != nil {
+		return err
+	}
+	t.mu.Lock()
+	t.line = l
+	t.mu.Unlock()
+	t.Station.Setup.Speed = speed
+	t.note("line is %s", l)
+	return nil
+}
+
+// Line is the speed and frame in force.
+func (t *Talker) Line() uart.Line {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.line
+}
+
+// Outputs are the states of DTR and RTS as they were set.
+func (t *Talker) Outputs() (dtr, rts bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.dtr, t.rts
+}
+
+// Toggle turns an outgoing signal line over.
+func (t *Talker) Toggle(s port.Signal) error {
+	dtr, rts := t.Outputs()
+	on := !map[port.Signal]bool{port.DTR: dtr, port.RTS: rts}[s]
+	if err := t.now().Port().Signal(s, on); err != nil {
+		return err
+	}
+	t.mu.Lock()
+	if s == port.DTR {
+		t.dtr = on
+	} else {
+		t.rts = on
+	}
+	t.mu.Unlock()
+	t.note("%s is %s", s, map[bool]string{true: "on", false: "off"}[on])
+	return nil
+}
+
+// Inputs are the incoming signal lines.
+func (t *Talker) Inputs() (port.Inputs, error) { return t.now().Port().Inputs() }
+
+// breakTime is how long a break by hand lasts: longer than a character at the
+// slowest speeds in use.
+const breakTime = 250 * time.Millisecond
+
+// Break sends a break.
+func (t *Talker) Break() error {
+	if err := t.now().Port().Break(breakTime); err != nil {
+		return err
+	}
+	t.note("break of %v", breakTime)
+	return nil
+}
+
+// Close closes the port.
+func (t *Talker) Close() error {
+	d := t.now()
+	if d == nil {
+		return nil
+	}
+	return t.Station.Close(t.Record, d)
+}

@@ -1,0 +1,177 @@
+//go:build unix
+
+package tests
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/creack/pty"
+)
+
+// person is somebody at a terminal.
+type person struct {
+	t    *testing.T
+	cmd  *exec.Cmd
+	keys *os.File
+
+	mu   sync.Mutex
+	seen strings.Builder
+}
+
+// sit has a person start the program in a terminal of 100 by 30.
+func (b *bench) sit(args ...string) *person {
+	b.t.Helper()
+	p := &person{t: b.t, cmd: exec.Command(program, args...)}
+	p.cmd.Dir = b.dir
+	p.cmd.Env = append(os.Environ(), "TERM=xterm-256color")
+	var err error
+	if p.keys, err = pty.StartWithSize(p.cmd, &pty.Winsize{Rows: 30, Cols: 100}); err != nil {
+		b.t.Fatal(err)
+	}
+	b.t.Cleanup(func() {
+		p.keys.Close()
+		p.cmd.Process.Kill()
+		p.cmd.Wait()
+	})
+	go func() {
+		buf := make([]byte, 4096)
+		for {
+			n, err := p.keys.Read(buf)
+			p.mu.Lock()
+			p.seen.Write(buf[:n])
+			p.mu.Unlock()
+			if err != nil {
+				return
+			}
+		}
+	}()
+	return p
+}
+
+// types types keys, and waits until the terminal has shown some text since.
+func (p *person) types(keys, until string) {
+	p.t.Helper()
+	p.mu.Lock()
+	from := p.seen.Len()
+	p.mu.Unlock()
+	if _, err := p.keys.WriteString(keys); err != nil {
+		p.t.Fatal(err)
+	}
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+		p.mu.Lock()
+		text := p.seen.String()[from:]
+		p.mu.Unlock()
+		if strings.Contains(text, until) {
+			return
+		}
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	text := p.seen.String()[from:]
+	p.t.Fatalf("typed %q, never saw %q in\n%.2000q", keys, until, text[max(0, len(text)-2000):])
+}
+
+const (
+	f2, f3, f4, f6, f7, f12 = "\x1bOQ", "\x1bOR", "\x1bOS", "\x1b[17~", "\x1b[18~", "\x1b[24~"
+	enter, ctrlC, ctrlF     = "\r", "\x03", "\x06"
+)
+
+// A person speaks with a modem in every way that the view has.
+func TestTalkView(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.write("station.toml", strings.Replace(b.read("station.toml"), "speed = 38400", "speed = 115200", 1))
+	b.start("for other commands", "standin", "station.toml")
+	p := b.sit("talk", "modem", "gates", "--bench", "station.toml", "--record", "r.jsonl")
+	p.types("", "F1 keys")
+	p.types("AT+CGMI"+enter, "Larkfell Works")
+	p.types("@err", "0 bare ERROR")
+	p.types("\t=2"+enter, "AT+CMEE=2")
+	p.types("AT+CGMX"+enter, "operation not")
+	p.types("@error form=7"+enter, "takes a number from 0 to 2")
+	p.types("\x1b[3~"+strings.Repeat("\x7f", 20), "")
+	p.types("AT+CMGF=1"+enter, "OK")
+	p.types(`AT+CMGS="+15550100"`+enter, "< > ")
+	p.types("Gondola 4{ctrl-z}"+enter, "+CMGS: 1")
+	p.types("\x1b[200~AT+CSQ\nAT+CREG?\n\x1b[201~", "+CREG: 0,1") // pasted
+	p.types(f4, "view hex")
+	p.types(f4+f4, "view text")
+	p.types(f3, "ending lf")
+	p.types(f3+f3+f3, "ending cr ")
+	p.types(f6+"9600"+enter, "9600 8N1")
+	p.types(f6+"115200"+enter, "115200 8N1")
+	p.types(f7, "no signal lines")
+	p.types(ctrlF+"CMGS"+enter, "search: ")
+	p.types("\x1b", "")
+	time.Sleep(100 * time.Millisecond) // an escape alone is told from a key by time
+	p.types("\x0e", "gates > ")        // the other port
+	p.types("\x0e", "modem > ")
+	p.types(f2, "F12 comes back")
+	p.types("ATI", "ATI") // the modem's own echo
+	p.types(enter, "Curlew")
+	p.types(f12, "\x1b[!p")
+	p.types("", "modem > ")
+	p.types(ctrlC, "\x1b[?1049l")
+	if err := p.cmd.Wait(); err != nil {
+		t.Error(err)
+	}
+	if n := events(t, b.read("r.jsonl")); n["in"] < 10 || n["out"] < 10 || n["close"] != 2 {
+		t.Errorf("the record holds %v", n)
+	}
+}
+
+// Without a terminal talk works in a pipe; a port that goes and returns is
+// waited for.
+func TestTalkPlain(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	standin := b.start("for other commands", "standin", "larkfell.toml")
+	pipe := func(in string, args ...string) call {
+		cmd, out, errOut := b.command(append([]string{"talk", "valley", "--bench", "larkfell.toml"}, args...)...)
+		cmd.Stdin = strings.NewReader(in)
+		return call{b.status(cmd.Run()), out.String(), errOut.String()}
+	}
+	c := pipe("AT\n@address=5\n@address\nAT~TELL=9,3,a{esc}[2J\nAT~X\n").wants(t, 0, "> AT\n", "< OK\n", "> AT~NODE=5\n", "< ~NODE: 5\n", "< ~REFUSED: 31\n")
+	if strings.Contains(c.out, "\x1b") {
+		t.Errorf("an escape reached the terminal: %q", c.out)
+	}
+	pipe("@adres\n").wants(t, 2, `Did you mean "address"?`)
+	pipe("AT~RESTART\n", "--until", "DUNLIN UP ...", "--for", "20s").wants(t, 0, "DUNLIN UP 2.4.1")
+	pipe("", "--until", "never", "--for", "200ms").wants(t, 1, "no line like never came within 200ms")
+	pipe("", "--until", "{x").wants(t, 2, "not closed")
+	pipe("", "--ending", "crfl").wants(t, 2, `Did you mean "crlf"?`)
+
+	cmd, out, errOut := b.command("talk", "valley", "--bench", "larkfell.toml", "--reopen", "--until", "DUNLIN UP ...", "--for", "60s", "--record", "r.jsonl")
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	b.waitFor("r.jsonl", `"kind":"open"`)
+	standin.Process.Signal(syscall.SIGTERM)
+	standin.Wait()
+	b.waitFor("r.jsonl", `"kind":"close"`)
+	b.start("for other commands", "standin", "larkfell.toml")
+	for end := time.Now().Add(20 * time.Second); strings.Count(b.read("r.jsonl"), `"kind":"open"`) < 2 && time.Now().Before(end); {
+		time.Sleep(10 * time.Millisecond)
+	}
+	in.Write([]byte("AT~RESTART\n"))
+	in.Close()
+	if status := b.status(cmd.Wait()); status != 0 || !strings.Contains(out.String(), "vanished while in use") || !strings.Contains(out.String(), "the port is back") {
+		t.Errorf("ended with %d: %s%s", status, out, errOut)
+	}
+	// Without --reopen the port's going ends it.
+	again, _ := filepath.Glob(filepath.Join(b.dir, "larkfell.ports/valley"))
+	if len(again) != 1 {
+		t.Fatal("the stand-in is not there")
+	}
+}
