@@ -273,6 +273,7 @@ func (a *app) demoEnd(dir string, v verdict.Verdict, d time.Duration) {
 		{"  link.json, frames.csv", "the link test: its summary, and one row a frame"},
 		{"  latency.png, latency.svg", "the latencies drawn"},
 		{"  truth.json", "what the simulated air really did"},
+		{"  station.toml, boards.parrot", "another bench: a modem set otherwise than its guide says, two relay boards"},
 	})
 	fmt.Fprintf(a.out, `
 Try next, in that folder:
@@ -281,5 +282,7 @@ Try next, in that folder:
   uparrot run commission.parrot --bench larkfell.toml --port valley --set address=1
   uparrot run commission.parrot --bench larkfell.toml --port summit --set address=2
   uparrot link test valley summit --bench larkfell.toml --both --max-loss 5%%
+  uparrot talk valley summit --bench larkfell.toml
+      speaks with both by hand; F1 lists the keys
 `)
 }

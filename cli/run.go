@@ -279,6 +279,9 @@ func (a *app) explain(err error, stations map[string]*station.Station) {
 			row("after", took(u.After))
 		}
 	}
+	if f, ok := errors.AsType[*perform.Failure](err); ok && f.Counted != "" {
+		row("counted", f.Counted+", which point to the speed, the frame or the wires")
+	}
 	var plain interface{ Unwrap() error }
 	if errors.As(err, &plain) && isPlain(err) {
 		row("why", plain.Unwrap().Error())

@@ -24,7 +24,8 @@ type pane struct {
 	log     talk.Log
 	phrases []talk.Phrase
 	inputs  port.Inputs
-	noLines bool      // the port has no signal lines
+	noLines bool // the port has no signal lines
+	counts  port.Counters
 	came    time.Time // when bytes last came
 	scroll  int       // lines from the end
 	found   int       // line that a search has found, counted from the very first; -1 if none
@@ -134,6 +135,7 @@ func (v *view) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		for _, p := range v.panes {
 			in, err := p.Inputs()
 			p.inputs, p.noLines = in, err != nil
+			p.counts, _ = p.Counters() // where a port keeps none there are none to show
 		}
 		return v, tick()
 	case hintMsg:
@@ -397,7 +399,7 @@ func (v *view) column(p *pane, active bool, w int) string {
 	}
 	rows := []string{
 		barStyle.Render(pad(mark+oneLine(p.name)+"  "+p.Line().String()+"  ending "+ending(p)+"  view "+v.as.String()+"  times "+v.times.String()+map[bool]string{false: "  what is said is not shown"}[v.echo], w)),
-		pad("  "+p.signals()+"  "+life, w),
+		pad("  "+p.signals()+"  "+life+p.errors(), w),
 	}
 	high := v.bodyHigh()
 	var body []string
@@ -409,6 +411,14 @@ func (v *view) column(p *pane, active bool, w int) string {
 		body = append(body, pad("", w))
 	}
 	return strings.Join(append(rows, body...), "\n")
+}
+
+// errors are what the port has counted, if anything.
+func (p *pane) errors() string {
+	if !p.counts.Any() {
+		return ""
+	}
+	return "  " + p.counts.String()
 }
 
 // signals are the states of the signal lines.

@@ -18,6 +18,7 @@ type Failure struct {
 	Line    int
 	Text    string // the statement
 	Meaning string // what the phrasebook says of a refusal
+	Counted string // errors on the line that the port has counted, in words; "" if none
 	Err     error
 }
 

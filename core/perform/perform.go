@@ -347,6 +347,13 @@ func (p *performer) locate(line int, err error) error {
 		}
 	}
 	f := &Failure{File: p.run.Procedure.Path, Line: line, Text: p.run.Procedure.Lines.At(line), Err: err}
+	if m, ok := errors.AsType[*dialog.Missed](err); ok {
+		for _, d := range p.dialogs {
+			if c, err := d.Port().Counters(); err == nil && c.Any() && d.Port().Name() == m.Port {
+				f.Counted = c.String()
+			}
+		}
+	}
 	if r, ok := errors.AsType[*dialog.Refused](err); ok {
 		for name, d := range p.dialogs {
 			if d.Port().Name() == r.Port {

@@ -96,6 +96,7 @@ func (p *netPort) Signal(s Signal, _ bool) error { return p.none("set " + s.Stri
 func (p *netPort) Inputs() (Inputs, error)       { return Inputs{}, p.none("read the signal lines") }
 func (p *netPort) Break(time.Duration) error     { return p.none("send a break") }
 func (p *netPort) Counters() (Counters, error)   { return Counters{}, p.none("read the error counters") }
+func (p *netPort) Purge() error                  { return nil }
 func (p *netPort) Drain() error                  { return nil }
 
 func (p *netPort) Read(b []byte) (int, error) {

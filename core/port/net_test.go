@@ -86,7 +86,7 @@ func TestRFC2217(t *testing.T) {
 	s.Signals = nil
 	for _, do := range []func() error{
 		func() error { return p.Signal(DTR, false) }, func() error { return p.Signal(RTS, true) },
-		func() error { return p.SetFlow(RTSCTS) }, func() error { return p.SetFlow(NoFlow) }, func() error { return p.Break(time.Millisecond) }, p.Drain,
+		func() error { return p.SetFlow(RTSCTS) }, func() error { return p.SetFlow(NoFlow) }, func() error { return p.Break(time.Millisecond) }, p.Drain, p.Purge,
 	} {
 		if err := do(); err != nil {
 			t.Error(err)

@@ -95,6 +95,12 @@ func (p *pipePort) Close() error {
 	return nil
 }
 
+// Purge throws away what has come; what was written has left at once.
+func (p *pipePort) Purge() error {
+	p.in.empty()
+	return nil
+}
+
 type pipeModule struct {
 	in, out *queue
 	host    *pipePort
@@ -148,6 +154,13 @@ func (q *queue) write(b []byte) (int, error) {
 	q.bytes = append(q.bytes, b...)
 	q.more.Signal()
 	return len(b), nil
+}
+
+// empty throws away what has come.
+func (q *queue) empty() {
+	q.mu.Lock()
+	q.bytes = nil
+	q.mu.Unlock()
 }
 
 // ended reports whether nothing more will come.

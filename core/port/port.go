@@ -55,6 +55,10 @@ type Port interface {
 	// Break holds the line at space for d.
 	Break(d time.Duration) error
 
+	// Purge throws away what has come and was not read, and what was written and
+	// has not left.
+	Purge() error
+
 	// Drain waits until all that was written has left.
 	Drain() error
 }

@@ -250,6 +250,16 @@ func (p *remotePort) Break(d time.Duration) error {
 	return p.control("end the break", rfc2217.BreakOff)
 }
 
+// Purge has the server empty both its buffers, and empties our own.
+func (p *remotePort) Purge() error {
+	const both = 3
+	if _, err := p.request("purge", rfc2217.PurgeData, both); err != nil {
+		return err
+	}
+	p.in.empty()
+	return nil
+}
+
 // Drain has nothing to wait for: TCP keeps the order of bytes and commands.
 func (p *remotePort) Drain() error { return nil }
 

@@ -208,6 +208,14 @@ func (p *serialPort) signal(op string, err error) error {
 
 func (p *serialPort) Break(d time.Duration) error { return p.signal("send a break", p.dev.Break(d)) }
 
+// Purge empties both buffers.
+func (p *serialPort) Purge() error {
+	if err := errors.Join(p.dev.ResetInputBuffer(), p.dev.ResetOutputBuffer()); err != nil {
+		return p.fail("purge", err)
+	}
+	return nil
+}
+
 func (p *serialPort) Drain() error {
 	if err := p.dev.Drain(); err != nil {
 		return p.fail("drain", err)

@@ -48,6 +48,18 @@ func withoutEcho(got []byte, sent string) []byte {
 	return got
 }
 
+// banner tells boot noise from the banner after it: how many unreadable bytes
+// came first, and the readable line that followed, "" if there was none.
+func banner(got []byte) (noise int, text string) {
+	for _, line := range bytes.FieldsFunc(got, func(r rune) bool { return r == '\r' || r == '\n' }) {
+		if len(line) >= 4 && readable(line) == 1 {
+			return noise, string(line)
+		}
+		noise += len(line)
+	}
+	return noise, ""
+}
+
 // stripParity tells seven bits with parity from eight without: if the eighth
 // bits follow one parity rule throughout and some are set, they are parity.
 func stripParity(b []byte) ([]byte, uart.Parity) {

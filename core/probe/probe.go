@@ -139,6 +139,20 @@ func (p *Probe) gather(ctx context.Context, l uart.Line, most time.Duration) ([]
 	}
 }
 
+// forget throws away what has come and was not gathered.
+func (p *Probe) forget() {
+	for {
+		select {
+		case _, ok := <-p.chunks:
+			if !ok {
+				return
+			}
+		default:
+			return
+		}
+	}
+}
+
 // ask sends bytes and returns what came back.
 func (p *Probe) ask(ctx context.Context, l uart.Line, send string) ([]byte, error) {
 	if _, err := p.Port.Write(ctx, []byte(send)); err != nil {
@@ -171,6 +185,12 @@ func (p *Probe) search(ctx context.Context) error {
 			}
 			continue // this port cannot do that speed
 		}
+		if !first { // what came at the speed before says nothing about this one
+			if err := p.Port.Purge(); err != nil {
+				return err
+			}
+			p.forget()
+		}
 		if first {
 			first = false
 			got, err := p.gather(ctx, l, listenTime)
@@ -179,6 +199,11 @@ func (p *Probe) search(ctx context.Context) error {
 			}
 			p.note(l, "", got)
 			unasked = len(got) > 0
+			if noise, banner := banner(got); banner != "" && noise > 0 {
+				p.because("before anything was sent came %d unreadable bytes, as a boot loader sends them, then a banner: %s", noise, oneLine(banner))
+			} else if banner != "" {
+				p.because("before anything was sent came %s", oneLine(banner))
+			}
 		}
 		for _, w := range p.Wake {
 			send := w + "\r\n"
@@ -309,6 +334,10 @@ func (p *Probe) because(format string, args ...any) {
 func (p *Probe) lost(unasked bool, echoes, noises int) {
 	r := &p.result
 	point := func(s string) { r.Points = append(r.Points, s) }
+	unfit := func() {
+		point("Another logic level: RS-232 against TTL turns every bit round; look for a level converter.")
+		point("A speed that is not on the list; give it with --speeds.")
+	}
 	switch {
 	case echoes > 0 && noises == 0:
 		r.Kind = Echo
@@ -321,14 +350,16 @@ func (p *Probe) lost(unasked bool, echoes, noises int) {
 			p.because("the port has counted %v", c)
 		}
 		p.because("something came at %d of the settings tried, readable at none", noises)
-		point("Another logic level: RS-232 against TTL turns every bit round; look for a level converter.")
-		point("A speed that is not on the list; give it with --speeds.")
+		unfit()
 		point("A missing common ground between module and adapter.")
 	case unasked:
 		r.Kind = Burst
 		p.because("something came before anything was sent, and nothing after")
 		point("A module that has just started: wait for its banner, then probe again.")
 		point("It sends but does not hear: its RX is not joined to the adapter's TX.")
+		if len(r.Heard) > 0 && r.Heard[0].Readable < 0.9 {
+			unfit() // what came could not be read
+		}
 	default:
 		r.Kind = Silence
 		p.because("nothing came at any speed")

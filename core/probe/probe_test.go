@@ -189,6 +189,11 @@ func TestJudge(t *testing.T) {
 			t.Errorf("%q has %v parity", b, p)
 		}
 	}
+	for got, want := range map[string]string{"\x00\xff\x80\x13\r\nCURLEW 3.1\r\n": "4 CURLEW 3.1", "inputs 0\r\n": "0 inputs 0", "\xff\xfe": "2 ", "": "0 "} {
+		if n, text := banner([]byte(got)); fmt.Sprintf("%d %s", n, text) != want {
+			t.Errorf("%q: %d %q, want %s", got, n, text, want)
+		}
+	}
 	for _, c := range []struct{ got, sent, want string }{
 		{"AT\r\r\nOK\r\n", "AT\r\n", "\r\r\nOK\r\n"},
 		{"\r\nOK\r\n", "AT", "\r\nOK\r\n"},

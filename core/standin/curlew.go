@@ -60,6 +60,7 @@ func newCurlew(b *Bench, u *unit) (behaviour, error) {
 		return nil, fmt.Errorf("a Curlew has no setting %q: it is set by its commands", key)
 	}
 	c := &curlew{unit: u, bench: b, up: true, sim: true, registered: true, echo: true}
+	c.arriveLater(time.Now())
 	return c, nil
 }
 

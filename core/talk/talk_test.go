@@ -114,3 +114,29 @@ func TestWords(t *testing.T) {
 		t.Errorf("%d phrases", got)
 	}
 }
+
+// BenchmarkToScreen is what a byte costs from the port's read to the row on the
+// screen, beside copying it.
+func BenchmarkToScreen(b *testing.B) {
+	chunk := []byte(strings.Repeat("inputs 1011 relays 0010 board 7\r\n", 30))
+	at := time.Now()
+	b.Run("talk", func(b *testing.B) {
+		var l Log
+		b.SetBytes(int64(len(chunk)))
+		for b.Loop() {
+			from := l.Gone + len(l.Lines)
+			l.Add(at, Heard, chunk)
+			for i := max(0, from-l.Gone); i < len(l.Lines); i++ {
+				Clock.Stamp(l.Lines[i], nil)
+				AsText.Rows(l.Lines[i])
+			}
+		}
+	})
+	b.Run("bare", func(b *testing.B) {
+		b.SetBytes(int64(len(chunk)))
+		var keep []byte
+		for b.Loop() {
+			keep = append(keep[:0], chunk...)
+		}
+	})
+}

@@ -235,6 +235,9 @@ func (t *Talker) Toggle(s port.Signal) error {
 // Inputs are the incoming signal lines.
 func (t *Talker) Inputs() (port.Inputs, error) { return t.now().Port().Inputs() }
 
+// Counters are the errors on the line that the port has counted.
+func (t *Talker) Counters() (port.Counters, error) { return t.now().Port().Counters() }
+
 // breakTime is how long a break by hand lasts: longer than a character at the
 // slowest speeds in use.
 const breakTime = 250 * time.Millisecond

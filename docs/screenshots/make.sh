@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
-# Draws the pictures in this folder anew from the demo data. Needs Xvfb, xterm
-# and ImageMagick (Debian: xvfb xterm imagemagick fonts-dejavu-core), and
+# Draws the pictures in this folder anew from the demo data. Needs Xvfb, xterm,
+# xdotool and ImageMagick (Debian: xvfb xterm xdotool imagemagick fonts-dejavu-core), and
 # ./uparrot built by make.
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
@@ -18,10 +18,16 @@ finish() {
 trap finish EXIT
 sleep 1
 
-# shot NAME SECONDS COMMAND: what a terminal shows that long after COMMAND began.
+# shot NAME SECONDS COMMAND [KEYS]: what a terminal shows that long after COMMAND
+# began, or after the function KEYS has typed.
 shot() {
-	(cd "$work" && exec xterm -geometry 158x54+0+0 -fa 'DejaVu Sans Mono' -fs 9 -xrm 'XTerm*boldColors: false' -xrm 'XTerm*color2: #006a20' -xrm 'XTerm*color1: #b00020' -xrm 'XTerm*color3: #8a5a00' -bg '#ffffff' -fg '#202020' -e bash -c "PS1=; printf '\$ %s\n' \"$3\"; $3; sleep 60") &
+	local keys=${4:-}
+	(cd "$work" && exec xterm -geometry 158x53+0+0 -fa 'DejaVu Sans Mono' -fs 9 -xrm 'XTerm*boldColors: false' -xrm 'XTerm*color2: #006a20' -xrm 'XTerm*color1: #b00020' -xrm 'XTerm*color3: #8a5a00' -bg '#ffffff' -fg '#202020' -e bash -c "PS1=; printf '\$ %s\n' \"$3\"; $3; sleep 60") &
 	local term=$!
+	if [ -n "$keys" ]; then
+		sleep 1.5
+		$keys
+	fi
 	sleep "$2"
 	import -window root "$here/$1.png"
 	kill $term 2>/dev/null || true
@@ -35,12 +41,50 @@ standin=$!
 sleep 1
 shot run 4 "uparrot run commission.parrot --bench larkfell.toml --port valley --set address=1"
 (cd "$work" && uparrot run commission.parrot --bench larkfell.toml --port summit --set address=2 --quiet >/dev/null)
-shot link-progress 5 "timeout -s INT 6 uparrot link test valley summit --bench larkfell.toml --both --every 50ms --max-loss 8% --max-p95 150ms"
 shot link 16 "uparrot link test valley summit --bench larkfell.toml --both --every 50ms --max-loss 8% --max-p95 150ms"
 sed -e 's/{=address}/{=addres}/' -e 's/within 5s/within 5/' -e 's/0\.\.14 dBm/14..0 dBm/' -e '0,/say radio: AT$/s//sya radio: AT/' "$work/commission.parrot" >"$work/mistakes.parrot"
 shot check 2 "uparrot check mistakes.parrot larkfell.toml"
 sed -e 's/AT~CHANNEL={channel}/AT~CHANNEL=80/' "$work/commission.parrot" >"$work/refused.parrot"
 shot refused 3 "uparrot run refused.parrot --bench larkfell.toml --port valley --set address=1"
+kill $standin
+wait $standin 2>/dev/null || true
+(cd "$work" && exec uparrot standin station.toml >/dev/null 2>&1) &
+standin=$!
+sleep 1
+cat >"$work/bring-up.sh" <<'SH'
+show() { printf '\n$ %s\n' "$*"; "$@"; }
+show uparrot probe modem --bench station.toml
+show uparrot standin station.toml --tell 'wire gates level'
+show uparrot probe gates --bench station.toml --speeds 9600,115200
+show uparrot standin station.toml --tell 'wire gates looped'
+show uparrot loopback gates --bench station.toml --no-ask
+show uparrot standin station.toml --tell 'wire gates crossed'
+show uparrot probe gates --bench station.toml
+SH
+shot probe 8 "bash bring-up.sh"
+say() { xdotool type --delay 15 -- "$1"; xdotool key Return; sleep 0.4; }
+two() {
+	say who
+	say 'relay 1 on'
+	xdotool key ctrl+n; sleep 0.2
+	xdotool key F6; sleep 0.2
+	say 38400
+	say AT+CGMI
+	say '@error form=2'
+	say AT+CGMX
+	xdotool type -- '@text'
+}
+shot talk 1 "uparrot talk gates modem --bench station.toml" two
+hexview() {
+	xdotool key F6; sleep 0.2
+	say 38400
+	say AT+CMGF=1
+	say 'AT+CMGS="+15550100"'
+	say 'Gondola 4 has stopped{ctrl-z}'
+	sleep 1
+	xdotool key F4 F4 F5
+}
+shot talk-hex 1 "uparrot talk modem --bench station.toml" hexview
 kill $standin
 wait $standin 2>/dev/null || true
 standin=
