@@ -1,0 +1,174 @@
+package talk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"uparrot/core/phrasebook"
+	"uparrot/core/port"
+	"uparrot/core/station"
+)
+
+// spoken is a talker, the module's side, and what was told.
+type spoken struct {
+	*Talker
+	module io.ReadWriteCloser
+	mu     sync.Mutex
+	events []string
+}
+
+func speak(t *testing.T, setup phrasebook.Setup, dial func() (port.Port, error)) *spoken {
+	s := &spoken{}
+	if dial == nil {
+		var host port.Port
+		host, s.module = port.Pipe("m", port.DefaultLine)
+		dial = func() (port.Port, error) { return host, nil }
+	}
+	s.Talker = &Talker{Station: &station.Station{Name: "m", Setup: setup, Dial: dial}}
+	s.Tell = func(e Event) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.events = append(s.events, fmt.Sprintf("%s%q", [...]string{"<", ">", "#"}[e.Kind], e.Bytes))
+	}
+	if err := s.Open(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+func (s *spoken) told() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all := strings.Join(s.events, " ")
+	s.events = nil
+	return all
+}
+
+// answer has the module answer each line some time later.
+func (s *spoken) answer(after time.Duration, text string) {
+	go func() {
+		buf := make([]byte, 100)
+		for {
+			if _, err := s.module.Read(buf); err != nil {
+				return
+			}
+			time.Sleep(after)
+			io.WriteString(s.module, text)
+		}
+	}()
+}
+
+// Several lines go one by one, each after the last one's answer; one line goes
+// at once, whatever is still open.
+func TestLinesWaitForAnswers(t *testing.T) {
+	for _, c := range []struct {
+		dialect, answer string
+		after, want     time.Duration
+	}{
+		{"at", "\r\nOK\r\n", 700 * time.Millisecond, 1400 * time.Millisecond},
+		{"at", "\r\nERROR\r\n", 700 * time.Millisecond, 1400 * time.Millisecond},
+		{"lines", "done\r\n", 100 * time.Millisecond, 500 * time.Millisecond},
+		{"at", "", 0, 2 * answerTime},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			s := speak(t, phrasebook.Setup{Dialect: c.dialect, Ending: "cr"}, nil)
+			s.answer(c.after, c.answer)
+			began := time.Now()
+			if err := s.Say(t.Context(), false, "one", "two", "three"); err != nil {
+				t.Fatal(err)
+			}
+			if d := time.Since(began); d != c.want {
+				t.Errorf("%+v: three lines took %v", c, d)
+			}
+			if got := s.told(); !strings.HasPrefix(got, `>"one\r"`) || !strings.HasSuffix(got, `>"three\r"`) {
+				t.Errorf("told %s", got)
+			}
+			began = time.Now()
+			if err := s.Say(t.Context(), true, "\x1a"); err != nil || time.Since(began) > 0 {
+				t.Errorf("a key waited %v, %v", time.Since(began), err)
+			}
+			if err := s.Keys(t.Context(), []byte("x")); err != nil {
+				t.Error(err)
+			}
+			if got := s.told(); got != `>"\x1a" >"x"` {
+				t.Errorf("told %s", got)
+			}
+			s.module.Close()
+			time.Sleep(2 * time.Second) // until the module has said its last
+		})
+	}
+}
+
+func TestSettingsByHand(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := speak(t, phrasebook.Setup{Ending: "cr"}, nil)
+		s.SetEnding("crlf")
+		if err := s.SetSpeed(9600); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.SetSpeed(-1); err == nil || s.Line().Speed != 9600 {
+			t.Errorf("took -1 baud: %v, now %v", err, s.Line())
+		}
+		for _, err := range []error{s.Toggle(port.DTR), s.Break()} {
+			if port.KindOf(err) != port.Unsupported {
+				t.Errorf("got %v", err)
+			}
+		}
+		if dtr, rts := s.Outputs(); !dtr || !rts {
+			t.Error("a signal line that cannot be set is shown as set")
+		}
+		if err := s.Say(t.Context(), false, "x"); err != nil {
+			t.Fatal(err)
+		}
+		if got := s.told(); got != `#"line ending is crlf" #"line is 9600 8N1" >"x\r\n"` {
+			t.Errorf("told %s", got)
+		}
+	})
+}
+
+// A port that goes is told of, and with Reopen waited for.
+func TestGoesAndReturns(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var modules []io.ReadWriteCloser
+		away := false
+		s := speak(t, phrasebook.Setup{}, func() (port.Port, error) {
+			if away {
+				return nil, errors.New("not yet")
+			}
+			host, module := port.Pipe("m", port.DefaultLine)
+			modules = append(modules, module)
+			return host, nil
+		})
+		s.Reopen = true
+		away = true
+		modules[0].Close()
+		time.Sleep(5 * time.Second)
+		if got := s.told(); got != `#"port m: read: the port vanished while in use"` {
+			t.Errorf("told %s", got)
+		}
+		away = false
+		time.Sleep(time.Second)
+		if got := s.told(); got != `#"the port is back"` || len(modules) != 2 {
+			t.Errorf("told %s", got)
+		}
+		io.WriteString(modules[1], "again\r\n")
+		synctest.Wait()
+		if got := s.told(); got != `<"again\r\n"` {
+			t.Errorf("told %s", got)
+		}
+		ctx, cancel := context.WithCancelCause(t.Context())
+		why := errors.New("enough")
+		cancel(why)
+		if err := s.Say(ctx, false, "a", "b"); !errors.Is(err, why) {
+			t.Errorf("a cancelled paste went on: %v", err)
+		}
+	})
+}
