@@ -144,9 +144,9 @@ func (a *app) doLinkTest(ctx context.Context, t *link.Test, f linkFlags, row fun
 	defer func() { err = finishRecord(w, err) }()
 	t.Record, t.Row = w, row
 	if f.frames != "" {
-		file, err := os.OpenFile(f.frames, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-		if err != nil {
-			return sum, &errUsage{what: fmt.Sprintf("make the file of frames: %v", err)}
+		file, ferr := os.OpenFile(f.frames, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+		if ferr != nil {
+			return sum, &errUsage{what: fmt.Sprintf("make the file of frames: %v", ferr)}
 		}
 		rows := newFrameWriter(file)
 		t.Row = func(from, to string, r link.Row) {

@@ -275,6 +275,14 @@ func TestVerdictsAndStatus(t *testing.T) {
 	link := func(more ...string) call {
 		return b.run(append(append([]string{"link", "test", "valley", "summit", "--quiet", "--every", "20ms", "--deadline", "300ms"}, at...), more...)...)
 	}
+	if _, err := os.Stat("/dev/full"); err == nil {
+		link("--count", "2", "--frames", "/dev/full").wants(t, 3, "write the frames", "no space left")
+		link("--count", "2", "--record", "/dev/full").wants(t, 3, "the record is not complete", "no space left")
+	}
+	link("--count", "2", "--frames", "none/f.csv").wants(t, 2, "make the file of frames")
+	// Plain lines leave rubbish in the radio's input; the next test copes.
+	b.write("plain.toml", "family = \"Plain\"\n")
+	link("--count", "3", "--phrasebook", "plain.toml").wants(t, 1, "nothing arrived")
 	link("--count", "5", "--max-loss", "2%").wants(t, 4, "undecided", "more frames would tell")
 	link("--count", "20", "--max-p95", "10ms").wants(t, 1, "took longer than 10 ms", "which breaks the allowed 5 %")
 	link("--count", "80", "--max-loss", "90%", "--max-p95", "1s").wants(t, 0, "keeps the limit")

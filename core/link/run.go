@@ -278,8 +278,22 @@ func numeric(v any) float64 {
 	return math.NaN()
 }
 
-// readAddress asks the module for its own address.
+// readAddress asks the module for its own address. Where it does not answer it
+// is asked once more after a bare line ending, which clears away what somebody
+// else has left in its input.
 func (e *end) readAddress(ctx context.Context) (string, error) {
+	address, err := e.askAddress(ctx)
+	if _, missed := errors.AsType[*dialog.Missed](err); !missed {
+		return address, err
+	}
+	e.dialog.PassAll()
+	if _, err := e.dialog.SayBytes(ctx, []byte(e.Setup.EndingBytes())); err != nil {
+		return "", err
+	}
+	return e.askAddress(ctx)
+}
+
+func (e *end) askAddress(ctx context.Context) (string, error) {
 	s, _ := e.Phrasebook.Setting(e.carrier.Address) // the phrasebook was checked
 	if _, err := e.dialog.Say(ctx, s.Read, answers); err != nil {
 		return "", err
