@@ -166,15 +166,15 @@ func (a *app) doLinkTest(ctx context.Context, t *link.Test, f linkFlags, row fun
 
 // linkProgress draws how a test is going; where that cannot be drawn, it says
 // so every ten seconds.
-func (a *app) linkProgress(t *link.Test) func(link.Progress) {
+func (a *app) linkProgress(t *link.Test) func([]link.Progress) {
 	began, told := time.Now(), time.Now()
 	a.err.line("%s of %d bytes, one every %v: about %s", count(t.Count, "frame"), t.Size, t.Every, took(time.Duration(t.Count)*t.Every))
-	return func(p link.Progress) {
+	return func(all []link.Progress) {
 		var parts []string
-		for _, d := range p {
+		for _, d := range all {
 			part := fmt.Sprintf("%s to %s: %d sent, %d received", d.From, d.To, d.Sent, d.Received)
-			if d.LatencyMS != nil {
-				part += fmt.Sprintf(", median %.1f ms", d.LatencyMS.Median)
+			if d.Mean > 0 {
+				part += fmt.Sprintf(", on average after %.1f ms", d.Mean.Seconds()*1000)
 			}
 			parts = append(parts, part)
 		}

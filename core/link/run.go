@@ -39,13 +39,17 @@ type Test struct {
 	Plan
 	A, B    *station.Station
 	Record  *record.Writer               // nil keeps none
-	Observe func(Progress)               // told a few times a second; may be nil
+	Observe func([]Progress)             // told a few times a second; may be nil
 	Row     func(from, to string, r Row) // told of each frame when it is settled; may be nil
 	Nap     pace.Nap                     // nil means pace.Precise
 }
 
-// Progress is how far a test has come, a direction each.
-type Progress []Direction
+// Progress is how far one direction of a test has come.
+type Progress struct {
+	From, To       string
+	Sent, Received int
+	Mean           time.Duration // latency so far; 0 if nothing has arrived
+}
 
 // Check says what is wrong with the plan before a port is opened.
 func (t *Test) Check() error {
@@ -370,11 +374,11 @@ func (t *Test) progress(ways []*way) {
 	if t.Observe == nil {
 		return
 	}
-	var p Progress
+	var all []Progress
 	for _, w := range ways {
-		p = append(p, w.to.counts.direction(w.from.Name, w.to.Name))
+		all = append(all, w.to.counts.progress(w.from.Name, w.to.Name))
 	}
-	t.Observe(p)
+	t.Observe(all)
 }
 
 // givenUp is how many commands in a row a module may leave unanswered before the

@@ -60,6 +60,7 @@ type tally struct {
 	highest                                                            int64                   // greatest number that arrived, -1 if none
 	latency                                                            *hdrhistogram.Histogram // microseconds
 	jitter                                                             jitter
+	total                                                              time.Duration // sum of latencies
 	wire                                                               time.Duration // sum over received
 	strength, snr                                                      spread
 	news                                                               chan struct{}
@@ -154,6 +155,7 @@ func (t *tally) arrived(number uint32, at time.Time, wire time.Duration, strengt
 	t.highest = max(t.highest, int64(number))
 	_ = t.latency.RecordValue(max(1, transit.Microseconds())) // a day is never exceeded
 	t.jitter.add(transit)
+	t.total += transit
 	t.wire += wire
 	t.strength.add(strength)
 	t.snr.add(snr)
@@ -203,4 +205,16 @@ func (t *tally) longest() time.Duration {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return time.Duration(t.latency.Max()) * time.Microsecond
+}
+
+// progress is how far the direction has come. It is asked for in the midst of
+// measuring, so it takes no time: quantiles are for the end.
+func (t *tally) progress(from, to string) Progress {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	p := Progress{From: from, To: to, Sent: int(t.next), Received: t.received}
+	if t.received > 0 {
+		p.Mean = t.total / time.Duration(t.received)
+	}
+	return p
 }

@@ -88,7 +88,7 @@ func newPath(a Air, from, to string) *path {
 		truth:   Truth{From: from, To: to},
 		rng:     rand.New(rand.NewPCG(a.Seed, h.Sum64())),
 		highest: -1,
-		delays:  hdrhistogram.New(1, int64(time.Minute/time.Microsecond), 4),
+		delays:  hdrhistogram.New(1, int64(time.Minute/time.Microsecond), 3),
 	}
 }
 

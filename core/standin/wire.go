@@ -257,8 +257,12 @@ func (w *wire) write(ctx context.Context, o outgoing) error {
 		heard, _ = uart.Hear(o.line, host, o.b)
 	}
 	for sent, written := 0, 0; sent < len(o.b); {
-		// Some bytes at a time is near enough, but the last must be exact.
+		// Some bytes at a time is near enough, but line ends must be exact: what
+		// a host times is when a line is over.
 		next := min(len(o.b), max(sent+1, o.line.Chars(time.Since(o.start)+time.Millisecond)))
+		if i := bytes.IndexAny(o.b[sent:next], "\r\n"); i >= 0 {
+			next = sent + i + 1
+		}
 		if !pace.Until(ctx, o.start.Add(o.line.Time(next)), w.clock.nap, nil) {
 			return context.Cause(ctx)
 		}
