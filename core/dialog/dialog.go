@@ -144,6 +144,7 @@ type Dialog struct {
 	wants   int    // bytes the coming line must have before a line end counts
 	lines   []Line // not taken yet
 	count   int64  // lines so far
+	slab    []byte // where the text of lines is kept
 
 	lastCame time.Time
 	lastWent time.Time
@@ -366,11 +367,24 @@ func (d *Dialog) line(now time.Time, from, to, next int, cut bool) {
 		return
 	}
 	d.count++
-	l.Text = append([]byte(nil), text...)
+	l.Text = d.keep(text)
 	if taken := d.classify(&l); !taken {
 		d.lines = append(d.lines, l)
 	}
 }
+
+// keep copies a line's text out of the stream. Many lines share one piece of
+// memory, which lives as long as the last of them.
+func (d *Dialog) keep(text []byte) []byte {
+	if len(text) > cap(d.slab)-len(d.slab) {
+		d.slab = make([]byte, 0, max(len(text), slabSize))
+	}
+	from := len(d.slab)
+	d.slab = append(d.slab, text...)
+	return d.slab[from:len(d.slab):len(d.slab)]
+}
+
+const slabSize = 8 << 10
 
 // clean removes colours and the blanks at both ends.
 func clean(text []byte) []byte {
