@@ -31,6 +31,7 @@ var lockDir = "/var/lock"
 type guard struct {
 	device   string // the path with links resolved
 	fd       int
+	file     *os.File // the same, read through the runtime's poller: no thread waits in the kernel for bytes
 	found    *unix.Termios
 	lockFile string // "" if none was made
 }
@@ -44,7 +45,7 @@ func newGuard(path string) (*guard, error) {
 	if err != nil {
 		return nil, openError(path, err)
 	}
-	g := &guard{device: device, fd: fd}
+	g := &guard{device: device, fd: fd, file: os.NewFile(uintptr(fd), device)}
 	if g.found, err = unix.IoctlGetTermios(fd, getTermios); err != nil {
 		g.release()
 		return nil, openError(path, err)
@@ -134,8 +135,13 @@ func (g *guard) release() {
 		os.Remove(g.lockFile) // only ours; gone already is as good
 		g.lockFile = ""
 	}
-	unix.Close(g.fd) // also gives up the advisory lock
+	g.file.Close() // also gives up the advisory lock and ends a read
 }
+
+// read reads what has come. It waits through the runtime's poller: a thread that
+// waited in the kernel would hold a processor, and with it every timer there,
+// for milliseconds.
+func (g *guard) read(_ serial.Port, b []byte) (int, error) { return g.file.Read(b) }
 
 // write writes all of b through the guard's own descriptor, which does not
 // block: a line that is held back leaves the caller free to give up.

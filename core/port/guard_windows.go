@@ -30,6 +30,9 @@ func LockFile(path string) (release func(), err error) {
 	return func() { f.Close() }, nil
 }
 
+// read reads what has come.
+func (g *guard) read(dev serial.Port, b []byte) (int, error) { return dev.Read(b) }
+
 // write writes all of b; the system bounds how long that may take.
 func (g *guard) write(_ context.Context, dev serial.Port, b []byte) (int, error) {
 	sent := 0

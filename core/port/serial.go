@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -134,7 +135,7 @@ func (p *serialPort) Line() uart.Line {
 }
 
 func (p *serialPort) Read(b []byte) (int, error) {
-	n, err := p.dev.Read(b)
+	n, err := p.guard.read(p.dev, b)
 	if err != nil {
 		return n, p.fail("read", err)
 	}
@@ -231,7 +232,7 @@ func (p *serialPort) fail(op string, err error) error {
 	e := &Error{Port: p.name, Op: op, Err: err}
 	pe, _ := errors.AsType[*serial.PortError](err)
 	gone := pe != nil && pe.Code() == serial.PortClosed
-	for _, sign := range []error{syscall.EIO, syscall.ENXIO, syscall.ENODEV, syscall.EBADF} {
+	for _, sign := range []error{syscall.EIO, syscall.ENXIO, syscall.ENODEV, syscall.EBADF, io.EOF, os.ErrClosed} {
 		gone = gone || errors.Is(err, sign)
 	}
 	switch {
