@@ -247,9 +247,8 @@ func (d *Dialog) read() {
 			return
 		}
 		if woken {
-			// Whoever waited goes on first, on this very thread: the next read
-			// blocks it in the kernel, and waking another takes longer than most
-			// modules take to answer.
+			// Whoever waited goes on first, on this very thread: waking another
+			// takes longer than most modules take to answer.
 			runtime.Gosched()
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"sort"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -406,6 +407,49 @@ func BenchmarkFrames(b *testing.B) {
 			got += n
 		}
 		b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "frames/s")
+	})
+}
+
+// BenchmarkPacing is frames every ten milliseconds over pseudo-terminals: how
+// far from the plan they were sent, beside a bare sleep until the same moments.
+func BenchmarkPacing(b *testing.B) {
+	report := func(b *testing.B, off []float64) {
+		sort.Float64s(off)
+		b.ReportMetric(off[len(off)*99/100], "ms-p99")
+		b.ReportMetric(off[len(off)/2], "ms-median")
+	}
+	const every, frames = 10 * time.Millisecond, 200
+	b.Run("link", func(b *testing.B) {
+		var far [2]*port.Pseudo
+		for i := range far {
+			var err error
+			if far[i], err = port.OpenPseudo(); err != nil {
+				b.Skip(err)
+			}
+			b.Cleanup(func() { far[i].Close() })
+		}
+		go io.Copy(far[1], far[0])
+		var off []float64
+		for b.Loop() {
+			test := &Test{Plan: Plan{Count: frames, Every: every, Size: 24, Deadline: time.Second},
+				A: &station.Station{Name: "a", Address: far[0].Path()}, B: &station.Station{Name: "z", Address: far[1].Path()}}
+			test.Row = func(_, _ string, r Row) { off = append(off, r.Sent.Sub(r.Planned).Seconds()*1000) }
+			if _, err := test.Do(b.Context()); err != nil {
+				b.Fatal(err)
+			}
+		}
+		report(b, off)
+	})
+	b.Run("bare", func(b *testing.B) {
+		var off []float64
+		for b.Loop() {
+			for i, start := 0, time.Now(); i < frames; i++ {
+				planned := start.Add(time.Duration(i) * every)
+				time.Sleep(time.Until(planned))
+				off = append(off, time.Since(planned).Seconds()*1000)
+			}
+		}
+		report(b, off)
 	})
 }
 
