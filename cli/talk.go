@@ -193,6 +193,9 @@ func (a *app) sayAll(ctx context.Context, t *talk.Talker, lines <-chan string, g
 		select {
 		case l, ok := <-lines:
 			if !ok {
+				if ctx.Err() != nil { // the lines ended because all has
+					return context.Cause(ctx)
+				}
 				if goOn {
 					<-ctx.Done()
 					return context.Cause(ctx)

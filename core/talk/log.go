@@ -34,6 +34,8 @@ type Line struct {
 type Log struct {
 	Lines []Line
 	Gone  int // lines dropped from the front
+
+	cut int // 1 and the number of a heard line that ended with CR when something else came between; its LF may follow
 }
 
 // Bounds on what a log keeps.
@@ -46,9 +48,21 @@ const (
 // into lines; a CR before the LF belongs to the line end.
 func (l *Log) Add(t time.Time, k Kind, b []byte) {
 	if k != Heard {
+		if last := l.last(); last != nil && last.Open {
+			last.Open = false // what comes now stands on a line of its own
+			if last.Bytes[len(last.Bytes)-1] == '\r' {
+				l.cut = l.Gone + len(l.Lines)
+			}
+		}
 		l.add(Line{Time: t, Kind: k, Bytes: append([]byte(nil), b...)})
 		return
 	}
+	if l.cut > l.Gone && len(b) > 0 && b[0] == '\n' {
+		line := &l.Lines[l.cut-1-l.Gone]
+		line.Bytes = append(line.Bytes, '\n')
+		b = b[1:]
+	}
+	l.cut = 0
 	for len(b) > 0 {
 		n := bytes.IndexByte(b, '\n') + 1
 		open := n == 0

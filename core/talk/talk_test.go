@@ -26,7 +26,7 @@ func TestLog(t *testing.T) {
 		}
 		got = append(got, fmt.Sprintf("%d %s|%s|open=%v", line.Kind, strings.TrimSpace(SinceLast.Stamp(line, before)), Text(line.Bytes), line.Open))
 	}
-	want := "1 07:30:00.000|AT~NODE?|open=false,0 0.001s||open=false,0 0.000s|~NODE: 7|open=false,0 0.002s||open=false,0 0.000s|OK|open=false,0 0.000s|> |open=true,2 0.997s|speed is 9600|open=false,0 1.000s|late|open=true"
+	want := "1 07:30:00.000|AT~NODE?|open=false,0 0.001s||open=false,0 0.000s|~NODE: 7|open=false,0 0.002s||open=false,0 0.000s|OK|open=false,0 0.000s|> |open=false,2 0.997s|speed is 9600|open=false,0 1.000s|late|open=true"
 	if s := strings.Join(got, ","); s != want {
 		t.Errorf("got\n%s\nwant\n%s", s, want)
 	}
@@ -38,6 +38,20 @@ func TestLog(t *testing.T) {
 		if got := l.Search(c.words, c.before); got != c.want {
 			t.Errorf("%s before %d: %d, want %d", c.words, c.before, got, c.want)
 		}
+	}
+	// A line end that comes in two halves, with something said between.
+	var m Log
+	m.Add(at, Heard, []byte("OK\r"))
+	m.Add(at, Said, []byte("AT\r"))
+	m.Add(at, Heard, []byte("\nOK"))
+	m.Add(at, Note, []byte("gone"))
+	m.Add(at, Heard, []byte("\n"))
+	got = nil
+	for _, line := range m.Lines {
+		got = append(got, fmt.Sprintf("%q %v", line.Bytes, line.Open))
+	}
+	if s := strings.Join(got, ","); s != `"OK\r\n" false,"AT\r" false,"OK" false,"gone" false,"\n" false` {
+		t.Errorf("got %s", s)
 	}
 	for range 3 * MaxLines {
 		l.Add(at, Heard, []byte("x\n"))
