@@ -49,6 +49,7 @@ type parser struct {
 	values   *scope
 	step     *Step // open block, nil outside
 	tried    int   // statements in it, also those that could not be read
+	titles   map[string]*Step
 	header   map[string]bool
 	used     map[string]bool // ports that some statement uses
 }
@@ -98,7 +99,7 @@ func init() {
 }
 
 func (p *parser) run() {
-	p.header, p.used = map[string]bool{}, map[string]bool{}
+	p.header, p.used, p.titles = map[string]bool{}, map[string]bool{}, map[string]*Step{}
 	for i, text := range p.file.Lines {
 		l := &line{number: i + 1, text: strings.TrimRight(text, " \t")}
 		if l.done() || l.text[l.at] == '#' {

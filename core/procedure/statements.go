@@ -176,11 +176,10 @@ func (p *parser) readStep(l *line, at Pos) {
 	if s.Title, ok = p.title(l, "the step's title"); !ok {
 		return
 	}
-	for _, other := range p.file.Steps[:len(p.file.Steps)-1] {
-		if other.Title == s.Title {
-			p.mistake(titleAt, fmt.Sprintf("the step %q, line %d, has the same title", other.Title, other.Line), "Give each step a title of its own.")
-		}
+	if other, ok := p.titles[s.Title]; ok {
+		p.mistake(titleAt, fmt.Sprintf("the step %q, line %d, has the same title", other.Title, other.Line), "Give each step a title of its own.")
 	}
+	p.titles[s.Title] = s
 	for !l.done() {
 		w, at := l.word()
 		switch w {
