@@ -192,7 +192,7 @@ func (a *app) demoRun(ctx context.Context, ps *ports, file, recordFile string, w
 // demoLink measures the link and leaves its files.
 func (a *app) demoLink(ctx context.Context, ps *ports, dir string) (link.Summary, error) {
 	in := func(name string) string { return filepath.Join(dir, name) }
-	loss, p95 := 0.08, 150.0
+	loss, p95 := 0.08, 1000.0 // wide enough for a machine that is busy with other things
 	t := &link.Test{Plan: link.Plan{
 		Count: 200, Every: 50 * time.Millisecond, Size: 24, Both: true, Deadline: 2 * time.Second,
 		Limits: link.Limits{MaxLoss: &loss, MaxP95MS: &p95},

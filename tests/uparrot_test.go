@@ -273,7 +273,7 @@ func TestVerdictsAndStatus(t *testing.T) {
 	b.standins("--dir", "here")
 	at := []string{"--bench", "here/bench.toml"}
 	link := func(more ...string) call {
-		return b.run(append(append([]string{"link", "test", "valley", "summit", "--quiet", "--every", "20ms", "--deadline", "300ms"}, at...), more...)...)
+		return b.run(append(append([]string{"link", "test", "valley", "summit", "--quiet", "--every", "20ms", "--deadline", "2s"}, at...), more...)...)
 	}
 	if _, err := os.Stat("/dev/full"); err == nil {
 		link("--count", "2", "--frames", "/dev/full").wants(t, 3, "write the frames", "no space left")
@@ -518,7 +518,7 @@ func TestPlainLink(t *testing.T) {
 			}
 		}
 	}()
-	c := b.run("link", "test", far[0].Path(), far[1].Path(), "--count", "50", "--every", "5ms", "--both", "--speed", "57600", "--frame", "8E1", "--deadline", "300ms", "--json", "--quiet").wants(t, 0)
+	c := b.run("link", "test", far[0].Path(), far[1].Path(), "--count", "50", "--every", "5ms", "--both", "--speed", "57600", "--frame", "8E1", "--deadline", "3s", "--json", "--quiet").wants(t, 0)
 	var s summary
 	if err := json.Unmarshal([]byte(c.out), &s); err != nil {
 		t.Fatal(err)

@@ -75,10 +75,18 @@ type Probe struct {
 	Speeds  []int       // speeds to try; nil means the package's Speeds
 	Observe func(Heard) // told of each try; may be nil
 
-	chunks chan []byte
-	ended  error
-	result Result
+	chunks   chan []byte
+	ended    error
+	result   Result
+	patience time.Duration // how long an answer may take to begin
+
+	unasked        bool // something came before anything was sent
+	echoes, noises int
 }
+
+// again is how many of the speeds are tried a second time, with twice the
+// patience, where nothing was found: for modules and machines that were busy.
+const again = 8
 
 // Run probes. It closes nothing; the port must not be read by anybody else
 // until it is closed.
@@ -158,7 +166,7 @@ func (p *Probe) ask(ctx context.Context, l uart.Line, send string) ([]byte, erro
 	if _, err := p.Port.Write(ctx, []byte(send)); err != nil {
 		return nil, err
 	}
-	return p.gather(ctx, l, l.Time(len(send)+8)+answerTime)
+	return p.gather(ctx, l, l.Time(len(send)+8)+p.patience)
 }
 
 // note keeps what came at a setting.
@@ -173,21 +181,33 @@ func (p *Probe) note(l uart.Line, sent string, got []byte) {
 	}
 }
 
-// search goes over the speeds, listening once and asking at each.
+// search goes over the speeds, and over the commonest once more if it must.
 func (p *Probe) search(ctx context.Context) error {
-	first := true
-	unasked, echoes, noises := false, 0, 0
-	for _, speed := range p.Speeds {
+	p.patience = answerTime
+	found, err := p.pass(ctx, p.Speeds, true)
+	if !found && err == nil && p.echoes == 0 {
+		p.patience = 2 * answerTime
+		found, err = p.pass(ctx, p.Speeds[:min(again, len(p.Speeds))], false)
+	}
+	if !found && err == nil {
+		p.lost(p.unasked, p.echoes, p.noises)
+	}
+	return err
+}
+
+// pass asks at each speed, after listening once.
+func (p *Probe) pass(ctx context.Context, speeds []int, first bool) (bool, error) {
+	for _, speed := range speeds {
 		l := uart.Line{Speed: speed}
 		if err := p.Port.SetLine(l); err != nil {
 			if port.KindOf(err) == port.Vanished || port.KindOf(err) == port.Closed {
-				return err
+				return false, err
 			}
 			continue // this port cannot do that speed
 		}
 		if !first { // what came at the speed before says nothing about this one
 			if err := p.Port.Purge(); err != nil {
-				return err
+				return false, err
 			}
 			p.forget()
 		}
@@ -195,10 +215,10 @@ func (p *Probe) search(ctx context.Context) error {
 			first = false
 			got, err := p.gather(ctx, l, listenTime)
 			if err != nil {
-				return err
+				return false, err
 			}
 			p.note(l, "", got)
-			unasked = len(got) > 0
+			p.unasked = len(got) > 0
 			if noise, banner := banner(got); banner != "" && noise > 0 {
 				p.because("before anything was sent came %d unreadable bytes, as a boot loader sends them, then a banner: %s", noise, oneLine(banner))
 			} else if banner != "" {
@@ -209,32 +229,31 @@ func (p *Probe) search(ctx context.Context) error {
 			send := w + "\r\n"
 			got, err := p.ask(ctx, l, send)
 			if err != nil {
-				return err
+				return false, err
 			}
 			p.note(l, send, got)
 			switch {
 			case len(got) == 0:
 			case string(got) == send:
-				echoes++
+				p.echoes++
 			case p.likely(l, send, got):
 				found, err := p.confirm(ctx, l, w)
 				if found || err != nil {
-					return err
+					return found, err
 				}
-				noises++
+				p.noises++
 			default:
-				noises++
+				p.noises++
 			}
 			if len(got) == 0 && w != "" {
 				continue
 			}
 		}
-		if echoes >= 2*len(p.Wake) {
+		if p.echoes >= 2*len(p.Wake) {
 			break // at two speeds exactly what was sent: no module is that quick to change
 		}
 	}
-	p.lost(unasked, echoes, noises)
-	return nil
+	return false, nil
 }
 
 // likely reports whether an answer is worth a second question.
