@@ -515,13 +515,6 @@ func (d *Dialog) wait(ctx context.Context, timer <-chan time.Time) (timedOut boo
 	}
 }
 
-// LastCame is when bytes last came; zero if none have.
-func (d *Dialog) LastCame() time.Time {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.lastCame
-}
-
 // PassAll passes over all that no call has taken, and gives up an open
 // exchange. A step that is tried again begins with what comes from then on.
 func (d *Dialog) PassAll() {

@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"time"
 
 	"uparrot/core/pattern"
 	"uparrot/core/source"
@@ -347,12 +346,4 @@ func allowed(s string) (set [256]bool, err error) {
 		set[s[i]] = true
 	}
 	return set, nil
-}
-
-// BannerWithin is how long after a restart the banner may take; 0 if not said.
-func (pb *Phrasebook) BannerWithin() time.Duration {
-	if pb == nil || pb.Banner == nil {
-		return 0
-	}
-	return time.Duration(pb.Banner.Within)
 }

@@ -149,3 +149,16 @@ func differences(before, after []Port) []Change {
 	}
 	return all
 }
+
+// tellChanges lists the ports anew, tells what has changed and returns the new
+// listing.
+func tellChanges(before []Port, tell func(Change)) ([]Port, error) {
+	after, err := List()
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range differences(before, after) {
+		tell(c)
+	}
+	return after, nil
+}

@@ -69,14 +69,9 @@ func Follow(ctx context.Context, tell func(Change)) error {
 		case <-ctx.Done():
 			return context.Cause(ctx)
 		}
-		after, err := List()
-		if err != nil {
+		if before, err = tellChanges(before, tell); err != nil {
 			return err
 		}
-		for _, c := range differences(before, after) {
-			tell(c)
-		}
-		before = after
 	}
 }
 

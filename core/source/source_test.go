@@ -106,7 +106,4 @@ func TestTOMLPlaces(t *testing.T) {
 	if s := strings.Join(got, ","); s != want {
 		t.Errorf("got  %s\nwant %s", s, want)
 	}
-	if !d.Has("list[1].map") || d.Has("list[2]") {
-		t.Error("Has does not know what is there")
-	}
 }

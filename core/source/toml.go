@@ -222,6 +222,3 @@ func (d *Doc) AddInValue(path, value string, offset, width int, what, mend strin
 	}
 	d.add(at, what, mend)
 }
-
-// Has reports whether the file has a key.
-func (d *Doc) Has(path string) bool { _, ok := d.at[path]; return ok }
