@@ -45,8 +45,7 @@ type Test struct {
 	Ask     func(what string) error
 	Observe func(Stage) // told of each stage; may be nil
 
-	chunks chan []byte
-	ended  error
+	chunks *port.Chunks
 	res    Result
 }
 
@@ -61,28 +60,12 @@ func (t *Test) Do(ctx context.Context) (Result, error) {
 		t.Speeds = Speeds
 	}
 	t.res = Result{Port: t.Port.Name(), Verdict: verdict.Passed, Stages: []Stage{}, Proven: []string{}, Points: []string{}}
-	t.chunks = make(chan []byte, 256)
-	go t.read()
+	t.chunks = port.ReadChunks(t.Port)
 	err := t.all(ctx)
 	if err != nil {
 		t.res.Verdict = verdict.Broken
 	}
 	return t.res, err
-}
-
-func (t *Test) read() {
-	for {
-		buf := make([]byte, 4096)
-		n, err := t.Port.Read(buf)
-		if n > 0 {
-			t.chunks <- buf[:n]
-		}
-		if err != nil {
-			t.ended = err
-			close(t.chunks)
-			return
-		}
-	}
 }
 
 func (t *Test) stage(what string, ok bool, why string) {
@@ -197,9 +180,9 @@ func (t *Test) exchange(ctx context.Context, l uart.Line, b []byte, want int) ([
 	var got []byte
 	for want == 0 || len(got) < want {
 		select {
-		case c, ok := <-t.chunks:
+		case c, ok := <-t.chunks.C:
 			if !ok {
-				return got, t.ended
+				return got, t.chunks.Err()
 			}
 			got = append(got, c...)
 		case <-timer.C:

@@ -75,8 +75,7 @@ type Probe struct {
 	Speeds  []int       // speeds to try; nil means the package's Speeds
 	Observe func(Heard) // told of each try; may be nil
 
-	chunks   chan []byte
-	ended    error
+	chunks   *port.Chunks
 	result   Result
 	patience time.Duration // how long an answer may take to begin
 
@@ -99,26 +98,10 @@ func (p *Probe) Run(ctx context.Context) (Result, error) {
 	}
 	began := time.Now()
 	p.result = Result{Port: p.Port.Name(), Why: []string{}, Points: []string{}, Heard: []Heard{}}
-	p.chunks = make(chan []byte, 256)
-	go p.read()
+	p.chunks = port.ReadChunks(p.Port)
 	err := p.search(ctx)
 	p.result.TookMS = float64(time.Since(began).Milliseconds())
 	return p.result, err
-}
-
-func (p *Probe) read() {
-	for {
-		buf := make([]byte, 4096)
-		n, err := p.Port.Read(buf)
-		if n > 0 {
-			p.chunks <- buf[:n]
-		}
-		if err != nil {
-			p.ended = err
-			close(p.chunks)
-			return
-		}
-	}
 }
 
 // gather collects what comes until the line has rested, at most for a time.
@@ -129,9 +112,9 @@ func (p *Probe) gather(ctx context.Context, l uart.Line, most time.Duration) ([]
 	limit := time.Now().Add(most + 2*time.Second) // for what never stops
 	for {
 		select {
-		case b, ok := <-p.chunks:
+		case b, ok := <-p.chunks.C:
 			if !ok {
-				return got, p.ended
+				return got, p.chunks.Err()
 			}
 			got = append(got, b...)
 			rest := max(restTime, l.Time(8))
@@ -151,7 +134,7 @@ func (p *Probe) gather(ctx context.Context, l uart.Line, most time.Duration) ([]
 func (p *Probe) forget() {
 	for {
 		select {
-		case _, ok := <-p.chunks:
+		case _, ok := <-p.chunks.C:
 			if !ok {
 				return
 			}
