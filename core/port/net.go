@@ -79,8 +79,7 @@ type netPort struct {
 	conn io.ReadWriteCloser
 	line uart.Line
 
-	mu     sync.Mutex
-	closed bool
+	end ending
 }
 
 func (p *netPort) Name() string    { return p.name }
@@ -123,30 +122,36 @@ func (p *netPort) Write(ctx context.Context, b []byte) (int, error) {
 	return n, nil
 }
 
-func (p *netPort) fail(op string, err error) error {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	return ended(p.name, op, p.closed, err)
+func (p *netPort) fail(op string, err error) error { return p.end.fail(p.name, op, err) }
+
+func (p *netPort) Close() error { return p.end.close(p.name, p.conn) }
+
+// ending tells a connection that this program closed from one that ended.
+type ending struct {
+	mu     sync.Mutex
+	closed bool
 }
 
-// ended tells a connection that this program closed from one that ended.
-func ended(name, op string, closed bool, err error) error {
-	if closed {
+func (e *ending) fail(name, op string, err error) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.closed {
 		return &Error{Port: name, Op: op, Kind: Closed, Why: "the port was closed", Err: err}
 	}
 	return &Error{Port: name, Op: op, Kind: Vanished, Why: "the other side ended the connection", Err: err}
 }
 
-func (p *netPort) Close() error {
-	p.mu.Lock()
-	was := p.closed
-	p.closed = true
-	p.mu.Unlock()
+// close closes a connection, once.
+func (e *ending) close(name string, conn io.Closer) error {
+	e.mu.Lock()
+	was := e.closed
+	e.closed = true
+	e.mu.Unlock()
 	if was {
 		return nil
 	}
-	if err := p.conn.Close(); err != nil {
-		return &Error{Port: p.name, Op: "close", Err: err}
+	if err := conn.Close(); err != nil {
+		return &Error{Port: name, Op: "close", Err: err}
 	}
 	return nil
 }

@@ -18,10 +18,10 @@ type remotePort struct {
 	in   *queue // what has come from the module
 
 	sending sync.Mutex
+	end     ending
 
 	mu      sync.Mutex
 	line    uart.Line
-	closed  bool
 	inputs  byte            // modem state
 	counts  Counters        // from line states
 	replies map[byte][]byte // the latest reply to each command, by the command
@@ -284,24 +284,10 @@ func (p *remotePort) Write(ctx context.Context, b []byte) (int, error) {
 	return 0, context.Cause(ctx)
 }
 
-func (p *remotePort) fail(op string, err error) error {
-	p.mu.Lock()
-	closed := p.closed
-	p.mu.Unlock()
-	return ended(p.name, op, closed, err)
-}
+func (p *remotePort) fail(op string, err error) error { return p.end.fail(p.name, op, err) }
 
 func (p *remotePort) Close() error {
-	p.mu.Lock()
-	was := p.closed
-	p.closed = true
-	p.mu.Unlock()
-	if was {
-		return nil
-	}
+	err := p.end.close(p.name, p.conn)
 	p.in.close()
-	if err := p.conn.Close(); err != nil {
-		return &Error{Port: p.name, Op: "close", Err: err}
-	}
-	return nil
+	return err
 }
