@@ -18,6 +18,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"github.com/charmbracelet/x/ansi"
 
@@ -30,9 +31,10 @@ type Dialect int
 
 // The dialects.
 const (
-	Lines Dialect = iota // lines both ways, no exchanges
-	AT                   // a said line opens an exchange that a final result ends (ITU-T V.250)
-	Bytes                // no lines: only bytes are heard
+	Lines   Dialect = iota // lines both ways, no exchanges
+	AT                     // a said line opens an exchange that a final result ends (ITU-T V.250)
+	Console                // a said line opens an exchange that the prompt ends
+	Bytes                  // no lines: only bytes are heard
 )
 
 // ParseDialect reads a dialect's name.
@@ -41,10 +43,10 @@ func ParseDialect(s string) (Dialect, bool) {
 	return d, ok
 }
 
-var dialects = map[string]Dialect{"lines": Lines, "at": AT, "bytes": Bytes}
+var dialects = map[string]Dialect{"lines": Lines, "at": AT, "console": Console, "bytes": Bytes}
 
 // DialectNames are the dialects as written.
-var DialectNames = []string{"at", "lines", "bytes"}
+var DialectNames = []string{"at", "console", "lines", "bytes"}
 
 func (d Dialect) String() string {
 	for name, one := range dialects {
@@ -63,6 +65,7 @@ type Config struct {
 	Notices  []*pattern.Pattern // lines that the module sends by itself
 	Refusals []*pattern.Pattern // final results that say no, beside those of V.250
 	Banner   *pattern.Pattern   // the line after a restart; ends an open exchange; may be nil
+	Prompt   *pattern.Pattern   // what a console shows when it waits for a command; nil in the other dialects
 
 	// Trace is told of all that comes and goes, in order. OnNotice is told of
 	// every notice as it comes, with its place in Notices, and returns whether
@@ -99,11 +102,12 @@ type Line struct {
 	Wire int       // bytes on the line, from the line ends just before it to the first byte of its own
 	Cut  bool      // it was longer than MaxLine: this is a piece
 
-	class class
-	num   int64 // place in the stream of lines
-	start int64 // offset in the stream of bytes
-	stop  int64 // ... of its line end
-	end   int64 // ... after its line end
+	class  class
+	echoed int   // bytes at its front that may be an echo without a line end
+	num    int64 // place in the stream of lines
+	start  int64 // offset in the stream of bytes
+	stop   int64 // ... of its line end
+	end    int64 // ... after its line end
 }
 
 type class int
@@ -112,6 +116,7 @@ const (
 	plain class = iota
 	echo
 	notice
+	prompt
 )
 
 // Bounds on what is kept, whatever a module sends.
@@ -151,16 +156,20 @@ type Dialog struct {
 	echoOf   string // what was said and may come back
 	exchange exchange
 
+	datagrams bool // what comes at once is a line, ended or not
+
 	done chan struct{}
 }
 
-// exchange is a said line and its answer, in dialect AT.
+// exchange is a said line and its answer, in dialects AT and Console.
 type exchange struct {
+	begun   bool
 	said    string
 	open    bool
 	first   int64  // number of the first line after it was said
 	last    int64  // number of the line that ended it, once it is not open
-	refused string // the refusal that ended it, if no call has taken it
+	refused string // a refusal that no call has taken
+	refusal int64  // ... and the number of its line
 }
 
 // The final results of ITU-T V.250 (6.3.1) and 3GPP TS 27.007 (9.2), TS 27.005
@@ -176,32 +185,62 @@ func Open(p port.Port, cfg Config) *Dialog {
 		cfg.Ending = "\r\n"
 	}
 	d := &Dialog{port: p, cfg: cfg, done: make(chan struct{})}
-	all := append([]*pattern.Pattern(nil), cfg.Refusals...)
-	if cfg.Dialect == AT {
+	if dg, ok := p.(interface{ Datagrams() bool }); ok {
+		d.datagrams = dg.Datagrams()
+	}
+	d.compile()
+	go d.read()
+	return d
+}
+
+// compile prepares what sorts the lines. The mutex is held, or nobody reads yet.
+func (d *Dialog) compile() {
+	all := append([]*pattern.Pattern(nil), d.cfg.Refusals...)
+	if d.cfg.Dialect == AT {
 		for _, s := range noResults {
 			all = append(all, pattern.Must(s))
 		}
 	}
 	d.nRef = len(all)
-	if cfg.Dialect == AT {
+	if d.cfg.Dialect == AT {
 		for _, s := range yesResults {
 			all = append(all, pattern.Must(s))
 		}
 	}
 	d.nFin = len(all)
-	if cfg.Banner != nil {
-		all = append(all, cfg.Banner)
+	if d.cfg.Banner != nil {
+		all = append(all, d.cfg.Banner)
 	}
 	d.nBan = len(all)
-	all = append(all, cfg.Notices...)
+	all = append(all, d.cfg.Notices...)
 	d.set = pattern.NewSet(all)
-	for _, n := range cfg.Notices {
+	d.long = nil
+	for _, n := range d.cfg.Notices {
 		if n.HasPayload() {
 			d.long = append(d.long, n)
 		}
 	}
-	go d.read()
-	return d
+}
+
+// Configure changes how the module is spoken to, from what comes next on. It
+// returns what was before.
+func (d *Dialog) Configure(change func(*Config)) (before Config) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	before = d.cfg
+	change(&d.cfg)
+	d.compile()
+	if d.cfg.Dialect != before.Dialect {
+		d.exchange = exchange{}
+	}
+	return before
+}
+
+// LastCame is when the last byte was read; zero if none has come.
+func (d *Dialog) LastCame() time.Time {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.lastCame
 }
 
 // Port is the port below.
@@ -267,6 +306,12 @@ func (d *Dialog) take(now time.Time, b []byte) {
 	d.raw = append(d.raw, b...)
 	if d.cfg.Dialect != Bytes {
 		d.cutLines(now, len(b))
+		if from := int(d.partial - d.rawAt); d.datagrams && from < len(d.raw) {
+			d.line(now, from, len(d.raw), len(d.raw), false)
+		}
+		if d.cfg.Dialect == Console {
+			d.findPrompt(now)
+		}
 	}
 	if len(d.raw) > maxInbox {
 		d.drop(now, len(d.raw)-maxInbox/2)
@@ -395,34 +440,109 @@ func clean(text []byte) []byte {
 
 // classify says what sort of line this is, and does what follows from it.
 func (d *Dialog) classify(l *Line) (taken bool) {
-	if d.echoOf != "" && string(l.Text) == d.echoOf {
+	if d.isEcho(l) {
 		l.class = echo
 		d.echoOf = ""
 		return false
 	}
 	first, note := -1, -1
 	var noteCaps []pattern.Capture
-	d.set.Match(l.Text, func(i int, caps []pattern.Capture) bool {
-		if i >= d.nBan {
-			note, noteCaps = i-d.nBan, caps
-			return false
-		}
-		if first < 0 {
-			first = i
-		}
-		return true
-	})
+	sort := func(text []byte) {
+		d.set.Match(text, func(i int, caps []pattern.Capture) bool {
+			if i >= d.nBan {
+				note, noteCaps = i-d.nBan, caps
+				return false
+			}
+			if first < 0 {
+				first = i
+			}
+			return true
+		})
+	}
+	if sort(l.Text); first < 0 && note < 0 && l.echoed > 0 {
+		sort(l.Text[l.echoed:])
+	}
 	switch {
 	case note >= 0:
 		l.class = notice
 		return d.cfg.OnNotice != nil && d.cfg.OnNotice(note, *l, noteCaps)
 	case first >= 0 && d.exchange.open: // outside an exchange a result is a line like any other
-		d.exchange.open, d.exchange.last = false, l.num
 		if first < d.nRef {
-			d.exchange.refused = string(l.Text)
+			d.exchange.refused, d.exchange.refusal = string(l.Text), l.num
+		}
+		if d.cfg.Dialect == AT || first >= d.nRef { // a console's prompt is still to come
+			d.exchange.open, d.exchange.last = false, l.num
 		}
 	}
 	return false
+}
+
+// isEcho tells the echo of what was said from other lines. An echo may come
+// without a line end, joined to the answer: then the line may be either.
+func (d *Dialog) isEcho(l *Line) bool {
+	if d.echoOf == "" {
+		return false
+	}
+	text := string(l.Text)
+	if text == d.echoOf {
+		return true
+	}
+	if front, ok := strings.CutSuffix(text, d.echoOf); ok && d.isPrompt([]byte(front)) {
+		return true
+	}
+	if strings.HasPrefix(text, d.echoOf) && d.exchange.open && l.num == d.exchange.first {
+		l.echoed = len(d.echoOf)
+	}
+	return false
+}
+
+// isPrompt reports whether text is the console's prompt.
+func (d *Dialog) isPrompt(text []byte) bool {
+	if d.cfg.Dialect != Console || d.cfg.Prompt == nil {
+		return false
+	}
+	text = clean(text)
+	if i := bytes.LastIndexFunc(text, func(r rune) bool { return r < ' ' || r == 0x7f || r == utf8.RuneError }); i >= 0 {
+		_, n := utf8.DecodeRune(text[i:]) // what comes before is noise
+		text = text[i+n:]
+	}
+	_, ok := d.cfg.Prompt.Match(bytes.Trim(text, " \t"))
+	return ok
+}
+
+// longestPrompt bounds what is held against the prompt.
+const longestPrompt = 1024
+
+// findPrompt looks for the prompt at the end of what has come. A prompt has no
+// line end; it is filed as a line of its own and ends an open exchange.
+func (d *Dialog) findPrompt(now time.Time) {
+	from := max(int(d.partial-d.rawAt), len(d.raw)-longestPrompt)
+	text := d.raw[from:]
+	if len(text) == 0 || insideEscape(text) || !d.isPrompt(text) {
+		return
+	}
+	l := Line{Time: now, Wire: d.lead + len(text), class: prompt, num: d.count, Text: d.keep(clean(text)),
+		start: d.rawAt + int64(from), stop: d.rawAt + int64(len(d.raw)), end: d.rawAt + int64(len(d.raw))}
+	d.count++
+	d.lines = append(d.lines, l)
+	d.partial, d.lead, d.wants, d.afterCR = l.end, 0, 0, false
+	if d.exchange.open {
+		d.exchange.open, d.exchange.last = false, l.num
+	}
+}
+
+// insideEscape reports whether text ends within an escape sequence (ECMA-48),
+// whose end is still to come.
+func insideEscape(text []byte) bool {
+	i := bytes.LastIndexByte(text, 0x1b)
+	if i < 0 {
+		return false
+	}
+	seq := text[i+1:]
+	if len(seq) == 0 || seq[0] != '[' {
+		return len(seq) == 0
+	}
+	return bytes.IndexFunc(seq[1:], func(r rune) bool { return r >= 0x40 && r <= 0x7e }) < 0
 }
 
 // takeLine removes line i from the inbox. What stood before it and is of the
@@ -448,7 +568,7 @@ func (d *Dialog) takeLine(i int) {
 
 // passOver gives up a line that no call took.
 func (d *Dialog) passOver(l Line) {
-	if l.class != echo {
+	if l.class == plain || l.class == notice {
 		d.trace(l.Time, PassedBy, l.Text)
 	}
 	d.answered(l)
@@ -457,7 +577,7 @@ func (d *Dialog) passOver(l Line) {
 // answered notes that a line has left the inbox: a refusal need not be told of
 // any more.
 func (d *Dialog) answered(l Line) {
-	if l.num == d.exchange.last && !d.exchange.open {
+	if l.num == d.exchange.refusal {
 		d.exchange.refused = ""
 	}
 }

@@ -1,8 +1,10 @@
 package dialog
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"sort"
 	"time"
 
 	"uparrot/core/pattern"
@@ -41,6 +43,7 @@ type Missed struct {
 	Heard  []string // what came instead, oldest first, at most ten lines
 	Rest   string   // bytes after the last line end
 	Silent bool     // nothing at all came since the wait began or the last line was said
+	Echo   bool     // nothing but the echo of what was said came
 	Near   int      // which of Heard agrees longest with the pattern; -1 if none does
 	NearAt int      // bytes in which it agrees
 	Next   bool     // the very next line did not match
@@ -89,7 +92,8 @@ func (d *Dialog) Say(ctx context.Context, text string, within time.Duration) (ti
 	d.mu.Lock()
 	d.leaveOldAnswers()
 	d.echoOf = trimEcho(text)
-	d.exchange = exchange{said: text, open: d.cfg.Dialect == AT, first: d.count, last: -1}
+	held := d.cfg.Dialect == AT || d.cfg.Dialect == Console
+	d.exchange = exchange{begun: held, said: text, open: held, first: d.count, last: -1, refusal: -1}
 	line := []byte(text + d.cfg.Ending)
 	d.mu.Unlock()
 	return d.write(ctx, line)
@@ -105,7 +109,7 @@ func (d *Dialog) SetEnding(ending string) {
 // leaveOldAnswers passes over the answer to the line said before: it is no
 // answer to the next one. Lines from outside an exchange stay.
 func (d *Dialog) leaveOldAnswers() {
-	if d.cfg.Dialect != AT || d.exchange.said == "" {
+	if !d.exchange.begun {
 		return
 	}
 	kept := d.lines[:0]
@@ -157,12 +161,20 @@ func (d *Dialog) Settle(ctx context.Context, within time.Duration) error {
 			return err
 		}
 		if late && d.exchange.open {
-			m := d.missed("a final result, such as OK", nil, within, began)
+			m := d.missed(d.endOfAnswer(), nil, within, began)
 			d.exchange.open, d.exchange.last = false, d.count-1
 			return m
 		}
 	}
 	return d.refusal()
+}
+
+// endOfAnswer is what ends an exchange, in words.
+func (d *Dialog) endOfAnswer() string {
+	if d.cfg.Dialect == Console && d.cfg.Prompt != nil {
+		return "the prompt " + d.cfg.Prompt.String()
+	}
+	return "a final result, such as OK"
 }
 
 // refusal gives out the refusal that waits to be told, and takes its line.
@@ -173,7 +185,7 @@ func (d *Dialog) refusal() error {
 	err := &Refused{Port: d.port.Name(), Said: d.exchange.said, Heard: d.exchange.refused}
 	d.exchange.refused = ""
 	for i := range d.lines {
-		if d.lines[i].num == d.exchange.last {
+		if d.lines[i].num == d.exchange.refusal {
 			d.takeLine(i)
 			break
 		}
@@ -220,19 +232,16 @@ func (d *Dialog) looker(w Wait) func() (Heard, bool, error) {
 	}
 	from := int64(0)
 	return func() (Heard, bool, error) {
-		for i := range d.lines {
+		for i := d.since(from); i < len(d.lines); i++ {
 			l := d.lines[i]
-			if l.num < from {
-				continue
-			}
 			from = l.num + 1
-			caps, ok := w.match(l)
+			text, caps, ok := w.match(l)
 			if ok {
 				d.takeLine(i)
-				return Heard{string(l.Text), l.Time, caps}, true, nil
+				return Heard{string(text), l.Time, caps}, true, nil
 			}
 			if w.Form == NextLine && l.class == plain {
-				if d.exchange.refused != "" && l.num == d.exchange.last {
+				if d.exchange.refused != "" && l.num == d.exchange.refusal {
 					return Heard{}, false, d.refusal()
 				}
 				m := d.missed(w.Pattern.String(), w.Pattern, w.Within, time.Time{})
@@ -245,20 +254,40 @@ func (d *Dialog) looker(w Wait) func() (Heard, bool, error) {
 	}
 }
 
-// match holds one line against the wait. A notice is taken only by a pattern
-// with words of its own, an echo only by the very same text.
-func (w Wait) match(l Line) ([]pattern.Capture, bool) {
+// suits reports whether the pattern may take a line of this sort at all: a
+// notice only with words of its own, an echo or a prompt only by the very same
+// text.
+func (w Wait) suits(l Line) bool {
 	switch l.class {
 	case notice:
-		if !w.Pattern.HasWord() {
-			return nil, false
-		}
-	case echo:
-		if _, ok := w.Pattern.Literal(); !ok {
-			return nil, false
-		}
+		return w.Pattern.HasWord()
+	case echo, prompt:
+		_, ok := w.Pattern.Literal()
+		return ok
 	}
-	return w.Pattern.Match(l.Text)
+	return true
+}
+
+// match holds one line against the wait, and returns what of it matched: the
+// line, or what stands behind an echo without a line end.
+func (w Wait) match(l Line) ([]byte, []pattern.Capture, bool) {
+	if !w.suits(l) {
+		return nil, nil, false
+	}
+	caps, ok := w.Pattern.Match(l.Text)
+	if !ok && l.echoed > 0 {
+		caps, ok = w.Pattern.Match(l.answer())
+		return l.answer(), caps, ok
+	}
+	return l.Text, caps, ok
+}
+
+// answer is the line without the echo at its front.
+func (l Line) answer() []byte { return bytes.TrimLeft(l.Text[l.echoed:], " \t") }
+
+// since is the place in the inbox of the first line with a number, or the end.
+func (d *Dialog) since(num int64) int {
+	return sort.Search(len(d.lines), func(i int) bool { return d.lines[i].num >= num })
 }
 
 func (d *Dialog) lookBytes(w Wait) (Heard, bool, error) {
@@ -288,6 +317,11 @@ func (d *Dialog) lookBytes(w Wait) (Heard, bool, error) {
 		kept = append(kept, l)
 	}
 	d.lines = kept
+	if d.cfg.Dialect == Console && d.exchange.open && len(bytes.TrimSpace(d.raw[end:])) == 0 {
+		// What was heard is where the console waits: a prompt of another kind,
+		// such as one that asks for a name.
+		d.exchange.open, d.exchange.last = false, d.count-1
+	}
 	d.forget(to)
 	return heard, true, nil
 }
@@ -307,12 +341,9 @@ func (d *Dialog) Absent(ctx context.Context, w Wait) error {
 				return &Unwanted{d.port.Name(), w.Pattern.String(), string(d.raw[start:end]), d.lastCame.Sub(began)}
 			}
 		} else {
-			for _, l := range d.lines {
-				if l.num < from {
-					continue
-				}
+			for _, l := range d.lines[d.since(from):] {
 				from = l.num + 1
-				if _, ok := w.match(l); ok {
+				if _, _, ok := w.match(l); ok {
 					return &Unwanted{d.port.Name(), w.Pattern.String(), string(l.Text), l.Time.Sub(began)}
 				}
 			}
@@ -374,7 +405,9 @@ func (d *Dialog) missed(wanted string, p *pattern.Pattern, within time.Duration,
 		if l.class != echo {
 			m.Heard = append(m.Heard, string(l.Text))
 		}
+		m.Echo = m.Echo || l.class == echo
 	}
+	m.Echo = m.Echo && len(m.Heard) == 0
 	m.Heard = m.Heard[max(0, len(m.Heard)-showLines):]
 	if p != nil {
 		for i, h := range m.Heard {

@@ -42,6 +42,10 @@ type Test struct {
 	Observe func([]Progress)             // told a few times a second; may be nil
 	Row     func(from, to string, r Row) // told of each frame when it is settled; may be nil
 	Nap     pace.Nap                     // nil means pace.Precise
+
+	// Open are conversations that are open already, by the names of the ports.
+	// The test borrows them and leaves them as they were.
+	Open map[string]*dialog.Dialog
 }
 
 // Progress is how far one direction of a test has come.
@@ -111,6 +115,7 @@ type end struct {
 	*station.Station
 	carrier *phrasebook.Carrier // nil: plain bytes
 	dialog  *dialog.Dialog
+	before  *dialog.Config // of a dialog that was borrowed
 	line    uart.Line
 	address string // as its peer must name it; "" if the carrier needs none
 
@@ -164,7 +169,10 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 		err = t.send(ctx, ways)
 	}
 	for _, e := range []*end{a, b} {
-		if e.dialog != nil {
+		switch {
+		case e.before != nil:
+			e.dialog.Configure(func(c *dialog.Config) { *c = *e.before })
+		case e.dialog != nil:
 			if ce := e.Close(t.Record, e.dialog); err == nil {
 				err = ce
 			}
@@ -196,8 +204,13 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 // connect opens both ends and finds out their addresses.
 func (t *Test) connect(ctx context.Context, ends ...*end) error {
 	for _, e := range ends {
+		if e.dialog = t.Open[e.Name]; e.dialog != nil {
+			before := e.dialog.Configure(e.adjust)
+			e.before = &before
+			continue
+		}
 		var err error
-		if e.dialog, err = e.Open(t.Record, e.adjust); err != nil {
+		if e.dialog, err = e.Station.Open(t.Record, e.adjust); err != nil {
 			return err
 		}
 	}

@@ -9,21 +9,25 @@ import (
 
 	"uparrot/core/dialog"
 	"uparrot/core/procedure"
-	"uparrot/core/record"
+	"uparrot/core/verdict"
 )
 
 // Failure is why a step did not pass, with the line of the procedure.
 type Failure struct {
 	File    string
 	Line    int
-	Text    string // the statement
-	Meaning string // what the phrasebook says of a refusal
-	Counted string // errors on the line that the port has counted, in words; "" if none
+	Text    string   // the statement
+	From    []string // the routines it stands in and where they were done, the outermost first
+	Meaning string   // what the phrasebook says of a refusal
+	Counted string   // errors on the line that the port has counted, in words; "" if none
 	Err     error
 }
 
 func (f *Failure) Error() string {
 	s := fmt.Sprintf("line %d: %v", f.Line, f.Err)
+	if len(f.From) > 0 {
+		s = fmt.Sprintf("line %d (in %s): %v", f.Line, strings.Join(f.From, "; "), f.Err)
+	}
 	if f.Meaning != "" {
 		s += " (" + f.Meaning + ")"
 	}
@@ -88,6 +92,15 @@ func WithUnit(value, unit string) string {
 	return value + " " + unit
 }
 
+// Left is a step that a statement of its own has ended, or that needs a person
+// where there is none.
+type Left struct {
+	Verdict verdict.Verdict // Failed, Skipped or Untested
+	Why     string
+}
+
+func (e *Left) Error() string { return e.Why }
+
 type stepTimeout struct{ after time.Duration }
 
 func (e *stepTimeout) Error() string { return fmt.Sprintf("the step took longer than %v", e.after) }
@@ -101,6 +114,8 @@ func Advice(err error, ending string) string {
 			noise += h
 		}
 		switch {
+		case m.Echo:
+			return fmt.Sprintf("Only the echo came: the module hears, but does not see the end of the command. Its line ending is probably another than %s.", ending)
 		case m.Silent && m.Said == "":
 			return "Is the module powered, and its TX joined to the adapter's RX?"
 		case m.Silent:
@@ -137,31 +152,24 @@ func (p *performer) isSecret(name string) bool {
 	return false
 }
 
-// hide keeps the values of secrets out of what is shown.
-func (p *performer) hide(text string) string {
-	for _, s := range p.run.Procedure.Secrets {
-		if v, _ := p.values[s.Name].(string); v != "" {
-			text = strings.ReplaceAll(text, v, record.Hidden)
-		}
-	}
-	return text
-}
-
 // scrub hides secrets in what an error quotes.
 func (p *performer) scrub(err error) {
-	if len(p.run.Procedure.Secrets) == 0 {
+	if !p.mask.Any() {
 		return
 	}
 	if m, ok := errors.AsType[*dialog.Missed](err); ok {
-		m.Said, m.Rest, m.Wanted = p.hide(m.Said), p.hide(m.Rest), p.hide(m.Wanted)
+		m.Said, m.Rest, m.Wanted = p.mask.Hide(m.Said), p.mask.Hide(m.Rest), p.mask.Hide(m.Wanted)
 		for i, h := range m.Heard {
-			m.Heard[i] = p.hide(h)
+			m.Heard[i] = p.mask.Hide(h)
 		}
 	}
 	if r, ok := errors.AsType[*dialog.Refused](err); ok {
-		r.Said, r.Heard = p.hide(r.Said), p.hide(r.Heard)
+		r.Said, r.Heard = p.mask.Hide(r.Said), p.mask.Hide(r.Heard)
 	}
 	if u, ok := errors.AsType[*dialog.Unwanted](err); ok {
-		u.Heard = p.hide(u.Heard)
+		u.Heard = p.mask.Hide(u.Heard)
+	}
+	if l, ok := errors.AsType[*Left](err); ok {
+		l.Why = p.mask.Hide(l.Why)
 	}
 }

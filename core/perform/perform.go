@@ -7,14 +7,17 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"runtime/debug"
+	"sync"
 	"time"
 
 	"uparrot/core/dialog"
-	"uparrot/core/pattern"
 	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
+	"uparrot/core/secret"
 	"uparrot/core/station"
+	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
 
@@ -24,7 +27,17 @@ type Run struct {
 	Stations  map[string]*station.Station // by the procedure's names of its ports
 	Values    map[string]any              // inputs and secrets
 	Record    *record.Writer              // nil keeps none
-	Observe   func(Event)                 // told of everything as it happens; may be nil
+	Observe   func(Event)                 // told of everything as it happens, one thing at a time; may be nil
+
+	// Chosen are the steps to perform, by title; nil means all. Steps marked
+	// needed or always are performed in any case.
+	Chosen map[string]bool
+	// Operator is asked where a step needs hands or eyes; without one such a
+	// step is untested.
+	Operator Operator
+	// Keep keeps a file beside the record and returns where; without it keep
+	// fails.
+	Keep func(name string, data []byte) (path string, err error)
 }
 
 // Event is something that happened while a procedure was performed.
@@ -39,7 +52,9 @@ type Event struct {
 	Limit   *LimitResult    // Judged
 	Verdict verdict.Verdict // StepEnded, TryEnded
 	Err     error           // StepEnded, TryEnded: why it did not pass
-	Took    time.Duration
+	Took    time.Duration   // Waiting: so far
+	Within  time.Duration   // Waiting: at most
+	Silence time.Duration   // Waiting: since the last byte at the port; below 0 if none has come
 }
 
 // EventKind says what happened.
@@ -53,7 +68,12 @@ const (
 	Said
 	Heard
 	Checked
-	Judged // a value was held against limits
+	Judged  // a value was held against limits
+	Waiting // once a second, for as long as something is waited for
+	Told    // the operator was told something, or has answered
+	Changed // a port's line settings or signals were changed
+	Kept    // a value was kept as a file: its path
+	Linked  // a link was tested: the result in words
 )
 
 // Value is a name and what it stands for.
@@ -99,13 +119,24 @@ const afterStop = 600 * time.Millisecond
 
 // Do opens the ports, performs the procedure and closes them again. The error
 // in the result says why a performance is Broken; ctx being done makes it so.
-func (r *Run) Do(ctx context.Context) Result {
+func (r *Run) Do(ctx context.Context) (res Result) {
 	began := time.Now()
-	res := Result{Procedure: r.Procedure.Title, Steps: []StepResult{}, Limits: []LimitResult{}}
-	p := &performer{run: r, res: &res, values: map[string]any{}, dialogs: map[string]*dialog.Dialog{}, said: map[string]int{}}
+	res = Result{Procedure: r.Procedure.Title, Steps: []StepResult{}, Limits: []LimitResult{}}
+	p := &performer{run: r, res: &res, values: map[string]any{}, dialogs: map[string]*dialog.Dialog{}, said: map[string]procedure.Pos{}, before: map[string]uart.Line{}}
 	for k, v := range r.Values {
 		p.values[k] = v
 	}
+	for _, s := range r.Procedure.Secrets {
+		text, _ := p.values[s.Name].(string)
+		p.mask.Add(text)
+	}
+	defer func() {
+		// A fault of the program itself must not print values on its way out.
+		if fault := recover(); fault != nil {
+			res.Verdict = verdict.Broken
+			res.Err = fmt.Errorf("the program itself failed; please report this: %s\n%s", p.mask.Hide(fmt.Sprint(fault)), p.mask.Hide(string(debug.Stack())))
+		}
+	}()
 	r.note(record.Event{Kind: record.Begin, Text: r.Procedure.Title, Data: jsonOf(map[string]any{"file": r.Procedure.Path, "inputs": p.shown()})})
 	if err := p.open(); err != nil {
 		res.Verdict, res.Err = verdict.Broken, err
@@ -153,13 +184,58 @@ type performer struct {
 	step    *procedure.Step
 	number  int
 	try     int
-	said    map[string]int // the line of the latest say, by port
+	said    map[string]procedure.Pos // the latest say, by port
+	mask    secret.Mask
+	calls   []*call              // routines being done, the innermost last
+	before  map[string]uart.Line // line settings that were changed, by port
+	watch   sync.Mutex           // held while Observe runs
 }
 
 func (p *performer) event(e Event) {
 	if p.run.Observe != nil {
+		p.watch.Lock()
+		defer p.watch.Unlock()
 		e.Step, e.Number, e.Try = p.step, p.number, p.try
 		p.run.Observe(e)
+	}
+}
+
+// waiting tells once a second that something is waited for, until the returned
+// function is called.
+func (p *performer) waiting(port, what string, within time.Duration) (over func()) {
+	if p.run.Observe == nil {
+		return func() {}
+	}
+	began, step, number, try := time.Now(), p.step, p.number, p.try
+	what = p.mask.Hide(what)
+	d := p.dialogs[port]
+	var mu sync.Mutex
+	ended := false
+	var timer *time.Timer
+	mu.Lock()
+	defer mu.Unlock()
+	timer = time.AfterFunc(time.Second, func() {
+		mu.Lock()
+		defer mu.Unlock()
+		if ended {
+			return
+		}
+		e := Event{Kind: Waiting, Step: step, Number: number, Try: try, Port: port, Text: what, Took: time.Since(began), Within: within, Silence: -1}
+		if d != nil {
+			if last := d.LastCame(); !last.IsZero() {
+				e.Silence = time.Since(last)
+			}
+		}
+		p.watch.Lock()
+		p.run.Observe(e)
+		p.watch.Unlock()
+		timer.Reset(time.Second)
+	})
+	return func() {
+		mu.Lock()
+		defer mu.Unlock()
+		ended = true
+		timer.Stop()
 	}
 }
 
@@ -191,7 +267,9 @@ func (p *performer) close() error {
 	var first error
 	for _, decl := range p.run.Procedure.Ports {
 		if d := p.dialogs[decl.Name]; d != nil {
-			if err := p.run.Stations[decl.Name].Close(p.run.Record, d); err != nil && first == nil {
+			err := p.putBack(decl.Name, d)
+			err = errors.Join(err, p.run.Stations[decl.Name].Close(p.run.Record, d))
+			if first == nil {
 				first = err
 			}
 		}
@@ -208,6 +286,10 @@ func (p *performer) steps(ctx context.Context) {
 	var grace context.Context
 	for i, s := range p.run.Procedure.Steps {
 		p.step, p.number = s, i+1
+		if p.run.Chosen != nil && !p.run.Chosen[s.Title] && !s.Needed && !s.Always {
+			p.res.Steps = append(p.res.Steps, StepResult{Title: s.Title, Verdict: verdict.Skipped, Why: "left out"})
+			continue
+		}
 		if stopped && !s.Always {
 			p.res.Steps = append(p.res.Steps, StepResult{Title: s.Title, Verdict: verdict.Untested})
 			continue
@@ -223,11 +305,16 @@ func (p *performer) steps(ctx context.Context) {
 		}
 		sr := p.doStep(use)
 		p.res.Steps = append(p.res.Steps, sr)
-		p.res.Verdict = verdict.Worse(p.res.Verdict, sr.Verdict)
+		if sr.Verdict != verdict.Skipped {
+			p.res.Verdict = verdict.Worse(p.res.Verdict, sr.Verdict)
+		}
 		if sr.Verdict == verdict.Broken && p.res.Err == nil {
 			p.res.Err = sr.Err
 		}
 		stopped = stopped || sr.Verdict == verdict.Broken || sr.Verdict == verdict.Failed && !p.run.Procedure.KeepGoing
+	}
+	if p.res.Verdict == "" {
+		p.res.Verdict = verdict.Skipped
 	}
 	if err := context.Cause(ctx); err != nil && ctx.Err() != nil {
 		p.res.Verdict, p.res.Err = verdict.Broken, err
@@ -238,7 +325,7 @@ func (p *performer) lets() error {
 	for _, l := range p.run.Procedure.Lets {
 		v, err := l.Expr.Run(p.values)
 		if err != nil {
-			return fmt.Errorf("%s:%d: let %s: %w", p.run.Procedure.Path, l.Line, l.Name, err)
+			return fmt.Errorf("%s:%d: let %s: %w", l.File, l.Line, l.Name, err)
 		}
 		p.values[l.Name] = v
 	}
@@ -260,7 +347,7 @@ func (p *performer) doStep(ctx context.Context) StepResult {
 	for ; ; p.try++ {
 		tryBegan := time.Now()
 		limits := len(p.res.Limits)
-		if err = p.body(ctx); err == nil || p.try == s.Tries || isBroken(err) || ctx.Err() != nil {
+		if err = p.body(ctx); err == nil || p.try == s.Tries || isBroken(err) || isLeft(err) || ctx.Err() != nil {
 			break
 		}
 		p.res.Limits = p.res.Limits[:limits] // they are measured again
@@ -272,15 +359,12 @@ func (p *performer) doStep(ctx context.Context) StepResult {
 		}
 		p.tidyUp(ctx)
 	}
-	if err != nil {
+	if err != nil && !isBroken(err) {
 		p.tidyUp(ctx)
 	}
 	sr := StepResult{Title: s.Title, Verdict: verdict.Passed, Tries: p.try, TookMS: ms(time.Since(began)), Err: err}
 	if err != nil {
-		sr.Verdict, sr.Why = verdict.Failed, err.Error()
-		if isBroken(err) {
-			sr.Verdict = verdict.Broken
-		}
+		sr.Verdict, sr.Why = outcome(err), p.mask.Hide(err.Error())
 	}
 	p.event(Event{Kind: StepEnded, Verdict: sr.Verdict, Err: err, Took: time.Since(began)})
 	p.run.note(record.Event{Kind: record.Step, Step: s.Title, Try: p.try, Verdict: string(sr.Verdict), Why: sr.Why, TookMS: sr.TookMS})
@@ -303,6 +387,24 @@ func isBroken(err error) bool {
 	return errors.As(err, &pe) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)
 }
 
+// isLeft tells whether a step was left by a statement of its own, so that
+// another try would do the same.
+func isLeft(err error) bool {
+	_, left := errors.AsType[*Left](err)
+	return left
+}
+
+// outcome is the verdict that an error stands for.
+func outcome(err error) verdict.Verdict {
+	if left, ok := errors.AsType[*Left](err); ok {
+		return left.Verdict
+	}
+	if isBroken(err) {
+		return verdict.Broken
+	}
+	return verdict.Failed
+}
+
 // sleep waits, at least for nothing, unless ctx is done first.
 func sleep(ctx context.Context, d time.Duration) error {
 	if d <= 0 {
@@ -320,33 +422,54 @@ func sleep(ctx context.Context, d time.Duration) error {
 
 // body performs the statements of the step once.
 func (p *performer) body(ctx context.Context) error {
-	for _, n := range p.step.Body {
-		if err := p.statement(ctx, n); err != nil {
-			return p.locate(n.At().Line, err)
-		}
+	p.calls = nil
+	if err := p.statements(ctx, p.step.Body); err != nil {
+		return err
 	}
 	for _, decl := range p.run.Procedure.Ports {
-		if err := p.dialogs[decl.Name].Settle(ctx, p.run.Procedure.Answers); err != nil {
+		if err := p.settle(ctx, decl.Name); err != nil {
 			return p.locate(p.said[decl.Name], err)
 		}
 	}
 	return nil
 }
 
+// settle waits for the open exchange at a port to end.
+func (p *performer) settle(ctx context.Context, port string) error {
+	defer p.waiting(port, "the end of the answer", p.run.Procedure.Answers)()
+	return p.dialogs[port].Settle(ctx, p.run.Procedure.Answers)
+}
+
+// statements performs statements one after the other.
+func (p *performer) statements(ctx context.Context, list []procedure.Node) error {
+	for _, n := range list {
+		if err := ctx.Err(); err != nil {
+			return p.locate(n.At(), context.Cause(ctx))
+		}
+		if err := p.statement(ctx, n); err != nil {
+			return p.locate(n.At(), err)
+		}
+	}
+	return nil
+}
+
 // locate says at which line of the procedure an error arose.
-func (p *performer) locate(line int, err error) error {
+func (p *performer) locate(at procedure.Pos, err error) error {
 	if f, ok := errors.AsType[*Failure](err); ok {
 		return f // told already, nearer to where it arose
 	}
 	p.scrub(err)
 	if r, ok := errors.AsType[*dialog.Refused](err); ok {
 		for name, d := range p.dialogs { // what was refused is what was said
-			if d.Port().Name() == r.Port && p.said[name] > 0 {
-				line = p.said[name]
+			if d.Port().Name() == r.Port && p.said[name].Line > 0 {
+				at = p.said[name]
 			}
 		}
 	}
-	f := &Failure{File: p.run.Procedure.Path, Line: line, Text: p.run.Procedure.Lines.At(line), Err: err}
+	f := &Failure{File: at.File, Line: at.Line, Text: p.run.Procedure.Text(at), Err: err}
+	for _, c := range p.calls {
+		f.From = append(f.From, fmt.Sprintf("%s, from line %d", c.routine, c.at.Line))
+	}
 	if m, ok := errors.AsType[*dialog.Missed](err); ok {
 		for _, d := range p.dialogs {
 			if c, err := d.Port().Counters(); err == nil && c.Any() && d.Port().Name() == m.Port {
@@ -362,169 +485,4 @@ func (p *performer) locate(line int, err error) error {
 		}
 	}
 	return f
-}
-
-func (p *performer) statement(ctx context.Context, n procedure.Node) error {
-	switch n := n.(type) {
-	case *procedure.Say:
-		return p.say(ctx, n)
-	case *procedure.Hear:
-		return p.hear(ctx, n)
-	case *procedure.Check:
-		return p.check(n)
-	case *procedure.Limit:
-		return p.limit(n)
-	case *procedure.Let:
-		v, err := n.Expr.Run(p.values)
-		if err == nil {
-			p.values[n.Name] = v
-		}
-		return err
-	case *procedure.Pause:
-		return sleep(ctx, n.For)
-	case *procedure.Quiet:
-		within := n.Within
-		if within == 0 {
-			within = quietWithin
-		}
-		return p.dialogs[n.Port].Quiet(ctx, n.Still, within)
-	}
-	panic(fmt.Sprintf("perform: no case for %T", n))
-}
-
-// quietWithin bounds a quiet that says no time of its own.
-const quietWithin = 10 * time.Second
-
-// evaluator gives the values of a text's expressions.
-func (p *performer) evaluator(exprs map[string]*procedure.Expr) func(string) (string, error) {
-	return func(source string) (string, error) {
-		v, err := exprs[source].Run(p.values)
-		return procedure.Text(v), err
-	}
-}
-
-func (p *performer) say(ctx context.Context, n *procedure.Say) error {
-	text, err := n.Text.Fill(p.evaluator(n.Exprs))
-	if err != nil {
-		return err
-	}
-	d := p.dialogs[n.Port]
-	if n.Bytes {
-		p.event(Event{Kind: Said, Port: n.Port, Text: p.hide(text)})
-		_, err = d.SayBytes(ctx, []byte(text))
-		return err
-	}
-	if err := d.Settle(ctx, p.run.Procedure.Answers); err != nil {
-		return p.locate(p.said[n.Port], err) // it is about the line said before
-	}
-	p.said[n.Port] = n.Line
-	p.event(Event{Kind: Said, Port: n.Port, Text: p.hide(text)})
-	_, err = d.Say(ctx, text, p.run.Procedure.Answers)
-	return err
-}
-
-func (p *performer) hear(ctx context.Context, n *procedure.Hear) error {
-	bound, err := n.Pattern.Bind(p.evaluator(n.Exprs))
-	if err != nil {
-		return err
-	}
-	w := dialog.Wait{Form: n.Form, Pattern: bound, Within: n.Within}
-	if w.Within == 0 {
-		w.Within = p.run.Procedure.Answers
-	}
-	d := p.dialogs[n.Port]
-	if n.Not {
-		return d.Absent(ctx, w)
-	}
-	h, err := d.Hear(ctx, w)
-	if err != nil {
-		return err
-	}
-	p.capture(h.Captures)
-	p.event(Event{Kind: Heard, Port: n.Port, Text: p.hide(h.Text)})
-	return nil
-}
-
-func (p *performer) capture(caps []pattern.Capture) {
-	for _, c := range caps {
-		p.values[c.Name] = c.Value
-	}
-}
-
-func (p *performer) valuesOf(e *procedure.Expr) []Value {
-	var vs []Value
-	for _, n := range e.Names {
-		if p.isSecret(n) {
-			vs = append(vs, Value{n, record.Hidden})
-			continue
-		}
-		v := p.values[n]
-		if s, ok := v.(string); ok {
-			v = p.hide(s)
-		}
-		vs = append(vs, Value{n, v})
-	}
-	return vs
-}
-
-func (p *performer) check(n *procedure.Check) error {
-	v, err := n.Expr.Run(p.values)
-	if err != nil {
-		return err
-	}
-	values := p.valuesOf(n.Expr)
-	ok, _ := v.(bool) // the compiler has seen to it
-	outcome := verdict.Passed
-	if !ok {
-		outcome = verdict.Failed
-	}
-	p.run.note(record.Event{Kind: record.Check, Step: p.step.Title, Text: n.Expr.Source, Verdict: string(outcome), Why: n.Why, Data: jsonOf(values)})
-	p.event(Event{Kind: Checked, Text: n.Expr.Source, Values: values, Verdict: outcome})
-	if !ok {
-		return &CheckFailed{Expr: n.Expr.Source, Why: n.Why, Values: values}
-	}
-	return nil
-}
-
-func (p *performer) limit(n *procedure.Limit) error {
-	number := func(e *procedure.Expr) (*float64, error) {
-		if e == nil {
-			return nil, nil
-		}
-		v, err := e.Run(p.values)
-		if err != nil {
-			return nil, err
-		}
-		switch v := v.(type) {
-		case int:
-			f := float64(v)
-			return &f, nil
-		case float64:
-			return &v, nil
-		}
-		return nil, fmt.Errorf("%s is %v, which is no number", e.Source, v)
-	}
-	value, err := number(n.Expr)
-	if err != nil {
-		return err
-	}
-	low, err := number(n.Low)
-	if err != nil {
-		return err
-	}
-	high, err := number(n.High)
-	if err != nil {
-		return err
-	}
-	r := LimitResult{What: n.What, Value: *value, Low: low, High: high, Unit: n.Unit, Step: p.step.Title, Verdict: verdict.Passed}
-	if low != nil && *value < *low || high != nil && *value > *high {
-		r.Verdict = verdict.Failed
-	}
-	p.res.Limits = append(p.res.Limits, r)
-	p.run.note(record.Event{Kind: record.Limit, Step: p.step.Title, Text: n.What, Verdict: string(r.Verdict), Data: jsonOf(r)})
-	p.event(Event{Kind: Judged, Limit: &r, Verdict: r.Verdict})
-	if r.Verdict == verdict.Failed {
-		return &LimitFailed{r}
-	}
-	return nil
 }

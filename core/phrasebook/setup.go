@@ -1,10 +1,13 @@
 package phrasebook
 
 import (
+	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"uparrot/core/dialog"
+	"uparrot/core/pattern"
 	"uparrot/core/port"
 	"uparrot/core/source"
 	"uparrot/core/uart"
@@ -17,6 +20,22 @@ type Setup struct {
 	Frame   *uart.Frame `toml:"frame"`
 	Ending  string      `toml:"ending"` // cr, lf, crlf or none
 	Flow    string      `toml:"flow"`   // none, rtscts or xonxoff
+	Prompt  string      `toml:"prompt"` // what a console shows when it waits for a command
+}
+
+// SetPrompt sets the prompt, if it can be read as heard text.
+func (s *Setup) SetPrompt(text string) error {
+	p, err := pattern.Compile(text)
+	switch {
+	case err != nil:
+		return err
+	case strings.TrimSpace(text) == "":
+		return errors.New("the prompt is empty")
+	case len(p.Exprs()) > 0:
+		return errors.New("a prompt has no values to compare with")
+	}
+	s.Prompt = strings.TrimSpace(text)
+	return nil
 }
 
 // EndingNames are the line endings as written, and what they stand for.
@@ -41,6 +60,9 @@ func (s Setup) Or(base Setup) Setup {
 	}
 	if s.Flow == "" {
 		s.Flow = base.Flow
+	}
+	if s.Prompt == "" {
+		s.Prompt = base.Prompt
 	}
 	return s
 }
@@ -92,8 +114,20 @@ func (s Setup) check(d *source.Doc, path string) {
 	if _, ok := endings[s.Ending]; s.Ending != "" && !ok {
 		d.Add(path+"ending", fmt.Sprintf("there is no line ending %q", s.Ending), source.DidYouMean(s.Ending, EndingNames))
 	}
+	s.promptAt(d, path)
 	if _, ok := port.ParseFlow(s.Flow); s.Flow != "" && !ok {
 		d.Add(path+"flow", fmt.Sprintf("there is no flow control %q", s.Flow), source.DidYouMean(s.Flow, port.FlowNames))
+	}
+}
+
+// promptAt reports what is wrong in a prompt that stands below a path.
+func (s Setup) promptAt(d *source.Doc, path string) {
+	if s.Prompt == "" {
+		return
+	}
+	var read Setup
+	if err := read.SetPrompt(s.Prompt); err != nil {
+		d.Add(path+"prompt", err.Error(), "Write what stands at the end when the console waits, with ... for what may vary.")
 	}
 }
 
@@ -105,6 +139,9 @@ func (s Setup) Check(d *source.Doc, path string) { s.check(d, path+".") }
 func (s Setup) Config(pb *Phrasebook) dialog.Config {
 	d, _ := dialog.ParseDialect(s.Dialect) // checked when read; nothing said means lines
 	c := dialog.Config{Dialect: d, Ending: s.EndingBytes(), NoEnding: s.Ending == "none"}
+	if s.Prompt != "" {
+		c.Prompt = pattern.Must(strings.TrimSpace(s.Prompt)) // checked when read
+	}
 	if pb != nil {
 		c.Refusals = pb.refusals
 		for _, n := range pb.Notices {

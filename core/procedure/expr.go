@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
-	"sort"
 	"strconv"
 	"strings"
 
@@ -18,46 +17,6 @@ import (
 	"uparrot/core/source"
 )
 
-// scope is the names that have a value at some line.
-type scope struct{ values map[string]value }
-
-type value struct {
-	what    string // in words, such as "an input"
-	typ     types.Type
-	at      Pos
-	port    bool
-	capture bool
-	let     bool
-	read    bool
-}
-
-func newScope() *scope { return &scope{map[string]value{}} }
-
-func (s *scope) add(name string, v value) { s.values[name] = v }
-
-func (s *scope) find(name string) (value, bool) {
-	v, ok := s.values[name]
-	return v, ok
-}
-
-func (s *scope) markRead(name string) {
-	v := s.values[name]
-	v.read = true
-	s.values[name] = v
-}
-
-// names are the values that an expression may read.
-func (s *scope) names() []string {
-	var list []string
-	for n, v := range s.values {
-		if !v.port {
-			list = append(list, n)
-		}
-	}
-	sort.Strings(list)
-	return list
-}
-
 func typeOf(name string) types.Type {
 	switch name {
 	case "int", "hex":
@@ -66,28 +25,6 @@ func typeOf(name string) types.Type {
 		return types.Float
 	}
 	return types.String
-}
-
-// functions are those that expressions have beside the library's own.
-var functions = []expr.Option{
-	expr.Function("hex", func(args ...any) (any, error) {
-		n, ok := args[0].(int)
-		if !ok {
-			return nil, fmt.Errorf("hex takes a whole number, not %v", args[0])
-		}
-		return strings.ToUpper(strconv.FormatInt(int64(n), 16)), nil
-	}, new(func(int) string)),
-	expr.Function("number", func(args ...any) (any, error) {
-		s := strings.TrimSpace(fmt.Sprint(args[0]))
-		if n, err := strconv.Atoi(s); err == nil {
-			return float64(n), nil
-		}
-		f, err := strconv.ParseFloat(s, 64)
-		if err != nil {
-			return nil, fmt.Errorf("%q is no number", s)
-		}
-		return f, nil
-	}, new(func(string) float64), new(func(int) float64), new(func(float64) float64)),
 }
 
 // parses reports whether text is an expression by its form.
@@ -106,12 +43,7 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 		return nil, types.Any
 	}
 	names := identifiers(tree.Node)
-	env := types.Map{}
-	for name, v := range p.values.values {
-		if !v.port {
-			env[name] = v.typ
-		}
-	}
+	env, key := types.Map{}, text
 	for _, n := range names {
 		v, ok := p.values.find(n.name)
 		where := l.pos(offset+n.from, len(n.name))
@@ -123,7 +55,12 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 			p.mistake(where, fmt.Sprintf("%q has no value here", n.name), source.DidYouMean(n.name, p.values.names()))
 			return nil, types.Any
 		}
-		p.values.markRead(n.name)
+		p.values.read[n.name] = true
+		env[n.name] = v.typ
+		key += "\x00" + n.name + fmt.Sprintf("%T", v.typ) + v.typ.String()
+	}
+	if done, ok := p.compiled[key]; ok && !wantBool {
+		return done.expr, done.typ
 	}
 	options := append([]expr.Option{expr.Env(env)}, functions...)
 	if wantBool {
@@ -138,7 +75,17 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 	for _, n := range names {
 		e.Names = append(e.Names, n.name)
 	}
-	return e, resultType(program)
+	typ := resultType(program)
+	if !wantBool {
+		p.compiled[key] = compiled{e, typ}
+	}
+	return e, typ
+}
+
+// compiled is an expression that has been compiled before, for the same types.
+type compiled struct {
+	expr *Expr
+	typ  types.Type
 }
 
 // resultType is the type of what an expression gives, as far as it is known.
@@ -156,6 +103,20 @@ func resultType(program *vm.Program) types.Type {
 		return types.String
 	case reflect.Bool:
 		return types.Bool
+	}
+	return types.Any
+}
+
+// elementType is the type of what a list holds, as far as it is known.
+func elementType(program *vm.Program) types.Type {
+	t := program.Node().Type()
+	if t != nil && (t.Kind() == reflect.Slice || t.Kind() == reflect.Array) {
+		switch t.Elem().Kind() {
+		case reflect.Int:
+			return types.Int
+		case reflect.String:
+			return types.String
+		}
 	}
 	return types.Any
 }
@@ -180,7 +141,10 @@ type identifier struct {
 
 // identifiers are the values that a tree reads, each once.
 func identifiers(node ast.Node) []identifier {
-	v := &collector{seen: map[string]bool{"hex": true, "number": true}}
+	v := &collector{seen: map[string]bool{}}
+	for name := range ourFunctions {
+		v.seen[name] = true
+	}
 	ast.Walk(&node, v)
 	found := v.found[:0]
 	for _, id := range v.found {
@@ -211,6 +175,11 @@ func (c *collector) Visit(node *ast.Node) {
 
 // Run evaluates the expression with values by name.
 func (e *Expr) Run(values map[string]any) (any, error) {
+	for _, n := range e.Names {
+		if _, ok := values[n]; !ok {
+			return nil, fmt.Errorf("%s has no value: what would have given it one was not performed", n)
+		}
+	}
 	v, err := expr.Run(e.Program, values)
 	if err != nil {
 		if fe, ok := errors.AsType[*file.Error](err); ok {
@@ -227,23 +196,4 @@ func Text(v any) string {
 		return strconv.FormatFloat(f, 'f', -1, 64)
 	}
 	return fmt.Sprint(v)
-}
-
-// warn gathers what is odd but does no harm.
-func (p *parser) warn() {
-	for _, port := range p.file.Ports {
-		if !p.used[port.Name] {
-			p.file.Warnings = append(p.file.Warnings, p.finding(port.Pos, fmt.Sprintf("no step uses the port %s", port.Name), "Use it or delete it."))
-		}
-	}
-	for name, v := range p.values.values {
-		mend := "Use it or delete it."
-		if v.capture {
-			mend = "Check it, or write ... in its place."
-		}
-		if !v.read && (v.capture || v.let || v.what == "an input") && v.at.Line > 0 {
-			p.file.Warnings = append(p.file.Warnings, p.finding(v.at, fmt.Sprintf("nothing reads %s", name), mend))
-		}
-	}
-	_ = p.file.Warnings.Err() // puts them in order
 }

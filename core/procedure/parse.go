@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"sort"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -30,12 +29,20 @@ func Read(path string) (*File, error) {
 
 // Parse is Read on text that has been read already.
 func Parse(path, text string) (*File, error) {
-	text = strings.TrimPrefix(text, "\ufeff")
 	p := &parser{
-		file:   &File{Path: path, Answers: DefaultAnswers, Lines: source.SplitLines(text)},
-		values: newScope(),
+		file:     &File{Path: path, Answers: DefaultAnswers, Texts: map[string]source.Lines{}},
+		values:   newScope(),
+		header:   map[string]bool{},
+		used:     map[string]bool{},
+		titles:   map[string]*Step{},
+		compiled: map[string]compiled{},
 	}
-	p.run()
+	p.text(path, text)
+	p.whole()
+	if err := p.mistakes.Err(); err != nil {
+		return nil, err
+	}
+	p.inspect()
 	if err := p.mistakes.Err(); err != nil {
 		return nil, err
 	}
@@ -47,11 +54,14 @@ type parser struct {
 	file     *File
 	mistakes source.Mistakes
 	values   *scope
-	step     *Step // open block, nil outside
-	tried    int   // statements in it, also those that could not be read
+	blocks   []*block // open ones, the innermost last
+	step     *Step    // being read, nil outside
+	routine  *Routine // being read, nil outside
 	titles   map[string]*Step
 	header   map[string]bool
 	used     map[string]bool // ports that some statement uses
+	reading  []string        // files being read, for includes
+	compiled map[string]compiled
 }
 
 func (p *parser) mistake(at Pos, what, mend string) {
@@ -59,18 +69,18 @@ func (p *parser) mistake(at Pos, what, mend string) {
 }
 
 func (p *parser) finding(at Pos, what, mend string) source.Mistake {
-	return source.Mistake{File: p.file.Path, Line: at.Line, Column: at.Column, Width: at.Width, Text: p.file.Lines.At(at.Line), What: what, Mend: mend}
+	return source.Mistake{File: at.File, Line: at.Line, Column: at.Column, Width: at.Width, Text: p.file.Text(at), What: what, Mend: mend}
 }
 
 // A reader reads what follows the word that a statement begins with. The line
 // stands behind that word; at is the word's place.
 type reader func(p *parser, l *line, at Pos)
 
-// The statements of the header and of a step. A new statement is one entry
+// The statements of the header and of a block. A new statement is one entry
 // here, one node in tree.go and one case where procedures are performed.
 var (
 	headerWords map[string]reader
-	stepWords   map[string]reader
+	blockWords  map[string]reader
 )
 
 func init() {
@@ -83,54 +93,87 @@ func init() {
 		"let":       (*parser).readLet,
 		"answers":   (*parser).readAnswers,
 		"keep":      (*parser).readKeepGoing,
+		"include":   (*parser).readInclude,
+		"routine":   (*parser).readRoutine,
 		"step":      (*parser).readStep,
 	}
-	stepWords = map[string]reader{
-		"say":   (*parser).readSay,
-		"hear":  func(p *parser, l *line, at Pos) { p.readHear(l, at, false) },
-		"not":   (*parser).readNot,
-		"check": (*parser).readCheck,
-		"limit": (*parser).readLimit,
-		"let":   (*parser).readLet,
-		"pause": (*parser).readPause,
-		"quiet": (*parser).readQuiet,
-		"end":   (*parser).readEnd,
+	blockWords = map[string]reader{
+		"say":     (*parser).readSay,
+		"hear":    (*parser).readHearing,
+		"not":     (*parser).readNot,
+		"check":   (*parser).readCheck,
+		"limit":   (*parser).readLimit,
+		"let":     (*parser).readLet,
+		"pause":   (*parser).readPause,
+		"quiet":   (*parser).readQuiet,
+		"any":     (*parser).readAny,
+		"case":    (*parser).readCase,
+		"all":     (*parser).readAll,
+		"if":      (*parser).readIf,
+		"else":    (*parser).readElse,
+		"repeat":  (*parser).readRepeat,
+		"for":     (*parser).readFor,
+		"do":      (*parser).readDo,
+		"collect": (*parser).readCollect,
+		"keep":    (*parser).readKeep,
+		"tell":    (*parser).readTell,
+		"ask":     (*parser).readAsk,
+		"line":    (*parser).readLine,
+		"reach":   (*parser).readReach,
+		"fail":    (*parser).readFail,
+		"skip":    (*parser).readSkip,
+		"link":    (*parser).readLink,
+		"end":     (*parser).readEnd,
 	}
 }
 
-func (p *parser) run() {
-	p.header, p.used, p.titles = map[string]bool{}, map[string]bool{}, map[string]*Step{}
-	for i, text := range p.file.Lines {
-		l := &line{number: i + 1, text: strings.TrimRight(text, " \t")}
-		if l.done() || l.text[l.at] == '#' {
-			continue
-		}
-		if !p.plainText(l) {
+// text reads the lines of a file.
+func (p *parser) text(path, text string) {
+	p.reading = append(p.reading, path)
+	lines := source.SplitLines(strings.TrimPrefix(text, "\ufeff"))
+	p.file.Texts[path] = lines
+	for i, text := range lines {
+		l := &line{file: path, number: i + 1, text: strings.TrimRight(text, " \t")}
+		if l.done() || l.text[l.at] == '#' || !p.plainText(l) {
 			continue
 		}
 		words, where := headerWords, "outside a step"
-		if p.step != nil {
-			words, where = stepWords, "in a step"
+		if b := p.block(); b != nil {
+			words, where = blockWords, "in a "+b.word
 		}
 		w, at := l.word()
 		read, ok := words[w]
-		if p.step != nil && w != "end" {
-			p.tried++
-		}
 		if !ok {
 			p.unknownWord(l, w, at, words, where)
 			continue
 		}
-		read(p, l, at)
+		if p.mayStand(w, at) {
+			read(p, l, at)
+		}
 	}
-	if p.step != nil {
-		p.mistake(p.step.Pos, fmt.Sprintf("the step %q has no end", p.step.Title), "Write end on a line of its own after its last statement.")
+	p.closeAll()
+	p.reading = p.reading[:len(p.reading)-1]
+}
+
+// closeAll reports the blocks that a file has left open.
+func (p *parser) closeAll() {
+	for b := p.block(); b != nil; b = p.block() {
+		p.mistake(b.at, b.what()+" has no end", "Write end on a line of its own after its last statement.")
+		p.closeBlock()
 	}
-	if p.file.Title == "" && len(p.mistakes) == 0 {
-		p.mistake(Pos{1, 1, 1}, "the procedure has no title", `Begin with: procedure "What it does"`)
+}
+
+// whole checks what only the whole file shows. A file with routines and no
+// steps is there to be included.
+func (p *parser) whole() {
+	if len(p.mistakes) > 0 || len(p.file.Steps) == 0 && len(p.file.Routines) > 0 {
+		return
 	}
-	if len(p.file.Steps) == 0 && len(p.mistakes) == 0 {
-		p.mistake(Pos{max(1, len(p.file.Lines)), 1, 1}, "the procedure has no steps", `Write step "what must hold", its statements, and end.`)
+	if p.file.Title == "" {
+		p.mistake(Pos{p.file.Path, 1, 1, 1}, "the procedure has no title", `Begin with: procedure "What it does"`)
+	}
+	if len(p.file.Steps) == 0 {
+		p.mistake(Pos{p.file.Path, max(1, len(p.file.Texts[p.file.Path])), 1, 1}, "the procedure has no steps", `Write step "what must hold", its statements, and end.`)
 	}
 }
 
@@ -138,7 +181,7 @@ func (p *parser) run() {
 // bytes, and characters that a word processor slipped in.
 func (p *parser) plainText(l *line) bool {
 	if !utf8.ValidString(l.text) {
-		p.mistake(Pos{l.number, 1, 1}, "the line is not UTF-8 text", "Save the file as UTF-8; write bytes as {hex 04 A4}.")
+		p.mistake(Pos{l.file, l.number, 1, 1}, "the line is not UTF-8 text", "Save the file as UTF-8; write bytes as {hex 04 A4}.")
 		return false
 	}
 	ok := true
@@ -159,31 +202,28 @@ func (p *parser) unknownWord(l *line, w string, at Pos, words map[string]reader,
 		at = l.here()
 		w, _ = l.token()
 	}
-	_, other := headerWords[w]
-	if _, inStep := stepWords[w]; other || inStep {
-		mend := "It belongs between step and end."
-		if p.step != nil {
-			mend = fmt.Sprintf("The step %q, line %d, is still open: close it with end.", p.step.Title, p.step.Line)
-		} else if w == "end" {
-			mend = "There is no open step here: delete it, or look for an end too many above."
+	_, inHeader := headerWords[w]
+	_, inBlock := blockWords[w]
+	b := p.block()
+	switch {
+	case !inHeader && !inBlock:
+		p.mistake(at, fmt.Sprintf("unknown word %q", w), source.DidYouMean(w, keys(words)))
+		if b != nil {
+			b.tried++
 		}
-		p.mistake(at, fmt.Sprintf("%s cannot stand %s", w, where), mend)
-		if p.step != nil && w == "step" {
-			p.closeStep() // go on as if the end were there
+	case b == nil && w == "end":
+		p.mistake(at, "there is no open block for this end", "Delete it, or look for an end too many above.")
+	case b == nil:
+		p.mistake(at, fmt.Sprintf("%s cannot stand %s", w, where), "It belongs between step and end.")
+	default:
+		p.mistake(at, fmt.Sprintf("%s cannot stand %s", w, where), fmt.Sprintf("%s, line %d, is still open: close it with end.", b.what(), b.at.Line))
+		if w == "step" || w == "routine" {
+			for p.block() != nil { // go on as if the ends were there
+				p.closeBlock()
+			}
 			headerWords[w](p, l, at)
 		}
-		return
 	}
-	p.mistake(at, fmt.Sprintf("unknown word %q", w), source.DidYouMean(w, keys(words)))
-}
-
-func keys[V any](m map[string]V) []string {
-	var list []string
-	for k := range m {
-		list = append(list, k)
-	}
-	sort.Strings(list)
-	return list
 }
 
 // over reports what is left on a line where nothing may be.
@@ -290,9 +330,10 @@ func (p *parser) newName(l *line, what string) (string, Pos, bool) {
 }
 
 // reserved are words that stand where a name could stand too.
-var reserved = map[string]bool{"bytes": true, "next": true, "within": true, "for": true, "not": true, "in": true, "and": true, "or": true, "true": true, "false": true, "nil": true}
+var reserved = map[string]bool{"bytes": true, "next": true, "within": true, "for": true, "not": true, "in": true, "and": true, "or": true, "true": true, "false": true, "nil": true,
+	"until": true, "operator": true, "speed": true, "frame": true, "ending": true, "dialect": true, "dtr": true, "rts": true, "break": true, "reopen": true, "hear": true, "nothing": true}
 
-var portWords = []string{"dialect", "speed", "frame", "ending", "flow", "phrasebook"}
+var portWords = []string{"dialect", "speed", "frame", "ending", "flow", "prompt", "phrasebook", "tcp", "udp"}
 
 func (p *parser) readPort(l *line, _ Pos) {
 	name, at, ok := p.newName(l, "port")
@@ -322,52 +363,25 @@ func (p *parser) readPort(l *line, _ Pos) {
 
 func (p *parser) portWord(l *line, port *Port) bool {
 	w, at := l.word()
-	arg := func() (string, Pos) {
-		l.blanks()
-		start := l.at
-		for l.at < len(l.text) && l.text[l.at] != ',' && l.text[l.at] != ' ' {
-			l.at++
-		}
-		return l.text[start:l.at], l.pos(start, l.at-start)
-	}
 	switch w {
-	case "dialect":
-		v, at := arg()
-		if _, ok := dialog.ParseDialect(v); !ok {
-			p.mistake(at, fmt.Sprintf("there is no dialect %q", v), source.DidYouMean(v, dialog.DialectNames))
-			return false
-		}
-		port.Setup.Dialect = v
 	case "speed":
-		v, at := arg()
+		v, at := l.until(", ")
 		n, ok := number(v)
 		if !ok || n < uart.MinSpeed || n > uart.MaxSpeed {
 			p.mistake(at, fmt.Sprintf("%q is no speed", v), fmt.Sprintf("A speed is %d to %d baud, such as 115200.", uart.MinSpeed, uart.MaxSpeed))
 			return false
 		}
 		port.Setup.Speed = n
-	case "frame":
-		v, at := arg()
-		f, err := uart.ParseFrame(v)
-		if err != nil {
-			p.mistake(at, err.Error(), "")
+	case "prompt":
+		at := l.here()
+		text, ok := p.title(l, "the prompt")
+		if !ok {
 			return false
 		}
-		port.Setup.Frame = &f
-	case "ending":
-		v, at := arg()
-		if !isOneOf(v, phrasebook.EndingNames) {
-			p.mistake(at, fmt.Sprintf("there is no line ending %q", v), source.DidYouMean(v, phrasebook.EndingNames))
+		if err := port.Setup.SetPrompt(text); err != nil {
+			p.mistake(at, err.Error(), "Write what stands at the end when the console waits, with ... for what may vary.")
 			return false
 		}
-		port.Setup.Ending = v
-	case "flow":
-		v, at := arg()
-		if _, ok := serial.ParseFlow(v); !ok {
-			p.mistake(at, fmt.Sprintf("there is no flow control %q", v), source.DidYouMean(v, serial.FlowNames))
-			return false
-		}
-		port.Setup.Flow = v
 	case "phrasebook":
 		at := l.here()
 		file, ok := p.title(l, "the phrasebook's file")
@@ -375,22 +389,58 @@ func (p *parser) portWord(l *line, port *Port) bool {
 			return false
 		}
 		p.readPhrasebook(port, file, at)
-	default:
-		if w == "" {
-			at = l.here()
-			w, _ = arg()
+	case "tcp", "udp":
+		var ok bool
+		port.Socket = w
+		if port.At, ok = p.quotedText(l, "the host and port number where it listens, such as \"127.0.0.1:7000\","); !ok {
+			return false
 		}
-		p.mistake(at, fmt.Sprintf("%q says nothing about a port", w), source.DidYouMean(w, portWords))
-		return false
+	default:
+		if !p.setupWord(l, w, at, &port.Setup) {
+			return false
+		}
 	}
 	return true
 }
 
-func (p *parser) readPhrasebook(port *Port, file string, at Pos) {
-	path := file
-	if !filepath.IsAbs(path) {
-		path = filepath.Join(filepath.Dir(p.file.Path), file)
+// setupWord reads one of the words that say how a port is spoken to.
+func (p *parser) setupWord(l *line, w string, at Pos, s *phrasebook.Setup) bool {
+	oneOf := func(what string, names []string) (string, bool) {
+		v, at := l.until(", ")
+		if !isOneOf(v, names) {
+			p.mistake(at, fmt.Sprintf("there is no %s %q", what, v), source.DidYouMean(v, names))
+			return "", false
+		}
+		return v, true
 	}
+	var ok bool
+	switch w {
+	case "dialect":
+		s.Dialect, ok = oneOf("dialect", dialog.DialectNames)
+	case "ending":
+		s.Ending, ok = oneOf("line ending", phrasebook.EndingNames)
+	case "flow":
+		s.Flow, ok = oneOf("flow control", serial.FlowNames)
+	case "frame":
+		v, at := l.until(", ")
+		f, err := uart.ParseFrame(v)
+		if err != nil {
+			p.mistake(at, err.Error(), "")
+			return false
+		}
+		s.Frame, ok = &f, true
+	default:
+		if w == "" {
+			at = l.here()
+			w, _ = l.until(", ")
+		}
+		p.mistake(at, fmt.Sprintf("%q says nothing about a port", w), source.DidYouMean(w, portWords))
+	}
+	return ok
+}
+
+func (p *parser) readPhrasebook(port *Port, file string, at Pos) {
+	path := beside(at.File, file)
 	pb, err := phrasebook.Read(path)
 	if m, ok := errors.AsType[source.Mistakes](err); ok {
 		p.mistakes = append(p.mistakes, m...)
@@ -399,3 +449,42 @@ func (p *parser) readPhrasebook(port *Port, file string, at Pos) {
 	}
 	port.Phrasebook = pb
 }
+
+// beside takes a path from the folder of the file that names it.
+func beside(from, path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(filepath.Dir(from), path)
+}
+
+func (p *parser) readInclude(l *line, _ Pos) {
+	at := l.here()
+	file, ok := p.title(l, "a file")
+	if !ok {
+		return
+	}
+	p.over(l)
+	path := beside(at.File, file)
+	if isOneOf(path, p.reading) {
+		p.mistake(at, fmt.Sprintf("%s includes itself", path), "Take one of the includes out.")
+		return
+	}
+	if _, ok := p.file.Texts[path]; ok {
+		p.mistake(at, fmt.Sprintf("%s is included already", path), "Delete this line.")
+		return
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		p.mistake(at, fmt.Sprintf("the file cannot be read: %v", errors.Unwrap(err)), "A path is taken from the folder of the file that names it.")
+		return
+	}
+	if p.reading = append(p.reading, path); len(p.reading) > maxIncludes {
+		p.mistake(at, fmt.Sprintf("more than %d files include each other", maxIncludes), "Put them side by side instead.")
+	} else {
+		p.text(path, string(text))
+	}
+	p.reading = p.reading[:len(p.reading)-1]
+}
+
+const maxIncludes = 20

@@ -105,7 +105,7 @@ func TestParse(t *testing.T) {
 	if l := s.Body[11].(*Limit); l.High != nil || l.Unit != "%" || l.What != "x" {
 		t.Errorf("%+v", l)
 	}
-	if at := s.Body[0].At(); at != (Pos{15, 2, 3}) {
+	if at := s.Body[0].At(); at != (Pos{"all.parrot", 15, 2, 3}) {
 		t.Errorf("place %+v", at)
 	}
 	// CRLF and a byte order mark change nothing.
@@ -121,7 +121,7 @@ func TestMistakes(t *testing.T) {
 	const head = "procedure \"T\"\nport a\nport b\ninput n: int\n"
 	body := func(s string) string { return head + "step \"s\"\n" + s + "\n say a: {n}\n say b: x\nend\n" }
 	for _, c := range []struct{ text, want string }{
-		{"", "1:1: the procedure has no title"},
+		{"", "1:1: the procedure has no title|the procedure has no steps"},
 		{"procedure \"T\"\n", "2:1: the procedure has no steps"},
 		{"procedre \"T\"\n", `1:1: unknown word "procedre"|Did you mean "procedure"?`},
 		{"procedure T\n", "1:11: wanted the title in double quotes"},
@@ -153,7 +153,7 @@ func TestMistakes(t *testing.T) {
 		{head + "step \"s\" withn 1s\n say a: {n}\nend\n", `5:10: unknown word "withn"|Did you mean "within"?`},
 		{head + "step \"s\"\nend\n", `5:1: the step "s" does nothing`},
 		{head + "step \"s\"\n say a: {n}\n", `5:1: the step "s" has no end`},
-		{head + "step \"s\"\n say a: {n}\nend\nend\n", "8:1: end cannot stand outside a step"},
+		{head + "step \"s\"\n say a: {n}\nend\nend\n", "8:1: there is no open block for this end"},
 		{head + "step \"s\"\n say a: {n}\nend\nstep \"s\"\n say a: x\nend\n", `8:6: the step "s", line 5, has the same title`},
 		{body(" sya a: AT"), `6:2: unknown word "sya"|Did you mean "say"?`},
 		{body(" say a AT"), "6:6: wanted a colon"},
@@ -181,6 +181,51 @@ func TestMistakes(t *testing.T) {
 		{body(" pause 5"), "6:8: the time 5 has no unit"},
 		{body(" quiet a"), "6:9: wanted a time"},
 		{body(" step \"t\""), "6:2: step cannot stand in a step|close it with end"},
+		{body(" any\n  say a: x\n end"), "7:3: say cannot stand before the first case"},
+		{body(" any\n  case here a: x\n end"), "7:8: wanted hear or nothing after case"},
+		{body(" any\n  case hear a within 2s: x\n end"), "7:3: a case cannot have a time of its own"},
+		{body(" case hear a: x"), "6:2: case stands outside an any"},
+		{body(" all\n  check n == 1\n end"), "7:3: check cannot stand in an all"},
+		{body(" all\n  hear next a: x\n end"), "7:3: next cannot stand in an all"},
+		{body(" else"), "6:2: else stands outside an if"},
+		{body(" if n == 1\n  say a: x\n else\n  say a: y\n else\n  say a: z\n end"), "10:2: this if has its else already"},
+		{body(" if n\n  say a: x\n end"), "6:5: the expression cannot be used: this is a int"},
+		{body(" if\n  say a: x\n end"), "6:2: there is no condition"},
+		{body(" if n == 1\n end"), "6:2: the if does nothing"},
+		{body(" if n == 1\n  hear a: {x}\n end\n check x == \"\""), `9:8: "x" has no value here`},
+		{body(" if n == 1\n  hear a: {x}\n else\n  hear a: {y}\n end\n check x == \"\""), `11:8: "x" has no value here`},
+		{body(" any\n  case hear a: {x}\n  case hear a: b\n end\n check x == \"\""), `10:8: "x" has no value here`},
+		{body(" repeat n times\n  hear a: {x}\n end\n check x == \"\""), `9:8: "x" has no value here`},
+		{body(" repeat 0 times\n  say a: x\n end"), "6:9: 0 is no number of times"},
+		{body(" repeat 3\n  say a: x\n end"), "6:2: wanted how often"},
+		{body(" for n in 1..3\n  say a: x\n end"), "6:6: n is the name of an input already"},
+		{body(" for k of 1..3\n  say a: x\n end"), "6:8: wanted in and a list"},
+		{body(" for k in 1..3\n  say a: {k}\n end\n say a: {k}"), `9:10: "k" has no value here`},
+		{body(" do thing()"), `6:5: there is no routine "thing" above|routine thing and end`},
+		{head + "routine r(x)\n say a: {x}\n do r(x)\nend\nstep \"s\"\n do r(n)\nend\n", "7:5: a routine cannot do itself"},
+		{head + "routine r(x)\n say a: {x}\nend\nstep \"s\"\n do r()\n say a: {n}\nend\n", "9:5: r takes 1 values, not 0|do r(x)"},
+		{head + "routine r(x)\n say x: hi\nend\nstep \"s\"\n do r(n)\n say a: {n}\nend\n", `9:7: x of r is a port, and "n" is none`},
+		{head + "include \"none.parrot\"\n", "5:9: the file cannot be read"},
+		{body(" collect x from a"), "6:18: wanted until"},
+		{body(" collect x from a until"), "6:24: wanted prompt, quiet and a time, or a colon"},
+		{body(" collect x from a until: END {y}"), "6:31: a collect captures nothing"},
+		{body(" keep y as \"y.log\""), `6:7: "y" has no value here`},
+		{body(" tell \"hands\""), "6:7: wanted operator"},
+		{body(" ask operator \"how many?\" as n"), "6:30: n is the name of an input already"},
+		{body(" ask operator \"how many?\" as k: int 9..1"), "6:37: the range 9..1 is the wrong way round"},
+		{body(" line a"), "6:2: line says not what to change"},
+		{body(" line a sped 9600"), `6:9: line cannot change "sped"|Did you mean "speed"?`},
+		{body(" line a speed x"), `6:15: "x" is no speed`},
+		{body(" line a dtr up"), `6:13: "up" is no state`},
+		{body(" line a frame 9N1"), `6:15: "9N1" is no frame`},
+		{body(" reach \"host\" udp 5"), "6:15: wanted tcp and a port number, or ping"},
+		{body(" reach \"host\" tcp 70000"), `6:19: "70000" is no port number`},
+		{body(" fail"), "6:6: wanted why in double quotes"},
+		{body(" link a a count 5 every 1s"), "6:2: both ends are a"},
+		{body(" link a b every 1s"), "6:2: a link needs count and every"},
+		{body(" link a b count 5 every 1s loss <= 2"), `6:36: "2" is no share`},
+		{body(" limit upper(\"x\") in 1..2"), "6:8: a limit holds a number"},
+		{"port a: dialect console, prompt \"{x\"\n", "1:33: the brace is not closed"},
 	} {
 		_, err := Parse("t", c.text)
 		if err == nil {
@@ -192,7 +237,7 @@ func TestMistakes(t *testing.T) {
 				t.Errorf("%q: missing %q in\n%v", c.text, want, err)
 			}
 		}
-		if n := strings.Count(err.Error(), "\nt:"); n > 0 && !strings.Contains(c.text, "\u201c") && !strings.HasPrefix(c.text, head+"step \"s\"\n say a: {n}\nend\nend") && !strings.Contains(c.text, "step \"t\"") {
+		if n := strings.Count(err.Error(), "\nt:"); n > 0 && c.text != "" && !strings.Contains(c.text, "\u201c") && !strings.HasPrefix(c.text, head+"step \"s\"\n say a: {n}\nend\nend") && !strings.Contains(c.text, "step \"t\"") {
 			t.Errorf("%q: %d findings too many:\n%v", c.text, n, err)
 		}
 	}

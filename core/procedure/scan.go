@@ -12,6 +12,7 @@ import (
 // line is a scanner over one line of a procedure. It knows where it is, so that
 // every mistake has its column.
 type line struct {
+	file   string
 	number int
 	text   string // without blanks at its end
 	at     int    // bytes
@@ -33,7 +34,7 @@ func (l *line) done() bool {
 func (l *line) pos(at, width int) Pos {
 	at = min(at, len(l.text))
 	end := min(at+width, len(l.text))
-	return Pos{l.number, 1 + utf8.RuneCountInString(l.text[:at]), max(1, utf8.RuneCountInString(l.text[at:end]))}
+	return Pos{l.file, l.number, 1 + utf8.RuneCountInString(l.text[:at]), max(1, utf8.RuneCountInString(l.text[at:end]))}
 }
 
 // here is the place of the next word or sign.
@@ -127,6 +128,16 @@ func (l *line) token() (string, Pos) {
 		l.at++
 	}
 	return l.text[at:l.at], p
+}
+
+// until takes the text up to one of some signs.
+func (l *line) until(signs string) (string, Pos) {
+	l.blanks()
+	start := l.at
+	for l.at < len(l.text) && !strings.ContainsRune(signs, rune(l.text[l.at])) {
+		l.at++
+	}
+	return l.text[start:l.at], l.pos(start, l.at-start)
 }
 
 // span reads a time such as 500ms or 1m30s.

@@ -3,8 +3,11 @@ package procedure
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
+
+	"github.com/expr-lang/expr/types"
 
 	"uparrot/core/dialog"
 	"uparrot/core/pattern"
@@ -21,22 +24,8 @@ func (p *parser) readInput(l *line, _ Pos) {
 	in := &Input{Pos: at, Name: name, Type: "text"}
 	p.file.Inputs = append(p.file.Inputs, in)
 	defer func() { p.values.add(name, value{what: "an input", typ: typeOf(in.Type), at: at}) }()
-	if l.take(":") {
-		w, at := l.word()
-		if !isOneOf(w, inputTypes) {
-			if w == "" {
-				at = l.here()
-			}
-			p.mistake(at, fmt.Sprintf("there is no type %q for an input", w), source.DidYouMean(w, inputTypes))
-			return
-		}
-		in.Type = w
-	}
-	if !l.done() && l.text[l.at] != '=' && l.text[l.at] != '"' {
-		r, at := l.token()
-		if !p.inputRange(in, r, at) {
-			return
-		}
+	if !p.inputType(l, in) {
+		return
 	}
 	if l.take("=") {
 		at := l.here()
@@ -58,14 +47,27 @@ func (p *parser) readInput(l *line, _ Pos) {
 	p.over(l)
 }
 
-func isOneOf(s string, list []string) bool {
-	for _, one := range list {
-		if one == s {
-			return true
+// inputType takes a colon, a type and a range, all of which may be left out.
+func (p *parser) inputType(l *line, in *Input) bool {
+	if l.take(":") {
+		w, at := l.word()
+		if !isOneOf(w, inputTypes) {
+			if w == "" {
+				at = l.here()
+			}
+			p.mistake(at, fmt.Sprintf("there is no type %q for an input", w), source.DidYouMean(w, inputTypes))
+			return false
 		}
+		in.Type = w
 	}
-	return false
+	if !l.done() && l.text[l.at] != '=' && l.text[l.at] != '"' {
+		r, at := l.token()
+		return p.inputRange(in, r, at)
+	}
+	return true
 }
+
+func isOneOf(s string, list []string) bool { return slices.Contains(list, s) }
 
 func (p *parser) inputRange(in *Input, r string, at Pos) bool {
 	low, high, ok := strings.Cut(r, "..")
@@ -160,8 +162,8 @@ func (p *parser) readLet(l *line, at Pos) {
 	e, typ := p.compile(l, text, offset, false)
 	let := &Let{Pos: at, Name: t, Expr: e}
 	p.values.add(t, value{what: "a value", typ: typ, let: true, at: nameAt})
-	if p.step != nil {
-		p.step.Body = append(p.step.Body, let)
+	if p.block() != nil {
+		p.put(let)
 	} else {
 		p.file.Lets = append(p.file.Lets, let)
 	}
@@ -169,8 +171,9 @@ func (p *parser) readLet(l *line, at Pos) {
 
 func (p *parser) readStep(l *line, at Pos) {
 	s := &Step{Pos: at, Tries: 1}
-	p.step, p.tried = s, 0
+	p.step = s
 	p.file.Steps = append(p.file.Steps, s)
+	p.open(&block{word: "step", name: &s.Title, at: at, body: &s.Body, finish: func() { p.step = nil }})
 	var ok bool
 	titleAt := l.here()
 	if s.Title, ok = p.title(l, "the step's title"); !ok {
@@ -205,37 +208,26 @@ func (p *parser) readStep(l *line, at Pos) {
 			}
 		case "always":
 			s.Always = true
+		case "needed":
+			s.Needed = true
 		default:
 			if w == "" {
 				at = l.here()
 				w, _ = l.token()
 			}
-			p.mistake(at, fmt.Sprintf("unknown word %q after a step's title", w), source.DidYouMean(w, []string{"tries", "every", "within", "always"}))
+			p.mistake(at, fmt.Sprintf("unknown word %q after a step's title", w), source.DidYouMean(w, []string{"tries", "every", "within", "always", "needed"}))
 			return
 		}
 	}
 }
 
-func (p *parser) readEnd(l *line, _ Pos) {
-	p.over(l)
-	if p.tried == 0 {
-		p.mistake(p.step.Pos, fmt.Sprintf("the step %q does nothing", p.step.Title), "Write what it says and hears, or delete it.")
-	}
-	p.closeStep()
-}
-
-func (p *parser) closeStep() { p.step = nil }
-
 // portName takes the port's name, which may be left out if there is one port.
 func (p *parser) portName(l *line) (string, bool) {
 	at := l.here()
-	if w := l.peekWord(); w != "" && w != "within" && w != "for" {
+	if w := l.peekWord(); w != "" && w != "within" && w != "for" && w != "until" && !(lineWords[w] && len(p.file.Ports) == 1) {
 		l.word()
-		for _, port := range p.file.Ports {
-			if port.Name == w {
-				p.used[w] = true
-				return w, true
-			}
+		if p.isPort(w) {
+			return w, true
 		}
 		var names []string
 		for _, port := range p.file.Ports {
@@ -254,6 +246,28 @@ func (p *parser) portName(l *line) (string, bool) {
 		p.mistake(at, "there are several ports: say which", fmt.Sprintf("Write its name, such as: say %s: ...", p.file.Ports[0].Name))
 	}
 	return "", false
+}
+
+// isPort reports whether a name is a port's, or a parameter that stands for one.
+// A parameter becomes that when it is used so first.
+func (p *parser) isPort(name string) bool {
+	for _, port := range p.file.Ports {
+		if port.Name == name {
+			p.used[name] = true
+			return true
+		}
+	}
+	if p.routine == nil {
+		return false
+	}
+	for _, param := range p.routine.Params {
+		if param.Name == name && (param.Port || !p.values.read[name]) {
+			param.Port = true
+			p.values.values[name].port = true
+			return true
+		}
+	}
+	return false
 }
 
 // speaker is portName for a statement with the module's own text.
@@ -280,7 +294,7 @@ func (p *parser) spokenText(l *line) (text string, offset int, ok bool) {
 }
 
 func (p *parser) readSay(l *line, at Pos) {
-	s := &Say{Pos: at, Bytes: l.takeWord("bytes"), Exprs: map[string]*Expr{}}
+	s := &Say{Pos: at, Bytes: l.takeWord("bytes")}
 	var ok bool
 	if s.Port, ok = p.speaker(l); !ok {
 		return
@@ -294,11 +308,8 @@ func (p *parser) readSay(l *line, at Pos) {
 		p.mistake(l.pos(offset+e.Offset, e.Width), e.What, e.Mend)
 		return
 	}
-	s.Text = said
-	for _, e := range said.Exprs() {
-		s.Exprs[e.Source], _ = p.compile(l, e.Source, offset+e.Offset, false)
-	}
-	p.step.Body = append(p.step.Body, s)
+	s.Text, s.Exprs = said, p.exprs(l, said.Exprs(), offset)
+	p.put(s)
 }
 
 func (p *parser) readNot(l *line, at Pos) {
@@ -306,11 +317,30 @@ func (p *parser) readNot(l *line, at Pos) {
 		p.mistake(l.here(), "wanted hear after not", "Write: not hear radio for 2s: ...")
 		return
 	}
-	p.readHear(l, at, true)
+	if h := p.readHear(l, at, true); h != nil {
+		p.put(h)
+	}
 }
 
-func (p *parser) readHear(l *line, at Pos, not bool) {
-	h := &Hear{Pos: at, Not: not, Exprs: map[string]*Expr{}}
+func (p *parser) readHearing(l *line, at Pos) {
+	h := p.readHear(l, at, false)
+	b := p.block()
+	switch {
+	case h == nil:
+	case b.all == nil:
+		p.put(h)
+	case h.Form == dialog.NextLine:
+		p.mistake(at, "next cannot stand in an all", "Of lines in any order none is the next: write hear.")
+	case h.Within > 0:
+		p.mistake(at, "this line cannot have a time of its own", "Write the time after all: all within 10s")
+	default:
+		b.all.Hears = append(b.all.Hears, h)
+	}
+}
+
+// readHear reads what follows hear. It is nil if that has a mistake.
+func (p *parser) readHear(l *line, at Pos, not bool) *Hear {
+	h := &Hear{Pos: at, Not: not}
 	if l.takeWord("bytes") {
 		h.Form = dialog.AnyBytes
 	} else if !not && l.takeWord("next") {
@@ -318,7 +348,7 @@ func (p *parser) readHear(l *line, at Pos, not bool) {
 	}
 	var ok bool
 	if h.Port, ok = p.speaker(l); !ok {
-		return
+		return nil
 	}
 	limit := "within"
 	if not {
@@ -327,31 +357,45 @@ func (p *parser) readHear(l *line, at Pos, not bool) {
 	if w := l.peekWord(); w == limit {
 		l.word()
 		if h.Within, ok = p.span(l); !ok {
-			return
+			return nil
 		}
 	} else if not {
 		p.mistake(l.here(), "wanted for and a time: how long it must not come", "Write: not hear "+h.Port+" for 2s: ...")
-		return
+		return nil
 	}
+	offset := 0
+	if h.Pattern, h.Exprs, offset, ok = p.heardText(l); !ok {
+		return nil
+	}
+	p.captures(l, h, offset)
+	return h
+}
+
+// heardText takes the colon and what must come.
+func (p *parser) heardText(l *line) (*pattern.Pattern, map[string]*Expr, int, bool) {
 	text, offset, ok := p.spokenText(l)
 	if !ok {
-		return
+		return nil, nil, 0, false
 	}
 	if text == "" {
 		p.mistake(l.pos(len(l.text)-1, 1), "there is nothing to hear", "Write what must come, with ... for what may vary.")
-		return
+		return nil, nil, 0, false
 	}
 	pat, err := pattern.Compile(text)
 	if e, ok := errors.AsType[*pattern.SyntaxError](err); ok {
 		p.mistake(l.pos(offset+e.Offset, e.Width), e.What, e.Mend)
-		return
+		return nil, nil, 0, false
 	}
-	h.Pattern = pat
-	for _, e := range pat.Exprs() {
-		h.Exprs[e.Source], _ = p.compile(l, e.Source, offset+e.Offset, false)
+	return pat, p.exprs(l, pat.Exprs(), offset), offset, true
+}
+
+// exprs compiles the expressions of a text that stands at an offset.
+func (p *parser) exprs(l *line, list []pattern.Expr, offset int) map[string]*Expr {
+	all := map[string]*Expr{}
+	for _, e := range list {
+		all[e.Source], _ = p.compile(l, e.Source, offset+e.Offset, false)
 	}
-	p.captures(l, h, offset)
-	p.step.Body = append(p.step.Body, h)
+	return all
 }
 
 // captures makes the names that a hear captures known to what follows.
@@ -367,13 +411,13 @@ func (p *parser) captures(l *line, h *Hear, offset int) {
 		case reserved[n.Name]:
 			p.mistake(at, fmt.Sprintf("%s is a word of the language", n.Name), "Choose another name.")
 		default:
-			p.values.add(n.Name, value{what: "a capture", typ: typeOf(n.Type), capture: true, at: at, read: old.read})
+			p.values.add(n.Name, value{what: "a capture", typ: typeOf(n.Type), capture: true, at: at})
 		}
 	}
 	if h.Pattern.HasPayload() { // its own lengths read their captures
 		for _, n := range h.Pattern.Names() {
 			if n.Type == "int" {
-				p.values.markRead(n.Name)
+				p.values.read[n.Name] = true
 			}
 		}
 	}
@@ -391,7 +435,7 @@ func (p *parser) readCheck(l *line, at Pos) {
 		c.Why, text = why, body
 	}
 	c.Expr, _ = p.compile(l, text, offset, true)
-	p.step.Body = append(p.step.Body, c)
+	p.put(c)
 }
 
 // trailingText splits off a text in quotes at the end.
@@ -423,7 +467,7 @@ func (p *parser) readLimit(l *line, at Pos) {
 		p.mistake(at, "limit needs a range", form)
 		return
 	}
-	after := &line{number: l.number, text: l.text[:offset+len(body)], at: offset + i + len(" in ")}
+	after := &line{file: l.file, number: l.number, text: l.text[:offset+len(body)], at: offset + i + len(" in ")}
 	r, rangeAt := after.token()
 	unit, _ := after.rest()
 	lim.Unit = unit
@@ -446,17 +490,21 @@ func (p *parser) readLimit(l *line, at Pos) {
 		return
 	}
 	expr := strings.TrimRight(body[:i], " \t")
-	lim.Expr, _ = p.compile(l, expr, offset, false)
+	var typ types.Type = types.Any
+	if lim.Expr, typ = p.compile(l, expr, offset, false); typ == types.String || typ == types.Bool {
+		p.mistake(l.pos(offset, len(expr)), "a limit holds a number, and this is none", "Capture it as {name:num}, or write number("+expr+").")
+		return
+	}
 	if lim.What == "" {
 		lim.What = expr
 	}
-	p.step.Body = append(p.step.Body, lim)
+	p.put(lim)
 }
 
 func (p *parser) readPause(l *line, at Pos) {
 	if d, ok := p.span(l); ok {
 		p.over(l)
-		p.step.Body = append(p.step.Body, &Pause{at, d})
+		p.put(&Pause{at, d})
 	}
 }
 
@@ -478,5 +526,5 @@ func (p *parser) readQuiet(l *line, at Pos) {
 		}
 	}
 	p.over(l)
-	p.step.Body = append(p.step.Body, q)
+	p.put(q)
 }

@@ -14,11 +14,13 @@ import (
 	"uparrot/core/dialog"
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
+	"uparrot/core/port"
 	"uparrot/core/source"
 )
 
 // Pos is a place in a procedure's text.
 type Pos struct {
+	File   string
 	Line   int // 1-based
 	Column int // 1-based, in characters
 	Width  int // characters
@@ -35,12 +37,16 @@ type File struct {
 	Lets      []*Let
 	Answers   time.Duration // how long an answer may take where nothing else is said
 	KeepGoing bool          // a failed step does not stop the others
+	Routines  []*Routine
 	Steps     []*Step
-	Lines     source.Lines
+	Texts     map[string]source.Lines // the file itself and those it includes, by path
 
 	// Warnings are findings that do not keep the procedure from running.
 	Warnings source.Mistakes
 }
+
+// Text is the line of a place as written.
+func (f *File) Text(at Pos) string { return f.Texts[at.File].At(at.Line) }
 
 // DefaultAnswers is how long an answer may take unless the header says.
 const DefaultAnswers = 2 * time.Second
@@ -51,6 +57,17 @@ type Port struct {
 	Name       string
 	Setup      phrasebook.Setup
 	Phrasebook *phrasebook.Phrasebook // nil if the header names none
+
+	// Socket and At are for a port that is a socket of this machine: "tcp" or
+	// "udp", and the host and port number where it listens.
+	Socket string
+	At     *Wording
+}
+
+// Wording is text in quotes, with the values of expressions in it.
+type Wording struct {
+	Said  *pattern.Said
+	Exprs map[string]*Expr
 }
 
 // Input is a value given at the start.
@@ -79,6 +96,7 @@ type Step struct {
 	Every  time.Duration // from the beginning of a try to the beginning of the next
 	Within time.Duration // for all tries together; 0 means no limit
 	Always bool          // runs also after a failure
+	Needed bool          // runs also where only other steps were asked for
 	Body   []Node
 }
 
@@ -144,6 +162,173 @@ type Quiet struct {
 	Port   string
 	Still  time.Duration
 	Within time.Duration // 0 means ten seconds
+}
+
+// Any waits for whichever of its cases comes first.
+type Any struct {
+	Pos
+	Within time.Duration // 0 means the procedure's Answers
+	Cases  []*Case
+}
+
+// Case is one of the things that an Any waits for, and what to do then.
+type Case struct {
+	Pos
+	Hear *Hear // nil: nothing has come in time
+	Body []Node
+}
+
+// All waits for several things in any order.
+type All struct {
+	Pos
+	Within time.Duration // 0 means the procedure's Answers
+	Hears  []*Hear
+}
+
+// If performs the first arm whose condition is true, or else Else.
+type If struct {
+	Pos
+	Arms []*Arm
+	Else []Node
+}
+
+// Arm is one condition of an If and what it leads to.
+type Arm struct {
+	Pos
+	Cond *Expr
+	Body []Node
+}
+
+// Repeat performs its body so many times.
+type Repeat struct {
+	Pos
+	Times *Expr
+	Body  []Node
+}
+
+// For performs its body for each element of a list.
+type For struct {
+	Pos
+	Name string
+	List *Expr
+	Body []Node
+}
+
+// Routine is statements with a name, to be done from several places.
+type Routine struct {
+	Pos
+	Name   string
+	Params []*Param
+	Body   []Node
+
+	gives map[string]*value // the names that have a value after it
+}
+
+// Param is what a routine is given: a value, or a port.
+type Param struct {
+	Pos
+	Name string
+	Port bool // it is spoken at
+}
+
+// Do performs a routine.
+type Do struct {
+	Pos
+	Routine *Routine
+	Args    []Arg
+}
+
+// Arg is what is given for a parameter: a port's name or an expression.
+type Arg struct {
+	Port string
+	Expr *Expr
+}
+
+// Collect gathers many lines into one value, until a prompt, a line or a time
+// of quiet.
+type Collect struct {
+	Pos
+	Port    string
+	Name    string
+	Prompt  bool
+	Quiet   time.Duration
+	Pattern *pattern.Pattern
+	Exprs   map[string]*Expr
+	Within  time.Duration // 0 means CollectWithin
+}
+
+// CollectWithin bounds a collect that says no time of its own.
+const CollectWithin = 30 * time.Second
+
+// Keep keeps a value as a file.
+type Keep struct {
+	Pos
+	Name string
+	File *Wording
+}
+
+// Tell says something to the operator.
+type Tell struct {
+	Pos
+	Text *Wording
+}
+
+// Ask asks the operator: yes or no, or for a value if there is an Input.
+type Ask struct {
+	Pos
+	Text  *Wording
+	Input *Input
+}
+
+// Line changes how a port is spoken to. What is nil or empty stays.
+type Line struct {
+	Pos
+	Port    string
+	Speed   *Expr
+	Setup   phrasebook.Setup // frame, ending, dialect
+	Signals []Signal
+	Break   time.Duration
+	Reopen  bool
+	Within  time.Duration // for Reopen
+}
+
+// Signal is an outgoing signal line and the state to give it.
+type Signal struct {
+	Line port.Signal
+	On   bool
+}
+
+// ReopenWithin bounds a reopen that says no time of its own.
+const ReopenWithin = 60 * time.Second
+
+// Reach proves that something answers in the network.
+type Reach struct {
+	Pos
+	Host   *Wording
+	TCP    *Expr         // port number; nil: ping
+	Within time.Duration // 0 means ReachWithin
+}
+
+// ReachWithin bounds a reach that says no time of its own.
+const ReachWithin = 10 * time.Second
+
+// Fail fails the step, or with Skip leaves it.
+type Fail struct {
+	Pos
+	Skip bool
+	Why  *Wording
+}
+
+// Link tests the link between two ports.
+type Link struct {
+	Pos
+	A, B    string
+	Count   int
+	Every   time.Duration
+	Size    int // 0 means the default
+	Both    bool
+	MaxLoss *float64
+	MaxP95  time.Duration
 }
 
 // Expr is a compiled expression.

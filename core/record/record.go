@@ -16,10 +16,11 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"strings"
 	"sync"
 	"time"
 	"unicode/utf8"
+
+	"uparrot/core/secret"
 )
 
 // Version is the version of the format, in the head of every record.
@@ -38,6 +39,9 @@ const (
 	Check   = "check"   // a check was made
 	Limit   = "limit"   // a value was held against limits
 	Link    = "link"    // the summary of a link run
+	Kept    = "kept"    // a value was kept as a file
+	Told    = "told"    // the operator was told something, or asked and has answered
+	Changed = "changed" // a port's line settings or signals were changed
 	Verdict = "verdict" // the verdict of the whole run
 	Note    = "note"    // anything else worth knowing
 )
@@ -71,7 +75,7 @@ type Writer struct {
 	mu      sync.Mutex
 	w       io.Writer
 	file    *os.File // nil if not ours
-	secrets []string
+	secrets secret.Mask
 	held    map[string]held // by direction and port
 	err     error
 }
@@ -103,16 +107,13 @@ func Create(path, tool string) (*Writer, error) {
 
 // Hide keeps a secret out of the record from now on, also where it comes in
 // pieces.
-func (w *Writer) Hide(secret string) {
-	if w == nil || secret == "" {
+func (w *Writer) Hide(text string) {
+	if w == nil {
 		return
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.secrets = append(w.secrets, secret)
-	if quoted, err := json.Marshal(secret); err == nil && string(quoted[1:len(quoted)-1]) != secret {
-		w.secrets = append(w.secrets, string(quoted[1:len(quoted)-1])) // as it stands inside Data
-	}
+	w.secrets.Add(text)
 }
 
 // Event writes one event.
@@ -122,9 +123,9 @@ func (w *Writer) Event(e Event) {
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	e.Text, e.Why = w.mask(e.Text), w.mask(e.Why)
-	if len(w.secrets) > 0 && e.Data != nil {
-		e.Data = json.RawMessage(w.mask(string(e.Data)))
+	e.Text, e.Why, e.Step = w.secrets.Hide(e.Text), w.secrets.Hide(e.Why), w.secrets.Hide(e.Step)
+	if w.secrets.Any() && e.Data != nil {
+		e.Data = w.secrets.JSON(e.Data)
 	}
 	w.write(e)
 }
@@ -137,11 +138,11 @@ func (w *Writer) Bytes(t time.Time, kind, port string, b []byte) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	e := Event{Time: t, Kind: kind, Port: port}
-	if len(w.secrets) > 0 {
+	if w.secrets.Any() {
 		key := kind + port
 		b = append(w.held[key].bytes, b...)
-		b = []byte(w.mask(string(b)))
-		n := w.beginning(b)
+		b = []byte(w.secrets.Hide(string(b)))
+		n := w.secrets.Beginning(b)
 		w.held[key] = held{e, append([]byte(nil), b[len(b)-n:]...)}
 		b = b[:len(b)-n]
 	}
@@ -158,29 +159,6 @@ func (w *Writer) writeBytes(e Event, b []byte) {
 		e.Hex = hex.EncodeToString(b)
 	}
 	w.write(e)
-}
-
-// Hidden stands in a record where a secret was.
-const Hidden = "[secret]"
-
-func (w *Writer) mask(s string) string {
-	for _, secret := range w.secrets {
-		s = strings.ReplaceAll(s, secret, Hidden)
-	}
-	return s
-}
-
-// beginning is how many bytes at the end of b may begin a secret.
-func (w *Writer) beginning(b []byte) int {
-	most := 0
-	for _, s := range w.secrets {
-		for n := min(len(s)-1, len(b)); n > most; n-- {
-			if bytes.HasSuffix(b, []byte(s[:n])) {
-				most = n
-			}
-		}
-	}
-	return most
 }
 
 func (w *Writer) write(e Event) {
@@ -210,7 +188,7 @@ func (w *Writer) Close() error {
 	for _, h := range w.held {
 		b := h.bytes
 		if len(b) > 2 { // enough of a secret to help somebody guess the rest
-			b = []byte(Hidden)
+			b = []byte(secret.Hidden)
 		}
 		w.writeBytes(h.event, b)
 	}

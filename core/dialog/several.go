@@ -1,0 +1,368 @@
+package dialog
+
+import (
+	"context"
+	"fmt"
+	"reflect"
+	"strings"
+	"time"
+
+	"uparrot/core/pattern"
+)
+
+// Ask is one thing to wait for at one port. Its Within does not count.
+type Ask struct {
+	Dialog *Dialog
+	Wait
+}
+
+// First waits until one of several things comes, at whatever port, and takes
+// it. Of what is there already the earliest decides. It returns which one it
+// was; errors are those of Hear.
+func First(ctx context.Context, asks []Ask, within time.Duration) (int, Heard, error) {
+	which, heard := -1, Heard{}
+	err := several(ctx, asks, within, func(i int, h Heard) bool {
+		which, heard = i, h
+		return true
+	})
+	return which, heard, err
+}
+
+// All waits until each of several things has come, in any order and at any
+// port. One line answers one of them only. Heard is in the order of asks.
+func All(ctx context.Context, asks []Ask, within time.Duration) ([]Heard, error) {
+	all, left := make([]Heard, len(asks)), len(asks)
+	err := several(ctx, asks, within, func(i int, h Heard) bool {
+		all[i] = h
+		left--
+		return left == 0
+	})
+	return all, err
+}
+
+// watcher looks at one port for several asks.
+type watcher struct {
+	*Dialog
+	set   *pattern.Set // of those that want lines
+	lines []int        // by place in the set: the ask
+	bytes []int        // asks that want bytes
+	from  int64        // lines before this one are of no use to anybody
+	seen  int64        // end of the stream when it was looked at
+}
+
+// find is a thing that was asked for and has come.
+type find struct {
+	ask   int
+	at    int64     // where it ends in the port's stream
+	time  time.Time // when it came
+	line  int       // place in the inbox; -1 for bytes
+	text  string    // of the line
+	caps  []pattern.Capture
+	found bool
+}
+
+func several(ctx context.Context, asks []Ask, within time.Duration, took func(i int, h Heard) (enough bool)) error {
+	began := time.Now()
+	timer := time.NewTimer(within)
+	defer timer.Stop()
+	done := make([]bool, len(asks))
+	watchers := watch(asks)
+	for {
+		enough, err := takeAll(watchers, asks, done, took)
+		if enough || err != nil {
+			return err
+		}
+		late, err := waitSeveral(ctx, watchers, timer.C)
+		if err != nil {
+			return err
+		}
+		if late {
+			if enough, err := takeAll(watchers, asks, done, took); enough || err != nil {
+				return err
+			}
+			return missedSeveral(watchers, asks, done, within, began)
+		}
+	}
+}
+
+func watch(asks []Ask) []*watcher {
+	var all []*watcher
+	by := map[*Dialog]*watcher{}
+	patterns := map[*Dialog][]*pattern.Pattern{}
+	for i, a := range asks {
+		w := by[a.Dialog]
+		if w == nil {
+			w = &watcher{Dialog: a.Dialog}
+			by[a.Dialog] = w
+			all = append(all, w)
+		}
+		if a.Form == AnyBytes {
+			w.bytes = append(w.bytes, i)
+			continue
+		}
+		w.lines = append(w.lines, i)
+		patterns[a.Dialog] = append(patterns[a.Dialog], a.Pattern)
+	}
+	for _, w := range all {
+		w.set = pattern.NewSet(patterns[w.Dialog])
+	}
+	return all
+}
+
+// takeAll takes what has come, the earliest first, until it is enough.
+func takeAll(watchers []*watcher, asks []Ask, done []bool, took func(int, Heard) bool) (bool, error) {
+	for {
+		var first find
+		var at *watcher
+		for _, w := range watchers {
+			w.mu.Lock()
+			f := w.look(asks, done)
+			w.mu.Unlock()
+			// Within one port the place in the stream decides, between ports the time.
+			if f.found && (!first.found || f.time.Before(first.time)) {
+				first, at = f, w
+			}
+		}
+		if !first.found {
+			return false, refusedSeveral(watchers)
+		}
+		at.mu.Lock()
+		h := at.takeFind(first, asks)
+		at.mu.Unlock()
+		done[first.ask] = true
+		if took(first.ask, h) {
+			return true, nil
+		}
+	}
+}
+
+// look finds the earliest thing that is still asked for. The mutex is held.
+func (w *watcher) look(asks []Ask, done []bool) (best find) {
+	w.seen = w.rawAt + int64(len(w.raw))
+	for i := w.since(w.from); i < len(w.Dialog.lines); i++ {
+		l := w.Dialog.lines[i]
+		match := func(text []byte) {
+			w.set.Match(text, func(place int, caps []pattern.Capture) bool {
+				ask := w.lines[place]
+				if done[ask] || !asks[ask].suits(l) {
+					return true
+				}
+				best = find{ask, l.end, l.Time, i, string(text), caps, true}
+				return false
+			})
+		}
+		match(l.Text)
+		if !best.found && l.echoed > 0 {
+			match(l.answer())
+		}
+		if best.found {
+			break
+		}
+		w.from = l.num + 1
+	}
+	for _, ask := range w.bytes {
+		if done[ask] {
+			continue
+		}
+		start, end, caps, _ := asks[ask].Pattern.Find(w.raw)
+		if at := w.rawAt + int64(end); start >= 0 && (!best.found || at < best.at) {
+			best = find{ask, at, w.lastCame, -1, "", caps, true}
+		}
+	}
+	return best
+}
+
+// takeFind takes what look has found. Nothing but more bytes can have come since.
+func (w *watcher) takeFind(f find, asks []Ask) Heard {
+	if f.line < 0 {
+		h, _, _ := w.lookBytes(asks[f.ask].Wait)
+		return h
+	}
+	l := w.Dialog.lines[f.line]
+	w.from = l.num + 1
+	w.takeLine(f.line)
+	return Heard{f.text, l.Time, f.caps}
+}
+
+// refusedSeveral is the refusal that one of the ports has met, if any.
+func refusedSeveral(watchers []*watcher) error {
+	for _, w := range watchers {
+		w.mu.Lock()
+		err := w.refusal()
+		w.mu.Unlock()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// waitSeveral blocks until something has come at one of the ports.
+func waitSeveral(ctx context.Context, watchers []*watcher, timer <-chan time.Time) (late bool, err error) {
+	cases := []reflect.SelectCase{
+		{Dir: reflect.SelectRecv, Chan: reflect.ValueOf(ctx.Done())},
+		{Dir: reflect.SelectRecv, Chan: reflect.ValueOf(timer)},
+	}
+	for _, w := range watchers {
+		w.mu.Lock()
+		if w.err != nil {
+			w.mu.Unlock()
+			return false, w.err
+		}
+		if w.rawAt+int64(len(w.raw)) != w.seen {
+			w.mu.Unlock()
+			return false, nil // came while the others were looked at
+		}
+		if w.changed == nil {
+			w.changed = make(chan struct{})
+		}
+		cases = append(cases, reflect.SelectCase{Dir: reflect.SelectRecv, Chan: reflect.ValueOf(w.changed)})
+		w.mu.Unlock()
+	}
+	switch i, _, _ := reflect.Select(cases); i {
+	case 0:
+		return false, context.Cause(ctx)
+	case 1:
+		return true, nil
+	}
+	return false, nil
+}
+
+func missedSeveral(watchers []*watcher, asks []Ask, done []bool, within time.Duration, began time.Time) error {
+	var wanted []string
+	for i, a := range asks {
+		if !done[i] {
+			text := a.Pattern.String()
+			if len(watchers) > 1 {
+				text = a.Dialog.port.Name() + ": " + text
+			}
+			wanted = append(wanted, text)
+		}
+	}
+	for _, w := range watchers {
+		for i, a := range asks {
+			if done[i] || a.Dialog != w.Dialog {
+				continue
+			}
+			w.mu.Lock()
+			defer w.mu.Unlock()
+			m := w.missed(strings.Join(wanted, " | "), a.Pattern, within, began)
+			return m
+		}
+	}
+	return fmt.Errorf("nothing is left to wait for") // several ends before
+}
+
+// Until says what ends a Collect: the prompt, a line, or a time of quiet.
+type Until struct {
+	Prompt bool
+	Line   *pattern.Pattern
+	Quiet  time.Duration
+}
+
+func (u Until) String() string {
+	switch {
+	case u.Prompt:
+		return "the prompt"
+	case u.Line != nil:
+		return u.Line.String()
+	}
+	return fmt.Sprintf("%v of quiet", u.Quiet)
+}
+
+// ends reports whether a line is the one that ends a Collect.
+func (u Until) ends(l Line) bool {
+	if u.Line == nil {
+		return false
+	}
+	_, ok := u.Line.Match(l.Text)
+	return ok
+}
+
+// MaxCollected is how many bytes Collect gathers at most.
+const MaxCollected = 16 << 20
+
+// Collect gathers lines, from the first that no call has taken, until what u
+// says. The line that ends it belongs to the text, a prompt does not; notices
+// and the echo of what was said do not either. In dialect Bytes it gathers
+// bytes as they are. Errors are those of Hear.
+func (d *Dialog) Collect(ctx context.Context, u Until, within time.Duration) (string, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	began := time.Now()
+	limit := time.NewTimer(within)
+	defer limit.Stop()
+	var b strings.Builder
+	for late := false; ; {
+		if d.gather(&b, u) {
+			return b.String(), nil
+		}
+		if b.Len() > MaxCollected {
+			return "", fmt.Errorf("%s: more than %d MiB came without %v", d.port.Name(), MaxCollected>>20, u)
+		}
+		if d.exchange.refused != "" {
+			return "", d.refusal()
+		}
+		timer := limit.C
+		if u.Quiet > 0 {
+			since := began
+			if d.lastCame.After(since) {
+				since = d.lastCame
+			}
+			rest := u.Quiet - time.Since(since)
+			if rest <= 0 {
+				return b.String(), nil
+			}
+			if rest < time.Until(began.Add(within)) {
+				t := time.NewTimer(rest)
+				defer t.Stop()
+				timer = t.C
+			}
+		}
+		if late {
+			m := d.missed(u.String(), u.Line, within, began)
+			if len(m.Heard) == 0 && b.Len() > 0 {
+				lines := strings.Split(b.String(), "\n")
+				m.Heard = lines[max(0, len(lines)-showLines):]
+			}
+			return "", m
+		}
+		over, err := d.wait(ctx, timer)
+		if err != nil {
+			return "", err
+		}
+		late = over && timer == limit.C
+	}
+}
+
+// gather moves lines out of the inbox into b and reports whether the end has
+// come.
+func (d *Dialog) gather(b *strings.Builder, u Until) (over bool) {
+	if d.cfg.Dialect == Bytes {
+		b.Write(d.raw)
+		d.forget(d.rawAt + int64(len(d.raw)))
+		return false
+	}
+	kept, stop := d.lines[:0], false // a refusal is left to be told
+	for _, l := range d.lines {
+		stop = stop || l.num == d.exchange.refusal && d.exchange.refused != "" && !u.ends(l)
+		if l.class == notice || over || stop {
+			kept = append(kept, l)
+			continue
+		}
+		d.answered(l)
+		d.forget(l.end)
+		switch l.class {
+		case prompt:
+			over = u.Prompt
+		case plain:
+			if b.Len() > 0 {
+				b.WriteByte('\n')
+			}
+			b.Write(l.Text)
+			over = u.ends(l)
+		}
+	}
+	d.lines = kept
+	return over
+}

@@ -1,0 +1,311 @@
+package perform
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"uparrot/core/dialog"
+	"uparrot/core/link"
+	"uparrot/core/port"
+	"uparrot/core/procedure"
+	"uparrot/core/reach"
+	"uparrot/core/record"
+	"uparrot/core/uart"
+	"uparrot/core/verdict"
+)
+
+func (p *performer) collect(ctx context.Context, n *procedure.Collect) error {
+	until := dialog.Until{Prompt: n.Prompt, Quiet: n.Quiet}
+	if n.Pattern != nil {
+		var err error
+		if until.Line, err = n.Pattern.Bind(p.evaluator(n.Exprs)); err != nil {
+			return err
+		}
+	}
+	within := n.Within
+	if within == 0 {
+		within = procedure.CollectWithin
+	}
+	name := p.port(n.Port)
+	defer p.waiting(name, until.String(), within)()
+	text, err := p.dialogs[name].Collect(ctx, until, within)
+	if err != nil {
+		return err
+	}
+	p.values[n.Name] = text
+	lines := strings.Count(text, "\n")
+	if text != "" {
+		lines++
+	}
+	p.event(Event{Kind: Heard, Port: name, Text: fmt.Sprintf("%s: %d lines, %d bytes", n.Name, lines, len(text))})
+	return nil
+}
+
+func (p *performer) keep(n *procedure.Keep) error {
+	name, err := p.fill(n.File)
+	if err != nil {
+		return err
+	}
+	v, ok := p.values[n.Name]
+	if !ok {
+		return fmt.Errorf("%s has no value: what would have given it one was not performed", n.Name)
+	}
+	if p.run.Keep == nil {
+		return errors.New("there is no place to keep a file")
+	}
+	data := []byte(p.mask.Hide(procedure.Text(v)))
+	path, err := p.run.Keep(FileName(p.mask.Hide(name)), data)
+	if err != nil {
+		return err
+	}
+	sum := sha256.Sum256(data)
+	p.run.note(record.Event{Kind: record.Kept, Step: p.step.Title, Text: path, Data: jsonOf(map[string]any{"value": n.Name, "bytes": len(data), "sha256": hex.EncodeToString(sum[:])})})
+	p.event(Event{Kind: Kept, Text: path})
+	return nil
+}
+
+// FileName makes a name that a module or a person gave fit for a file: letters,
+// digits, dot, minus and underscore stay, all else becomes an underscore.
+func FileName(name string) string {
+	name = strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune(".-_", r) {
+			return r
+		}
+		return '_'
+	}, name)
+	if name = strings.TrimLeft(name, "."); name == "" {
+		name = "kept"
+	}
+	return name[:min(len(name), 120)]
+}
+
+// line changes how a port is spoken to.
+func (p *performer) line(ctx context.Context, n *procedure.Line) error {
+	name := p.port(n.Port)
+	if n.Reopen {
+		if err := p.reopen(ctx, name, n.Within); err != nil {
+			return err
+		}
+	}
+	d := p.dialogs[name]
+	dev := d.Port()
+	if _, ok := p.before[name]; !ok {
+		p.before[name] = dev.Line()
+	}
+	var done []string
+	if n.Speed != nil || n.Setup.Frame != nil {
+		line := dev.Line()
+		if n.Speed != nil {
+			speed, err := p.whole(n.Speed, uart.MinSpeed, uart.MaxSpeed)
+			if err != nil {
+				return err
+			}
+			line.Speed = speed
+		}
+		if n.Setup.Frame != nil {
+			line.Frame = *n.Setup.Frame
+		}
+		if err := dev.Drain(); err != nil {
+			return err
+		}
+		if err := dev.SetLine(line); err != nil {
+			return err
+		}
+		done = append(done, line.String())
+	}
+	if n.Setup.Ending != "" || n.Setup.Dialect != "" {
+		d.Configure(func(c *dialog.Config) {
+			if n.Setup.Ending != "" {
+				c.Ending, c.NoEnding = n.Setup.EndingBytes(), n.Setup.Ending == "none"
+				done = append(done, "ending "+n.Setup.Ending)
+			}
+			if dialect, ok := dialog.ParseDialect(n.Setup.Dialect); ok {
+				c.Dialect = dialect
+				done = append(done, "dialect "+n.Setup.Dialect)
+			}
+		})
+	}
+	for _, s := range n.Signals {
+		if err := dev.Signal(s.Line, s.On); err != nil {
+			return err
+		}
+		done = append(done, fmt.Sprintf("%s %s", s.Line, map[bool]string{true: "on", false: "off"}[s.On]))
+	}
+	if n.Break > 0 {
+		if err := dev.Break(n.Break); err != nil {
+			return err
+		}
+		done = append(done, fmt.Sprintf("break of %v", n.Break))
+	}
+	if n.Reopen {
+		done = append(done, "opened again")
+	}
+	p.changed(name, strings.Join(done, ", "))
+	return nil
+}
+
+func (p *performer) changed(name, what string) {
+	p.run.note(record.Event{Kind: record.Changed, Port: name, Text: what})
+	p.event(Event{Kind: Changed, Port: name, Text: what})
+}
+
+// reopen waits for a port to go away and to come back.
+func (p *performer) reopen(ctx context.Context, name string, within time.Duration) error {
+	if within == 0 {
+		within = procedure.ReopenWithin
+	}
+	defer p.waiting(name, "the port to go and come back", within)()
+	st, old := p.run.Stations[name], p.dialogs[name]
+	ctx, cancel := context.WithTimeoutCause(ctx, within, fmt.Errorf("%s did not go away and come back within %v", st.Address, within))
+	defer cancel()
+	select {
+	case <-old.Done():
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+	// It has gone already, so closing it can fail only in ways that do not matter.
+	_ = st.Close(p.run.Record, old)
+	for {
+		d, err := st.Open(p.run.Record, nil)
+		if err == nil {
+			p.dialogs[name] = d
+			return nil
+		}
+		if kind := port.KindOf(err); kind != port.Missing && kind != port.Vanished && kind != port.Held && kind != port.Permission && kind != port.Other {
+			return err
+		}
+		if serr := sleep(ctx, reopenEvery); serr != nil {
+			return fmt.Errorf("%w (last: %w)", serr, err)
+		}
+	}
+}
+
+const reopenEvery = 100 * time.Millisecond
+
+// putBack undoes what line statements have changed at a port.
+func (p *performer) putBack(name string, d *dialog.Dialog) error {
+	line, ok := p.before[name]
+	if !ok || d.Err() != nil {
+		return nil
+	}
+	dev := d.Port()
+	var err error
+	if dev.Line() != line {
+		err = errors.Join(dev.Drain(), dev.SetLine(line))
+	}
+	for _, s := range []port.Signal{port.DTR, port.RTS} {
+		_ = dev.Signal(s, true) // a port without signal lines has none to put back
+	}
+	return err
+}
+
+func (p *performer) reach(ctx context.Context, n *procedure.Reach) error {
+	host, err := p.fill(n.Host)
+	if err != nil {
+		return err
+	}
+	within := n.Within
+	if within == 0 {
+		within = procedure.ReachWithin
+	}
+	var took time.Duration
+	what := "a ping of " + host
+	if n.TCP != nil {
+		number, err := p.whole(n.TCP, 1, 65535)
+		if err != nil {
+			return err
+		}
+		what = fmt.Sprintf("%s tcp %d", host, number)
+		defer p.waiting("", what, within)()
+		took, err = reach.TCP(ctx, host, number, within)
+		if err != nil {
+			return err
+		}
+	} else {
+		defer p.waiting("", what, within)()
+		if took, err = reach.Ping(ctx, host, within); err != nil {
+			return err
+		}
+	}
+	text := fmt.Sprintf("%s answered in %v", what, took.Round(10*time.Microsecond))
+	p.run.note(record.Event{Kind: record.Note, Step: p.step.Title, Text: text})
+	p.event(Event{Kind: Linked, Text: p.mask.Hide(text)})
+	return nil
+}
+
+func (p *performer) leave(n *procedure.Fail) error {
+	why, err := p.fill(n.Why)
+	if err != nil {
+		return err
+	}
+	if n.Skip {
+		return &Left{verdict.Skipped, why}
+	}
+	return &Left{verdict.Failed, why}
+}
+
+// linkSize and linkDeadline are used where a link statement says nothing.
+const (
+	linkSize     = 24
+	linkDeadline = 2 * time.Second
+)
+
+func (p *performer) link(ctx context.Context, n *procedure.Link) error {
+	a, b := p.port(n.A), p.port(n.B)
+	t := &link.Test{
+		Plan: link.Plan{Count: n.Count, Every: n.Every, Size: n.Size, Both: n.Both, Deadline: max(linkDeadline, 2*n.MaxP95), Limits: link.Limits{MaxLoss: n.MaxLoss}},
+		A:    p.run.Stations[a], B: p.run.Stations[b], Record: p.run.Record,
+		Open: map[string]*dialog.Dialog{a: p.dialogs[a], b: p.dialogs[b]},
+	}
+	if t.Size == 0 {
+		t.Size = linkSize
+	}
+	if n.MaxP95 > 0 {
+		v := ms(n.MaxP95)
+		t.Limits.MaxP95MS = &v
+	}
+	if err := t.Check(); err != nil {
+		return err
+	}
+	for _, name := range []string{a, b} {
+		if err := p.settle(ctx, name); err != nil {
+			return p.locate(p.said[name], err)
+		}
+	}
+	defer p.waiting(b, fmt.Sprintf("%d frames", n.Count), time.Duration(n.Count)*n.Every+t.Deadline)()
+	sum, err := t.Do(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range sum.Directions {
+		way := d.From + " to " + d.To
+		p.measured(LimitResult{What: "loss " + way, Value: round3(100 * d.Loss.Ratio), High: percent(n.MaxLoss), Unit: "%", Verdict: d.Verdict})
+		if d.LatencyMS != nil {
+			p.measured(LimitResult{What: "95th percentile " + way, Value: round3(d.LatencyMS.P95), High: t.Limits.MaxP95MS, Unit: "ms", Verdict: d.Verdict})
+		}
+		p.event(Event{Kind: Linked, Text: fmt.Sprintf("%s: %d sent, %d received, %d lost", way, d.Sent, d.Received, d.Lost)})
+	}
+	if sum.Verdict == verdict.Passed {
+		return nil
+	}
+	var why []string
+	for _, d := range sum.Directions {
+		why = append(why, d.Why...)
+	}
+	return &Left{sum.Verdict, strings.Join(why, "; ")}
+}
+
+func round3(v float64) float64 { return float64(int64(v*1000+0.5)) / 1000 }
+
+func percent(share *float64) *float64 {
+	if share == nil {
+		return nil
+	}
+	v := 100 * *share
+	return &v
+}

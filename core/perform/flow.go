@@ -1,0 +1,205 @@
+package perform
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"uparrot/core/dialog"
+	"uparrot/core/procedure"
+)
+
+// call is a routine being done: where from, and which port each of its names
+// for one stands for.
+type call struct {
+	routine string
+	at      procedure.Pos
+	ports   map[string]string
+}
+
+// port is the procedure's port that a name stands for here.
+func (p *performer) port(name string) string {
+	if n := len(p.calls); n > 0 {
+		if real, ok := p.calls[n-1].ports[name]; ok {
+			return real
+		}
+	}
+	return name
+}
+
+// asks are what several hears wait for, with the ports' names and the patterns
+// in words.
+func (p *performer) asks(hears []*procedure.Hear) (asks []dialog.Ask, ports []string, words string, err error) {
+	for _, h := range hears {
+		w, err := p.wait(h)
+		if err != nil {
+			return nil, nil, "", p.locate(h.Pos, err)
+		}
+		name := p.port(h.Port)
+		asks = append(asks, dialog.Ask{Dialog: p.dialogs[name], Wait: w})
+		ports = append(ports, name)
+		if words != "" {
+			words += " | "
+		}
+		words += h.Pattern.String()
+	}
+	return asks, ports, words, nil
+}
+
+func (p *performer) any(ctx context.Context, n *procedure.Any) error {
+	var hears []*procedure.Hear
+	var cases []*procedure.Case
+	var nothing *procedure.Case
+	for _, c := range n.Cases {
+		if c.Hear == nil {
+			nothing = c
+			continue
+		}
+		hears = append(hears, c.Hear)
+		cases = append(cases, c)
+	}
+	asks, ports, words, err := p.asks(hears)
+	if err != nil {
+		return err
+	}
+	within := p.within(n.Within)
+	name := ""
+	if len(ports) > 0 {
+		name = ports[0]
+	}
+	over := p.waiting(name, words, within)
+	which, heard, err := dialog.First(ctx, asks, within)
+	over()
+	if _, missed := errors.AsType[*dialog.Missed](err); missed && nothing != nil {
+		return p.statements(ctx, nothing.Body)
+	}
+	if err != nil {
+		return err
+	}
+	p.took(ports[which], heard)
+	return p.statements(ctx, cases[which].Body)
+}
+
+func (p *performer) all(ctx context.Context, n *procedure.All) error {
+	asks, ports, words, err := p.asks(n.Hears)
+	if err != nil {
+		return err
+	}
+	within := p.within(n.Within)
+	defer p.waiting(ports[0], words, within)()
+	heard, err := dialog.All(ctx, asks, within)
+	if err != nil {
+		return err
+	}
+	for i, h := range heard {
+		p.took(ports[i], h)
+	}
+	return nil
+}
+
+// truth is whether a condition holds.
+func (p *performer) truth(e *procedure.Expr) (bool, error) {
+	v, err := e.Run(p.values)
+	if err != nil {
+		return false, err
+	}
+	is, ok := v.(bool)
+	if !ok {
+		return false, fmt.Errorf("%s is %s, neither true nor false", e.Source, show(v))
+	}
+	return is, nil
+}
+
+func (p *performer) cond(ctx context.Context, n *procedure.If) error {
+	for _, arm := range n.Arms {
+		is, err := p.truth(arm.Cond)
+		if err != nil {
+			return p.locate(arm.Pos, err)
+		}
+		if is {
+			return p.statements(ctx, arm.Body)
+		}
+	}
+	return p.statements(ctx, n.Else)
+}
+
+func (p *performer) repeat(ctx context.Context, n *procedure.Repeat) error {
+	times, err := p.whole(n.Times, 0, procedure.MaxRepeat)
+	if err != nil {
+		return err
+	}
+	for range times {
+		if err := p.statements(ctx, n.Body); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// whole is an expression's value, which must be a whole number within bounds.
+func (p *performer) whole(e *procedure.Expr, low, high int) (int, error) {
+	v, err := e.Run(p.values)
+	if err != nil {
+		return 0, err
+	}
+	n, ok := v.(int)
+	if f, is := v.(float64); is && f == float64(int(f)) {
+		n, ok = int(f), true
+	}
+	if !ok || n < low || n > high {
+		return 0, fmt.Errorf("%s is %s, wanted a whole number from %d to %d", e.Source, show(v), low, high)
+	}
+	return n, nil
+}
+
+func (p *performer) each(ctx context.Context, n *procedure.For) error {
+	v, err := n.List.Run(p.values)
+	if err != nil {
+		return err
+	}
+	list, err := procedure.List(v)
+	if err != nil {
+		return fmt.Errorf("%s: %w", n.List.Source, err)
+	}
+	defer delete(p.values, n.Name)
+	for _, one := range list {
+		p.values[n.Name] = one
+		if err := p.statements(ctx, n.Body); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *performer) do(ctx context.Context, n *procedure.Do) error {
+	c := &call{routine: n.Routine.Name, at: n.Pos, ports: map[string]string{}}
+	before := map[string]any{}
+	given := map[string]any{}
+	for i, param := range n.Routine.Params {
+		if param.Port {
+			c.ports[param.Name] = p.port(n.Args[i].Port)
+			continue
+		}
+		v, err := n.Args[i].Expr.Run(p.values)
+		if err != nil {
+			return err
+		}
+		given[param.Name] = v
+	}
+	for name, v := range given {
+		if old, ok := p.values[name]; ok {
+			before[name] = old
+		}
+		p.values[name] = v
+	}
+	p.calls = append(p.calls, c)
+	err := p.statements(ctx, n.Routine.Body)
+	p.calls = p.calls[:len(p.calls)-1]
+	for name := range given {
+		delete(p.values, name)
+		if old, ok := before[name]; ok {
+			p.values[name] = old
+		}
+	}
+	return err
+}

@@ -1,0 +1,174 @@
+package perform
+
+import (
+	"context"
+	"fmt"
+
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+	"uparrot/core/source"
+	"uparrot/core/verdict"
+)
+
+// Operator is the person at the bench, or what stands in for one.
+type Operator interface {
+	// Tell says what to do; it does not wait.
+	Tell(ctx context.Context, text string) error
+	// Confirm asks a question that yes or no answers.
+	Confirm(ctx context.Context, question string) (bool, error)
+	// Value asks for a value until check takes it.
+	Value(ctx context.Context, question string, check func(text string) error) (string, error)
+}
+
+func (p *performer) tell(ctx context.Context, n *procedure.Tell) error {
+	text, err := p.fill(n.Text)
+	if err != nil {
+		return err
+	}
+	if p.run.Operator == nil {
+		return &Left{verdict.Untested, "it needs a person: " + text}
+	}
+	p.told(text, "")
+	return p.run.Operator.Tell(ctx, text)
+}
+
+// told notes what the operator was told or asked, and the answer.
+func (p *performer) told(text, answer string) {
+	e := record.Event{Kind: record.Told, Step: p.step.Title, Text: text}
+	if answer != "" {
+		e.Data = jsonOf(map[string]string{"answer": answer})
+	}
+	p.run.note(e)
+	p.event(Event{Kind: Told, Text: p.mask.Hide(text), Values: []Value{{"answer", p.mask.Hide(answer)}}})
+}
+
+func (p *performer) ask(ctx context.Context, n *procedure.Ask) error {
+	text, err := p.fill(n.Text)
+	if err != nil {
+		return err
+	}
+	if p.run.Operator == nil {
+		return &Left{verdict.Untested, "it needs a person: " + text}
+	}
+	defer p.waiting("", "the operator's answer", 0)()
+	if n.Input == nil {
+		yes, err := p.run.Operator.Confirm(ctx, text)
+		if err != nil {
+			return err
+		}
+		p.told(text, map[bool]string{true: "yes", false: "no"}[yes])
+		if !yes {
+			return fmt.Errorf("the operator's answer to %q is no", text)
+		}
+		return nil
+	}
+	answer, err := p.run.Operator.Value(ctx, text, func(s string) error {
+		_, err := n.Input.Value(s)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	v, err := n.Input.Value(answer)
+	if err != nil {
+		return err
+	}
+	p.told(text, answer)
+	p.values[n.Input.Name] = v
+	return nil
+}
+
+// Answers answer an operator's questions out of a file.
+type Answers struct {
+	file    string
+	answers map[string]any
+	given   map[string]int // how many of a list were given
+}
+
+// ReadAnswers reads a TOML file of questions, as the procedure words them with
+// their values filled in, and answers: text, a number, true or false, or a list
+// of these to be given one after the other.
+func ReadAnswers(path string) (*Answers, error) {
+	a := &Answers{file: path, answers: map[string]any{}, given: map[string]int{}}
+	doc, err := source.ReadTOML(path, &a.answers)
+	if err != nil {
+		return nil, fmt.Errorf("read the answers: %w", err)
+	}
+	for question, v := range a.answers {
+		list, ok := v.([]any)
+		if !ok {
+			list = []any{v}
+		}
+		for _, one := range list {
+			switch one.(type) {
+			case string, int64, float64, bool:
+			default:
+				doc.Add(question, "an answer is a text, a number, true or false, or a list of these", "")
+			}
+		}
+	}
+	return a, doc.Mistakes.Err()
+}
+
+func (a *Answers) next(question string) (string, error) {
+	v, ok := a.answers[question]
+	if !ok {
+		return "", &Left{verdict.Untested, fmt.Sprintf("%s has no answer to %q", a.file, question)}
+	}
+	if list, ok := v.([]any); ok {
+		i := a.given[question]
+		if i >= len(list) {
+			return "", &Left{verdict.Untested, fmt.Sprintf("%s has no more answers to %q", a.file, question)}
+		}
+		a.given[question]++
+		v = list[i]
+	}
+	switch v {
+	case true:
+		return "yes", nil
+	case false:
+		return "no", nil
+	}
+	return fmt.Sprint(v), nil
+}
+
+// Tell needs nobody.
+func (a *Answers) Tell(context.Context, string) error { return nil }
+
+// Confirm looks the question up.
+func (a *Answers) Confirm(_ context.Context, question string) (bool, error) {
+	text, err := a.next(question)
+	if err != nil {
+		return false, err
+	}
+	if text != "yes" && text != "no" {
+		return false, &Left{verdict.Untested, fmt.Sprintf("the answer to %q in %s is %q, neither yes nor no", question, a.file, text)}
+	}
+	return text == "yes", nil
+}
+
+// Value looks the question up.
+func (a *Answers) Value(_ context.Context, question string, check func(string) error) (string, error) {
+	text, err := a.next(question)
+	if err != nil {
+		return "", err
+	}
+	if err := check(text); err != nil {
+		return "", &Left{verdict.Untested, fmt.Sprintf("the answer to %q in %s does not fit: %v", question, a.file, err)}
+	}
+	return text, nil
+}
+
+// Agreeable says yes to every question; it has no values to give.
+type Agreeable struct{}
+
+// Tell needs nobody.
+func (Agreeable) Tell(context.Context, string) error { return nil }
+
+// Confirm says yes.
+func (Agreeable) Confirm(context.Context, string) (bool, error) { return true, nil }
+
+// Value leaves the step untested.
+func (Agreeable) Value(_ context.Context, question string, _ func(string) error) (string, error) {
+	return "", &Left{verdict.Untested, fmt.Sprintf("nobody is there to answer %q", question)}
+}

@@ -1,0 +1,236 @@
+package perform
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"uparrot/core/dialog"
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+	"uparrot/core/secret"
+	"uparrot/core/verdict"
+)
+
+func (p *performer) statement(ctx context.Context, n procedure.Node) error {
+	switch n := n.(type) {
+	case *procedure.Any:
+		return p.any(ctx, n)
+	case *procedure.All:
+		return p.all(ctx, n)
+	case *procedure.If:
+		return p.cond(ctx, n)
+	case *procedure.Repeat:
+		return p.repeat(ctx, n)
+	case *procedure.For:
+		return p.each(ctx, n)
+	case *procedure.Do:
+		return p.do(ctx, n)
+	case *procedure.Collect:
+		return p.collect(ctx, n)
+	case *procedure.Keep:
+		return p.keep(n)
+	case *procedure.Tell:
+		return p.tell(ctx, n)
+	case *procedure.Ask:
+		return p.ask(ctx, n)
+	case *procedure.Line:
+		return p.line(ctx, n)
+	case *procedure.Reach:
+		return p.reach(ctx, n)
+	case *procedure.Fail:
+		return p.leave(n)
+	case *procedure.Link:
+		return p.link(ctx, n)
+	case *procedure.Say:
+		return p.say(ctx, n)
+	case *procedure.Hear:
+		return p.hear(ctx, n)
+	case *procedure.Check:
+		return p.check(n)
+	case *procedure.Limit:
+		return p.limit(n)
+	case *procedure.Let:
+		v, err := n.Expr.Run(p.values)
+		if err == nil {
+			p.values[n.Name] = v
+		}
+		return err
+	case *procedure.Pause:
+		defer p.waiting("", "the pause to end", n.For)()
+		return sleep(ctx, n.For)
+	case *procedure.Quiet:
+		within := n.Within
+		if within == 0 {
+			within = quietWithin
+		}
+		name := p.port(n.Port)
+		defer p.waiting(name, fmt.Sprintf("%v of quiet", n.Still), within)()
+		return p.dialogs[name].Quiet(ctx, n.Still, within)
+	}
+	panic(fmt.Sprintf("perform: no case for %T", n))
+}
+
+// quietWithin bounds a quiet that says no time of its own.
+const quietWithin = 10 * time.Second
+
+// evaluator gives the values of a text's expressions.
+func (p *performer) evaluator(exprs map[string]*procedure.Expr) func(string) (string, error) {
+	return func(source string) (string, error) {
+		v, err := exprs[source].Run(p.values)
+		return procedure.Text(v), err
+	}
+}
+
+// fill is text in quotes with its values.
+func (p *performer) fill(w *procedure.Wording) (string, error) {
+	return w.Said.Fill(p.evaluator(w.Exprs))
+}
+
+func (p *performer) say(ctx context.Context, n *procedure.Say) error {
+	text, err := n.Text.Fill(p.evaluator(n.Exprs))
+	if err != nil {
+		return err
+	}
+	name := p.port(n.Port)
+	d := p.dialogs[name]
+	if n.Bytes {
+		p.event(Event{Kind: Said, Port: name, Text: p.mask.Hide(text)})
+		_, err = d.SayBytes(ctx, []byte(text))
+		return err
+	}
+	if err := p.settle(ctx, name); err != nil {
+		return p.locate(p.said[name], err) // it is about the line said before
+	}
+	p.said[name] = n.Pos
+	p.event(Event{Kind: Said, Port: name, Text: p.mask.Hide(text)})
+	_, err = d.Say(ctx, text, p.run.Procedure.Answers)
+	return err
+}
+
+// wait is what a hear waits for.
+func (p *performer) wait(n *procedure.Hear) (dialog.Wait, error) {
+	bound, err := n.Pattern.Bind(p.evaluator(n.Exprs))
+	return dialog.Wait{Form: n.Form, Pattern: bound, Within: p.within(n.Within)}, err
+}
+
+func (p *performer) within(d time.Duration) time.Duration {
+	if d == 0 {
+		return p.run.Procedure.Answers
+	}
+	return d
+}
+
+func (p *performer) hear(ctx context.Context, n *procedure.Hear) error {
+	w, err := p.wait(n)
+	if err != nil {
+		return err
+	}
+	name := p.port(n.Port)
+	d := p.dialogs[name]
+	if n.Not {
+		defer p.waiting(name, "nothing like "+n.Pattern.String(), w.Within)()
+		return d.Absent(ctx, w)
+	}
+	defer p.waiting(name, n.Pattern.String(), w.Within)()
+	h, err := d.Hear(ctx, w)
+	if err == nil {
+		p.took(name, h)
+	}
+	return err
+}
+
+// took keeps what was captured and tells what was heard.
+func (p *performer) took(port string, h dialog.Heard) {
+	for _, c := range h.Captures {
+		p.values[c.Name] = c.Value
+	}
+	p.event(Event{Kind: Heard, Port: port, Text: p.mask.Hide(h.Text)})
+}
+
+func (p *performer) valuesOf(e *procedure.Expr) []Value {
+	var vs []Value
+	for _, n := range e.Names {
+		if p.isSecret(n) {
+			vs = append(vs, Value{n, secret.Hidden})
+			continue
+		}
+		v := p.values[n]
+		if s, ok := v.(string); ok {
+			v = p.mask.Hide(s)
+		}
+		vs = append(vs, Value{n, v})
+	}
+	return vs
+}
+
+func (p *performer) check(n *procedure.Check) error {
+	v, err := n.Expr.Run(p.values)
+	if err != nil {
+		return err
+	}
+	values := p.valuesOf(n.Expr)
+	ok, isBool := v.(bool)
+	if !isBool {
+		return fmt.Errorf("%s is %s, neither true nor false", n.Expr.Source, p.mask.Hide(show(v)))
+	}
+	outcome := verdict.Passed
+	if !ok {
+		outcome = verdict.Failed
+	}
+	p.run.note(record.Event{Kind: record.Check, Step: p.step.Title, Text: n.Expr.Source, Verdict: string(outcome), Why: n.Why, Data: jsonOf(values)})
+	p.event(Event{Kind: Checked, Text: n.Expr.Source, Values: values, Verdict: outcome})
+	if !ok {
+		return &CheckFailed{Expr: n.Expr.Source, Why: n.Why, Values: values}
+	}
+	return nil
+}
+
+func (p *performer) limit(n *procedure.Limit) error {
+	number := func(e *procedure.Expr) (*float64, error) {
+		if e == nil {
+			return nil, nil
+		}
+		v, err := e.Run(p.values)
+		if err != nil {
+			return nil, err
+		}
+		switch v := v.(type) {
+		case int:
+			f := float64(v)
+			return &f, nil
+		case float64:
+			return &v, nil
+		}
+		return nil, fmt.Errorf("%s is %v, which is no number", e.Source, v)
+	}
+	value, err := number(n.Expr)
+	if err != nil {
+		return err
+	}
+	low, err := number(n.Low)
+	if err != nil {
+		return err
+	}
+	high, err := number(n.High)
+	if err != nil {
+		return err
+	}
+	r := LimitResult{What: n.What, Value: *value, Low: low, High: high, Unit: n.Unit, Verdict: verdict.Passed}
+	if low != nil && *value < *low || high != nil && *value > *high {
+		r.Verdict = verdict.Failed
+	}
+	p.measured(r)
+	if r.Verdict == verdict.Failed {
+		return &LimitFailed{r}
+	}
+	return nil
+}
+
+// measured files a measurement.
+func (p *performer) measured(r LimitResult) {
+	r.Step = p.step.Title
+	p.res.Limits = append(p.res.Limits, r)
+	p.run.note(record.Event{Kind: record.Limit, Step: r.Step, Text: r.What, Verdict: string(r.Verdict), Data: jsonOf(r)})
+	p.event(Event{Kind: Judged, Limit: &r, Verdict: r.Verdict})
+}

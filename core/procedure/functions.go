@@ -1,0 +1,141 @@
+package procedure
+
+import (
+	"encoding/json"
+	"fmt"
+	"reflect"
+	"sort"
+	"strconv"
+	"strings"
+
+	"github.com/antchfx/xmlquery"
+	"github.com/antchfx/xpath"
+	"github.com/expr-lang/expr"
+)
+
+// ourFunctions are those that expressions have beside the library's own, with
+// the types that they may be called with.
+var ourFunctions = map[string]struct {
+	do    func(args ...any) (any, error)
+	types []any
+}{
+	"hex":    {hexOf, []any{new(func(int) string)}},
+	"number": {numberOf, []any{new(func(string) float64), new(func(int) float64), new(func(float64) float64)}},
+	"json":   {jsonValue, []any{new(func(string) any)}},
+	"xpath":  {xpathValue, []any{new(func(string, string) string)}},
+}
+
+var functions = func() []expr.Option {
+	var options []expr.Option
+	for _, name := range keys(ourFunctions) {
+		options = append(options, expr.Function(name, ourFunctions[name].do, ourFunctions[name].types...))
+	}
+	return options
+}()
+
+func keys[V any](m map[string]V) []string {
+	var list []string
+	for k := range m {
+		list = append(list, k)
+	}
+	sort.Strings(list)
+	return list
+}
+
+func hexOf(args ...any) (any, error) {
+	n, ok := args[0].(int)
+	if !ok {
+		return nil, fmt.Errorf("hex takes a whole number, not %v", args[0])
+	}
+	return strings.ToUpper(strconv.FormatInt(int64(n), 16)), nil
+}
+
+func numberOf(args ...any) (any, error) {
+	s := strings.TrimSpace(fmt.Sprint(args[0]))
+	f, err := strconv.ParseFloat(s, 64)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no number", s)
+	}
+	return f, nil
+}
+
+// jsonValue reads JSON (RFC 8259). Whole numbers become int.
+func jsonValue(args ...any) (any, error) {
+	text, ok := args[0].(string)
+	if !ok {
+		return nil, fmt.Errorf("json takes a text, not %v", args[0])
+	}
+	d := json.NewDecoder(strings.NewReader(text))
+	d.UseNumber()
+	var v any
+	if err := d.Decode(&v); err != nil {
+		return nil, fmt.Errorf("the text is no JSON: %w", err)
+	}
+	if d.More() {
+		return nil, fmt.Errorf("the text is no JSON: more follows after its end")
+	}
+	return plainNumbers(v), nil
+}
+
+// plainNumbers turns the numbers of decoded JSON into int and float64.
+func plainNumbers(v any) any {
+	switch v := v.(type) {
+	case json.Number:
+		if n, err := strconv.Atoi(v.String()); err == nil {
+			return n
+		}
+		f, err := v.Float64()
+		if err != nil {
+			return v.String() // greater than any float64
+		}
+		return f
+	case []any:
+		for i := range v {
+			v[i] = plainNumbers(v[i])
+		}
+	case map[string]any:
+		for k := range v {
+			v[k] = plainNumbers(v[k])
+		}
+	}
+	return v
+}
+
+// xpathValue evaluates an XPath 1.0 expression over XML and returns the text of
+// the first node found, or the number, text or truth that it gives.
+func xpathValue(args ...any) (any, error) {
+	text, ok1 := args[0].(string)
+	path, ok2 := args[1].(string)
+	if !ok1 || !ok2 {
+		return nil, fmt.Errorf("xpath takes a text and a path")
+	}
+	doc, err := xmlquery.Parse(strings.NewReader(text))
+	if err != nil {
+		return nil, fmt.Errorf("the text is no XML: %w", err)
+	}
+	e, err := xpath.Compile(path)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no XPath: %w", path, err)
+	}
+	v := e.Evaluate(xmlquery.CreateXPathNavigator(doc))
+	if nodes, ok := v.(*xpath.NodeIterator); ok {
+		if !nodes.MoveNext() {
+			return nil, fmt.Errorf("nothing in the XML is at %s", path)
+		}
+		return nodes.Current().Value(), nil
+	}
+	return Text(v), nil
+}
+
+// List is what a for goes through: the elements of a list.
+func List(v any) ([]any, error) {
+	r := reflect.ValueOf(v)
+	if !r.IsValid() || r.Kind() != reflect.Slice && r.Kind() != reflect.Array {
+		return nil, fmt.Errorf("%v is no list", v)
+	}
+	list := make([]any, r.Len())
+	for i := range list {
+		list[i] = r.Index(i).Interface()
+	}
+	return list, nil
+}

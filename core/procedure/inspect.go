@@ -1,0 +1,4 @@
+package procedure
+
+// inspect holds what is said against the phrasebooks.
+func (p *parser) inspect() {}
