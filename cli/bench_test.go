@@ -96,7 +96,7 @@ func TestStationsOfAProcedure(t *testing.T) {
 		{two, b, []string{"c=x"}, `no port "c"`},
 		{one, nil, nil, "--port a=ADDRESS"},
 	} {
-		s, err := (&ports{bench: c.bench}).stations(&cobra.Command{}, c.proc, c.where)
+		s, err := (&ports{bench: c.bench}).stations(&cobra.Command{}, c.proc, c.where, nil)
 		got := ""
 		if err != nil {
 			got = err.Error()

@@ -15,10 +15,8 @@ import (
 
 	"uparrot/core/bench"
 	"uparrot/core/link"
-	"uparrot/core/perform"
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
-	"uparrot/core/record"
 	"uparrot/core/report"
 	"uparrot/core/verdict"
 	"uparrot/examples"
@@ -171,22 +169,14 @@ func (a *app) demoRun(ctx context.Context, ps *ports, file, recordFile string, w
 		return "", err
 	}
 	cmd := a.run()
-	values, err := inputs(cmd, proc, set)
+	cmd.SetContext(ctx)
+	f := runFlags{where: where, set: set, record: recordFile, operator: "none"}
+	values, err := f.values(cmd, proc)
 	if err != nil {
 		return "", err
 	}
-	stations, err := ps.stations(cmd, proc, where)
-	if err != nil {
-		return "", err
-	}
-	w, err := record.Create(recordFile, "uparrot "+version)
-	if err != nil {
-		return "", err
-	}
-	r := &perform.Run{Procedure: proc, Stations: stations, Values: values, Record: w, Observe: a.account(proc, stations, values)}
-	res := r.Do(ctx)
-	err = finishRecord(w, res.Err)
-	return res.Verdict, errors.Join(err, a.result(res, proc))
+	res, err := a.perform(cmd, ps, proc, f, values, nil)
+	return res.Verdict, err
 }
 
 // demoLink measures the link and leaves its files.

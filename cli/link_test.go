@@ -86,7 +86,7 @@ func TestExitStatus(t *testing.T) {
 		{verdictError(verdict.Failed), exitFailed},
 		{verdictError(verdict.Undecided), exitUndecided},
 		{verdictError(verdict.Broken), exitBroken},
-		{verdictError(verdict.Untested), exitFailed},
+		{verdictError(verdict.Untested), exitUndecided},
 		{usage(&cobra.Command{}, "no"), exitUsage},
 		{source.Mistakes{{File: "f"}}, exitUsage},
 		{&port.Error{Kind: port.Held}, exitBroken},

@@ -33,7 +33,7 @@ const (
 	exitFailed      = 1
 	exitUsage       = 2 // wrong use, or a file with mistakes
 	exitBroken      = 3 // could not run: port missing, held or lost
-	exitUndecided   = 4
+	exitUndecided   = 4 // too few frames to tell, or steps that needed a person
 	exitInterrupted = 130
 )
 
@@ -124,7 +124,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 
 func exitStatus(err error) int {
 	if v, ok := errors.AsType[errVerdict](err); ok {
-		return map[verdict.Verdict]int{verdict.Failed: exitFailed, verdict.Undecided: exitUndecided, verdict.Untested: exitFailed, verdict.Broken: exitBroken}[v.Verdict]
+		return map[verdict.Verdict]int{verdict.Failed: exitFailed, verdict.Undecided: exitUndecided, verdict.Untested: exitUndecided, verdict.Broken: exitBroken}[v.Verdict]
 	}
 	if q, ok := errors.AsType[errQuiet](err); ok {
 		return q.status

@@ -21,11 +21,13 @@ const dialTime = 5 * time.Second
 // Open opens the port at an address and sets its line. An address is the path
 // of a serial device or pseudo-terminal, or one of
 //
-//	tcp://host:port      bytes over TCP, nothing else
-//	udp://host:port      datagrams to and from there; udp://:port listens and
-//	                     answers whoever spoke last
-//	rfc2217://host:port  a serial port on a network server, with its settings
-//	                     and signal lines (RFC 2217)
+//	tcp://host:port         bytes over TCP, nothing else
+//	tcp-listen://host:port  the same, with whoever connects there
+//	udp://host:port         datagrams to and from there
+//	udp-listen://host:port  datagrams that come there; answers go to whoever
+//	                        spoke last
+//	rfc2217://host:port     a serial port on a network server, with its settings
+//	                        and signal lines (RFC 2217)
 func Open(address string, line uart.Line) (Port, error) {
 	scheme, where, ok := strings.Cut(address, "://")
 	if !ok {
@@ -47,14 +49,20 @@ func Open(address string, line uart.Line) (Port, error) {
 			return &netPort{name: address, conn: conn, line: line}, nil
 		}
 		return openRFC2217(address, conn, line)
-	case "udp":
-		conn, err := openUDP(where)
+	case "tcp-listen":
+		ln, err := net.Listen("tcp", where)
 		if err != nil {
 			return nil, dialError(address, err)
 		}
-		return &netPort{name: address, conn: conn, line: line}, nil
+		return &netPort{name: address, conn: &tcpListener{Listener: ln}, line: line}, nil
+	case "udp", "udp-listen":
+		conn, err := openUDP(where, scheme == "udp-listen")
+		if err != nil {
+			return nil, dialError(address, err)
+		}
+		return &netPort{name: address, conn: conn, line: line, datagrams: true}, nil
 	}
-	return nil, &Error{Port: address, Op: "open", Kind: Missing, Why: fmt.Sprintf("there is no kind of port %q", scheme), Mend: "There are tcp, udp and rfc2217; a device is given by its path."}
+	return nil, &Error{Port: address, Op: "open", Kind: Missing, Why: fmt.Sprintf("there is no kind of port %q", scheme), Mend: "There are tcp, udp, tcp-listen, udp-listen and rfc2217; a device is given by its path."}
 }
 
 func dialError(address string, err error) error {
@@ -79,8 +87,13 @@ type netPort struct {
 	conn io.ReadWriteCloser
 	line uart.Line
 
+	datagrams bool
+
 	end ending
 }
+
+// Datagrams reports whether each Read brings one message of its own.
+func (p *netPort) Datagrams() bool { return p.datagrams }
 
 func (p *netPort) Name() string    { return p.name }
 func (p *netPort) Line() uart.Line { return p.line }
@@ -114,6 +127,9 @@ func (p *netPort) Write(ctx context.Context, b []byte) (int, error) {
 	})
 	n, err := p.conn.Write(b)
 	if stop() && err != nil {
+		if errors.Is(err, errNobody) {
+			return n, &Error{Port: p.name, Op: "write", Why: err.Error()}
+		}
 		return n, p.fail("write", err)
 	}
 	if err != nil {
@@ -164,13 +180,13 @@ type udpConn struct {
 	peer *net.UDPAddr // nil until somebody has spoken
 }
 
-// openUDP opens a socket for HOST:PORT, or listens where there is no host.
-func openUDP(where string) (*udpConn, error) {
+// openUDP opens a socket that listens at HOST:PORT, or one that speaks to it.
+func openUDP(where string, listen bool) (*udpConn, error) {
 	addr, err := net.ResolveUDPAddr("udp", where)
 	if err != nil {
 		return nil, err
 	}
-	if strings.HasPrefix(where, ":") {
+	if listen {
 		conn, err := net.ListenUDP("udp", addr)
 		return &udpConn{UDPConn: conn}, err
 	}
@@ -193,7 +209,7 @@ func (c *udpConn) Write(b []byte) (int, error) {
 	peer := c.peer
 	c.mu.Unlock()
 	if peer == nil {
-		return 0, errors.New("nobody has spoken yet, so there is nobody to answer")
+		return 0, errNobody
 	}
 	return c.WriteToUDP(b, peer)
 }

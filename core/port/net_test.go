@@ -145,7 +145,7 @@ func TestTCPAndUDP(t *testing.T) {
 	if err == nil {
 		t.Error("a write that was given up went on")
 	}
-	near, err := Open("udp://:0", DefaultLine)
+	near, err := Open("udp-listen://127.0.0.1:0", DefaultLine)
 	if err == nil {
 		defer near.Close()
 		if _, err := near.Write(t.Context(), []byte("x")); err == nil {

@@ -85,11 +85,7 @@ func (p *parser) readCollect(l *line, at Pos) {
 func (p *parser) dialectOf(name string) string {
 	for _, port := range p.file.Ports {
 		if port.Name == name {
-			setup := port.Setup
-			if port.Phrasebook != nil {
-				setup = setup.Or(port.Phrasebook.Setup())
-			}
-			return setup.Dialect
+			return port.Whole().Dialect
 		}
 	}
 	return ""

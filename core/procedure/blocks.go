@@ -218,6 +218,7 @@ func (p *parser) readElse(l *line, at Pos) {
 		return
 	}
 	p.over(l)
+	b.cond.ElseAt = at
 	b.body, b.certain = &b.cond.Else, true
 }
 

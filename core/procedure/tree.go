@@ -64,6 +64,14 @@ type Port struct {
 	At     *Wording
 }
 
+// Whole is the setup with what the phrasebook says.
+func (p *Port) Whole() phrasebook.Setup {
+	if p.Phrasebook == nil {
+		return p.Setup
+	}
+	return p.Setup.Or(p.Phrasebook.Setup())
+}
+
 // Wording is text in quotes, with the values of expressions in it.
 type Wording struct {
 	Said  *pattern.Said
@@ -188,8 +196,9 @@ type All struct {
 // If performs the first arm whose condition is true, or else Else.
 type If struct {
 	Pos
-	Arms []*Arm
-	Else []Node
+	Arms   []*Arm
+	Else   []Node
+	ElseAt Pos
 }
 
 // Arm is one condition of an If and what it leads to.
@@ -336,4 +345,46 @@ type Expr struct {
 	Source  string
 	Program *vm.Program
 	Names   []string // the values it reads
+}
+
+// Body is statements inside a statement.
+type Body struct {
+	Head *Pos // the line they stand below, where that is not the statement's own
+	Body []Node
+}
+
+// Bodies are the statements inside a statement, in the order written. Those of
+// a routine are told for each Do of it; an All has its hears.
+func Bodies(n Node) []Body {
+	var all []Body
+	switch n := n.(type) {
+	case *Any:
+		for _, c := range n.Cases {
+			all = append(all, Body{&c.Pos, c.Body})
+		}
+	case *All:
+		var hears []Node
+		for _, h := range n.Hears {
+			hears = append(hears, h)
+		}
+		all = append(all, Body{nil, hears})
+	case *If:
+		for i, arm := range n.Arms {
+			b := Body{&arm.Pos, arm.Body}
+			if i == 0 {
+				b.Head = nil
+			}
+			all = append(all, b)
+		}
+		if n.Else != nil {
+			all = append(all, Body{&n.ElseAt, n.Else})
+		}
+	case *Repeat:
+		all = append(all, Body{nil, n.Body})
+	case *For:
+		all = append(all, Body{nil, n.Body})
+	case *Do:
+		all = append(all, Body{nil, n.Routine.Body})
+	}
+	return all
 }

@@ -1,0 +1,99 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/core/perform"
+	"uparrot/core/source"
+	"uparrot/core/verdict"
+)
+
+// person is who answers a procedure's questions; nil means nobody.
+func (f *runFlags) person(cmd *cobra.Command, a *app) (perform.Operator, error) {
+	if f.answers != "" {
+		answers, err := perform.ReadAnswers(f.answers)
+		if err != nil {
+			return nil, asUsage(err)
+		}
+		return answers, nil
+	}
+	switch f.operator {
+	case "ask":
+		return &person{app: a}, nil
+	case "yes":
+		return perform.Agreeable{}, nil
+	case "none":
+		return nil, nil
+	}
+	return nil, usage(cmd, "--operator %s: %s", f.operator, source.DidYouMean(f.operator, []string{"ask", "yes", "none"}))
+}
+
+// person is the operator in front of this program.
+type person struct {
+	app   *app
+	lines chan string // what is typed; closed at its end
+}
+
+// Tell shows what to do.
+func (p *person) Tell(_ context.Context, text string) error {
+	p.app.err.line("   %s   %s", p.app.err.bold("do"), safe(text))
+	return nil
+}
+
+// Confirm asks until yes or no is typed.
+func (p *person) Confirm(ctx context.Context, question string) (bool, error) {
+	for {
+		answer, err := p.ask(ctx, question+" [yes/no]")
+		if err != nil {
+			return false, err
+		}
+		switch strings.ToLower(answer) {
+		case "y", "yes":
+			return true, nil
+		case "n", "no":
+			return false, nil
+		}
+		p.app.err.line("          type yes or no")
+	}
+}
+
+// Value asks until a value is typed that fits.
+func (p *person) Value(ctx context.Context, question string, check func(string) error) (string, error) {
+	for {
+		answer, err := p.ask(ctx, question)
+		if err != nil {
+			return "", err
+		}
+		why := check(answer)
+		if why == nil {
+			return answer, nil
+		}
+		p.app.err.line("          %s", safe(why.Error()))
+	}
+}
+
+func (p *person) ask(ctx context.Context, question string) (string, error) {
+	if p.lines == nil {
+		p.lines = make(chan string)
+		go func() {
+			defer close(p.lines)
+			for s := bufio.NewScanner(p.app.in); s.Scan(); {
+				p.lines <- strings.TrimSpace(s.Text())
+			}
+		}()
+	}
+	p.app.err.line("   %s  %s", p.app.err.bold("ask"), safe(question))
+	select {
+	case answer, ok := <-p.lines:
+		if !ok {
+			return "", &perform.Left{Verdict: verdict.Untested, Why: "nobody answered: " + question}
+		}
+		return answer, nil
+	case <-ctx.Done():
+		return "", context.Cause(ctx)
+	}
+}
