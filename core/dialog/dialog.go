@@ -179,6 +179,15 @@ var (
 	yesResults = []string{"OK", "CONNECT", "CONNECT ..."}
 )
 
+// V250Refusals are the final results that say no in dialect AT.
+func V250Refusals() []*pattern.Pattern {
+	var all []*pattern.Pattern
+	for _, s := range noResults {
+		all = append(all, pattern.Must(s))
+	}
+	return all
+}
+
 // Open begins a conversation on a port. The dialog owns the port from then on.
 func Open(p port.Port, cfg Config) *Dialog {
 	if cfg.Ending == "" && !cfg.NoEnding {
@@ -197,9 +206,7 @@ func Open(p port.Port, cfg Config) *Dialog {
 func (d *Dialog) compile() {
 	all := append([]*pattern.Pattern(nil), d.cfg.Refusals...)
 	if d.cfg.Dialect == AT {
-		for _, s := range noResults {
-			all = append(all, pattern.Must(s))
-		}
+		all = append(all, V250Refusals()...)
 	}
 	d.nRef = len(all)
 	if d.cfg.Dialect == AT {

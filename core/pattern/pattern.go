@@ -261,3 +261,58 @@ func (p part) capture(s string) (Capture, bool) {
 	}
 	return c, err == nil
 }
+
+// samples stand for what a capture of a type may hold.
+var samples = map[kind]string{integer: "1", number: "1.5", hexNumber: "1A", word: "x", quoted: `""`, ipv4: "192.0.2.1"}
+
+// Outline is the pattern's own text, with open in each place that it leaves open.
+// It is "" for a regular expression.
+func (p *Pattern) Outline(open string) string {
+	var b strings.Builder
+	for _, q := range p.parts {
+		if q.kind == literal {
+			b.WriteString(q.lit)
+		} else {
+			b.WriteString(open)
+		}
+	}
+	return b.String()
+}
+
+// Example is a line that the pattern matches: captures have the values given by
+// name, and otherwise some value of their type. The length of a payload follows
+// the payload. It is "" for a regular expression.
+func (p *Pattern) Example(values map[string]string) string {
+	lengths := map[string]string{} // of payloads, by the capture that tells it
+	for _, q := range p.parts {
+		if v, ok := values[q.name]; ok && q.kind == exactly && q.from != "" {
+			lengths[q.from] = strconv.Itoa(len(v))
+		}
+	}
+	var b strings.Builder
+	sizes := map[string]string{}
+	for _, q := range p.parts {
+		text, given := values[q.name]
+		switch {
+		case q.kind == literal:
+			text = q.lit
+		case lengths[q.name] != "" && q.name != "":
+			text = lengths[q.name]
+		case given && q.kind == quoted:
+			text = `"` + text + `"`
+		case given:
+		case q.kind == exactly && q.from != "":
+			n, _ := strconv.Atoi(sizes[q.from]) // a sample of ours, or a given number
+			text = strings.Repeat("x", max(0, min(n, MaxBytes)))
+		case q.kind == exactly:
+			text = strings.Repeat("x", q.size)
+		default:
+			text = samples[q.kind]
+		}
+		if q.name != "" {
+			sizes[q.name] = text
+		}
+		b.WriteString(text)
+	}
+	return b.String()
+}

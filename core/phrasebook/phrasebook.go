@@ -24,10 +24,17 @@ type Phrasebook struct {
 	About   string `toml:"about"`
 	Dialect string `toml:"dialect"`
 
+	// Complete says that the commands, settings and carrier below are all that
+	// the module understands, so that any other command is a mistake.
+	Complete bool `toml:"complete"`
+	// Echo says that the module repeats what is said to it.
+	Echo bool `toml:"echo"`
+
 	Line     Setup     `toml:"line"`
 	Banner   *Banner   `toml:"banner"`
 	Refusal  Refusal   `toml:"refusal"`
 	Notices  []Notice  `toml:"notice"`
+	Commands []Command `toml:"command"`
 	Settings []Setting `toml:"setting"`
 	Carrier  *Carrier  `toml:"carrier"`
 
@@ -45,6 +52,19 @@ type Banner struct {
 type Refusal struct {
 	Heard   []string          `toml:"heard"`   // patterns; {number} names what Meaning explains
 	Meaning map[string]string `toml:"meaning"` // by number
+	Unknown string            `toml:"unknown"` // the number for a command that there is not
+	Range   string            `toml:"range"`   // ... for a value that is out of range
+}
+
+// Command is something that can be said beside what reads and writes settings.
+type Command struct {
+	Say     string   `toml:"say"` // with {...} for what may vary
+	Meaning string   `toml:"meaning"`
+	Answer  []string `toml:"answer"`  // the lines that come, before any final result
+	Restart bool     `toml:"restart"` // the module restarts then
+	Follows string   `toml:"follows"` // the prompt after which {length} bytes are to be said; "" if there is none
+
+	Said *pattern.Said `toml:"-"`
 }
 
 // Notice is a line that the module sends by itself.
@@ -52,6 +72,7 @@ type Notice struct {
 	Name    string           `toml:"name"`
 	Heard   string           `toml:"heard"`
 	Meaning string           `toml:"meaning"`
+	Every   duration         `toml:"every"` // how often a stand-in sends it; 0 is never
 	Pattern *pattern.Pattern `toml:"-"`
 }
 
@@ -62,14 +83,18 @@ type Setting struct {
 	Type    string    `toml:"type"`  // int, num or text
 	Range   []float64 `toml:"range"` // lowest and highest value; for text, the number of characters
 	Unit    string    `toml:"unit"`
-	Read    string    `toml:"read"`   // said to read it
-	Answer  string    `toml:"answer"` // heard then, with a capture named value
-	Write   string    `toml:"write"`  // said to write it, with {value}
-	Effect  string    `toml:"effect"` // "at once" or "restart"; "" means at once
-	Pair    string    `toml:"pair"`   // what two modules of a pair need: "equal", "different" or nothing
+	Read    string    `toml:"read"`    // said to read it
+	Answer  string    `toml:"answer"`  // heard then, with a capture named value
+	Write   string    `toml:"write"`   // said to write it, with {value}
+	Written string    `toml:"written"` // heard when it has been written, with a capture named value; "" if nothing is
+	Default string    `toml:"default"` // as delivered
+	Effect  string    `toml:"effect"`  // "at once" or "restart"; "" means at once
+	Pair    string    `toml:"pair"`    // what two modules of a pair need: "equal", "different" or nothing
 
-	AnswerPattern *pattern.Pattern `toml:"-"`
-	WriteSaid     *pattern.Said    `toml:"-"`
+	AnswerPattern  *pattern.Pattern `toml:"-"`
+	WrittenPattern *pattern.Pattern `toml:"-"`
+	ReadSaid       *pattern.Said    `toml:"-"`
+	WriteSaid      *pattern.Said    `toml:"-"`
 }
 
 // Carrier is how a payload travels through the module to another.
@@ -128,6 +153,25 @@ func (pb *Phrasebook) Setting(name string) (Setting, bool) {
 	return Setting{}, false
 }
 
+// Refusals are the patterns of the module's own refusals.
+func (pb *Phrasebook) Refusals() []*pattern.Pattern { return pb.refusals }
+
+// Refuse is a refusal as the module says it, with a number where it tells one;
+// "" if the phrasebook knows none.
+func (pb *Phrasebook) Refuse(number string) string {
+	if len(pb.refusals) == 0 {
+		return ""
+	}
+	for _, p := range pb.refusals {
+		for _, n := range p.Names() {
+			if number != "" && n.Name == "number" {
+				return p.Example(map[string]string{"number": number})
+			}
+		}
+	}
+	return pb.refusals[0].Example(nil)
+}
+
 // Explain is what a refusal means in words, or "" if the phrasebook does not say.
 func (pb *Phrasebook) Explain(line string) string {
 	if pb == nil {
@@ -167,6 +211,21 @@ func (pb *Phrasebook) check(d *source.Doc) {
 	for i := range pb.Notices {
 		n := &pb.Notices[i]
 		n.Pattern = heard(d, fmt.Sprintf("notice[%d].heard", i), n.Heard)
+	}
+	for i := range pb.Commands {
+		c := &pb.Commands[i]
+		path := fmt.Sprintf("command[%d]", i)
+		if c.Say == "" {
+			d.Add(path, "the command does not say what to say", `Add say = "...".`)
+		}
+		var err error
+		if c.Said, err = pattern.CompileSaid(c.Say); err != nil {
+			e := err.(*pattern.SyntaxError)
+			d.AddInValue(path+".say", c.Say, e.Offset, e.Width, e.What, e.Mend)
+		}
+		for j, a := range c.Answer {
+			heard(d, fmt.Sprintf("%s.answer[%d]", path, j), a)
+		}
 	}
 	seen := map[string]bool{}
 	for i := range pb.Settings {
@@ -259,6 +318,17 @@ func (s *Setting) check(d *source.Doc, path string) {
 		s.AnswerPattern = heard(d, path+".answer", s.Answer)
 		if !captures(s.AnswerPattern, "value") {
 			d.Add(path+".answer", "the answer does not say which part of it is the value", "Capture it with the name value, such as {value:int}.")
+		}
+	}
+	if s.Read != "" {
+		s.ReadSaid = said(d, path+".read", s.Read)
+	}
+	if s.Written != "" {
+		s.WrittenPattern = heard(d, path+".written", s.Written)
+	}
+	if s.Default != "" && len(d.Mistakes) == 0 {
+		if err := s.Check(s.Default); err != nil {
+			d.Add(path+".default", err.Error(), "")
 		}
 	}
 	if s.Write != "" {

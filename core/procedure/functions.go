@@ -19,6 +19,7 @@ var ourFunctions = map[string]struct {
 	do    func(args ...any) (any, error)
 	types []any
 }{
+	"len":    {lenOf, []any{new(func(any) int)}},
 	"hex":    {hexOf, []any{new(func(int) string)}},
 	"number": {numberOf, []any{new(func(string) float64), new(func(int) float64), new(func(float64) float64)}},
 	"json":   {jsonValue, []any{new(func(string) any)}},
@@ -40,6 +41,17 @@ func keys[V any](m map[string]V) []string {
 	}
 	sort.Strings(list)
 	return list
+}
+
+// lenOf is how many bytes a text has, or how many elements a list or a map: what
+// a module means by a length are bytes.
+func lenOf(args ...any) (any, error) {
+	v := reflect.ValueOf(args[0])
+	switch v.Kind() {
+	case reflect.String, reflect.Slice, reflect.Array, reflect.Map:
+		return v.Len(), nil
+	}
+	return nil, fmt.Errorf("%v has no length", args[0])
 }
 
 func hexOf(args ...any) (any, error) {

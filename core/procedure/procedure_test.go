@@ -250,6 +250,83 @@ func TestWarnings(t *testing.T) {
 	}
 }
 
+// What is said is held against the phrasebook, as far as it is known before a
+// port is opened.
+func TestPhrasebookFindings(t *testing.T) {
+	dir := t.TempDir()
+	book := `family = "Dunlin"
+dialect = "at"
+complete = %t
+[refusal]
+heard = ["~REFUSED: {number:int}"]
+[[command]]
+say = "AT"
+[[command]]
+say = "AT~OPEN={length}"
+follows = ">"
+[[setting]]
+name = "group"
+type = "int"
+range = [0, 255]
+read = "AT~GROUP?"
+answer = "~GROUP: {value:int}"
+write = "AT~GROUP={value}"
+[carrier]
+send = "AT~TELL={to},{length},{payload}"
+arrives = "~HEARD: {payload}"
+greatest = 50
+address = "group"
+`
+	for _, complete := range []bool{true, false} {
+		if err := os.WriteFile(fmt.Sprintf("%s/%t.toml", dir, complete), []byte(fmt.Sprintf(book, complete)), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, c := range []struct{ book, input, body, want string }{
+		{"true", "", "say: AT\nsay: AT~GROUP?\nsay: AT~GROUP=7\nsay: AT~TELL=2,5,hello", ""},
+		{"true", "", "say: AT~GRUOP?", "6:6: |knows no such command|AT~GROUP?"},
+		{"true", "", "say: AT~GRUOP={n}", "6:6: |knows no such command"},
+		{"true", "", "say: {\"AT\" + \"~GROUP?\"}\nsay: {string(n)}", ""},
+		{"false", "", "say: AT~GRUOP?", "warning |6:6: |knows no such command"},
+		{"false", "", "say: AT~UNLIKE=1,2,3", ""},
+		{"true", "", "say: AT~GROUP=256", "6:6: |group takes a number from 0 to 255, not 256"},
+		{"true", "", "say: AT~GROUP={2 * 200}", "not 400"},
+		{"true", "", "say: AT~GROUP=256\nhear: ~REFUSED: {}", ""},
+		{"true", "", "say: AT~GROUP=256\nany\ncase hear: ~REFUSED: 3\ncase nothing\nend", ""},
+		{"true", "", "say: AT~NONE\nhear: ERROR", ""},
+		{"true", "", "say: AT~NONE\nhear: OK", "knows no such command"},
+		{"true", " 0..300", "say: AT~GROUP={n}", "warning |3:7: |n may be 0..300, but group takes 0 to 255"},
+		{"true", " 0..200", "say: AT~GROUP={n}", ""},
+		{"true", "", "say: AT~TELL=2,6,hello", "the stated length is 6, but the payload has 5 bytes"},
+		{"true", "", "say: AT~TELL=2,{len(word)},{word}", ""},
+		{"true", "", "say: AT~TELL=2,4,{word}", "the stated length is 4, but the payload has 5 bytes"},
+		{"true", "", "let text = string(n)\nsay: AT~TELL=2,{len(text)},{text}!", "the stated length is that of text alone"},
+		{"true", "", "say: AT~OPEN=5\nhear bytes: >\nsay bytes: hello", ""},
+		{"true", "", "say: AT~OPEN=5\nhear bytes: >\nsay: hello", "the stated length is 5, but the payload has 6 bytes"},
+		{"true", "", "repeat 2 times\nsay: AT~GROUP=300\nend", "7:6: |not 300"},
+	} {
+		text := "procedure \"T\"\nport a: dialect at, ending cr, phrasebook \"" + c.book + ".toml\"\ninput n: " + strings.TrimSpace("int"+c.input) + "\nlet word = \"hêlo\"\nstep \"s\"\n" + c.body + "\ncheck string(n) != word\nend\n"
+		f, err := Parse(dir+"/t.parrot", text)
+		got := ""
+		if err != nil {
+			got = err.Error()
+		} else if len(f.Warnings) > 0 {
+			got = "warning " + f.Warnings.Error()
+		}
+		if c.want == "" && got != "" {
+			t.Errorf("%s: %s", c.body, got)
+		}
+		if strings.HasPrefix(got, "warning ") != strings.HasPrefix(c.want, "warning ") {
+			t.Errorf("%s: got %q, want %q", c.body, got, c.want)
+		}
+		for _, w := range strings.Split(c.want, "|") {
+			if !strings.Contains(got, strings.TrimPrefix(w, "warning ")) {
+				t.Errorf("%s: got %q, want %q", c.body, got, w)
+			}
+		}
+	}
+}
+
 func TestLargeProcedure(t *testing.T) {
 	if _, err := Parse("t", large(2000)); err != nil {
 		t.Fatal(err)

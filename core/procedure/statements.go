@@ -308,6 +308,7 @@ func (p *parser) readSay(l *line, at Pos) {
 		p.mistake(l.pos(offset+e.Offset, e.Width), e.What, e.Mend)
 		return
 	}
+	s.TextAt = l.pos(offset, len(text))
 	s.Text, s.Exprs = said, p.exprs(l, said.Exprs(), offset)
 	p.put(s)
 }

@@ -117,10 +117,11 @@ func (p Pos) At() Pos { return p }
 // Say says a line, or bytes without a line ending.
 type Say struct {
 	Pos
-	Port  string
-	Bytes bool
-	Text  *pattern.Said
-	Exprs map[string]*Expr
+	Port   string
+	Bytes  bool
+	Text   *pattern.Said
+	TextAt Pos
+	Exprs  map[string]*Expr
 }
 
 // Hear waits for something to come or, with Not, for it not to come.
