@@ -343,7 +343,7 @@ func large(steps int) string {
 }
 
 func BenchmarkParse(b *testing.B) {
-	text := large(1000)
+	text := large(10_000)
 	for b.Loop() {
 		if _, err := Parse("t", text); err != nil {
 			b.Fatal(err)

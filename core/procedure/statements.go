@@ -61,7 +61,7 @@ func (p *parser) inputType(l *line, in *Input) bool {
 		in.Type = w
 	}
 	if !l.done() && l.text[l.at] != '=' && l.text[l.at] != '"' {
-		r, at := l.token()
+		r, at := l.until(" \t=")
 		return p.inputRange(in, r, at)
 	}
 	return true

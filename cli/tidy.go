@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/aymanbagabas/go-udiff"
+	"github.com/spf13/cobra"
+
+	"uparrot/core/procedure"
+)
+
+func (a *app) tidy() *cobra.Command {
+	var diff, write bool
+	cmd := &cobra.Command{
+		Use:   "tidy FILE...",
+		Short: "Rewrites a procedure in the one standard layout",
+		Long: `Prints a procedure in the one standard layout: four blanks for each block, one
+between words, an empty line before each step. Comments and all that is said and
+heard stay as they are. A procedure with mistakes is not touched.
+
+With --diff, exit status 1 means that a file is not tidy. The file - is standard
+input.`,
+		Example: "uparrot tidy --write commission.parrot",
+		Args:    args(1, -1, "one or more procedures"),
+		RunE: func(cmd *cobra.Command, files []string) error {
+			changed := false
+			for _, f := range files {
+				if write && f == "-" {
+					return usage(cmd, "--write cannot write standard input: leave it out")
+				}
+				text, err := a.source(f)
+				if err != nil {
+					return &errUsage{what: err.Error()}
+				}
+				tidied, err := procedure.Tidy(f, text)
+				if err != nil {
+					return asUsage(err)
+				}
+				changed = changed || tidied != text
+				if diff {
+					fmt.Fprint(a.out, udiff.Unified(f, f+" (tidy)", text, tidied))
+				}
+				if write && tidied != text {
+					if err := replaceFile(f, tidied); err != nil {
+						return err
+					}
+					a.err.line("%s is rewritten", f)
+				}
+				if !diff && !write {
+					fmt.Fprint(a.out, tidied)
+				}
+			}
+			if diff && changed && !write {
+				return errQuiet{exitFailed}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&diff, "diff", false, "print the differences instead")
+	cmd.Flags().BoolVar(&write, "write", false, "write the files instead of printing them")
+	return cmd
+}
+
+// source is the text of a file, or of standard input for -.
+func (a *app) source(file string) (string, error) {
+	var text []byte
+	var err error
+	if file == "-" {
+		text, err = io.ReadAll(a.in)
+	} else {
+		text, err = os.ReadFile(file)
+	}
+	return string(text), err
+}
+
+// replaceFile puts new text in the place of a file, whole or not at all.
+func replaceFile(path, text string) error {
+	info, err := os.Stat(path)
+	if err != nil {
+		return fmt.Errorf("write %s: %w", path, err)
+	}
+	next := path + ".new"
+	if err := os.WriteFile(next, []byte(text), info.Mode().Perm()); err != nil {
+		return fmt.Errorf("write %s: %w", path, err)
+	}
+	if err := os.Rename(next, path); err != nil {
+		return fmt.Errorf("write %s: %w", path, err)
+	}
+	return nil
+}
