@@ -40,18 +40,26 @@ func (a *app) account(proc *procedure.File, stations map[string]*station.Station
 			s.line("")
 			s.line("%s", s.bold(fmt.Sprintf("%d  %s", e.Number, safe(e.Step.Title))))
 		case perform.Said:
-			s.line("   %ssaid   %s", at(e), oneLine(e.Text))
+			text := oneLine(e.Text)
+			if text == "" {
+				text = s.faint("(the line ending alone)")
+			}
+			s.line("   %ssaid   %s", at(e), text)
 		case perform.Heard:
 			s.line("   %sheard  %s", at(e), oneLine(e.Text))
 		case perform.Checked:
 			var vs []string
 			for _, v := range e.Values {
-				vs = append(vs, v.Name+" = "+procedure.Text(v.Value))
+				vs = append(vs, v.Name+" = "+clip(procedure.Text(v.Value)))
 			}
 			s.line("   check  %s  %s", oneLine(e.Text), s.faint(oneLine(strings.Join(vs, ", "))))
 		case perform.Judged:
 			r := e.Limit
-			s.line("   limit  %s: %s within %s", safe(r.What), perform.WithUnit(procedure.Text(r.Value), r.Unit), perform.WithUnit(r.Range(), r.Unit))
+			text := fmt.Sprintf("   limit  %s: %s, wanted %s", safe(r.What), perform.WithUnit(procedure.Text(r.Value), r.Unit), perform.WithUnit(r.Range(), r.Unit))
+			if r.Verdict != verdict.Passed {
+				text += "  " + s.verdict(r.Verdict, 0)
+			}
+			s.line("%s", text)
 		case perform.Waiting:
 			a.waiting(e)
 		case perform.Told:
@@ -73,6 +81,14 @@ func (a *app) account(proc *procedure.File, stations map[string]*station.Station
 			}
 		}
 	}
+}
+
+// clip keeps a long value from filling the screen; the record has it whole.
+func clip(text string) string {
+	if r := []rune(text); len(r) > 60 {
+		return string(r[:56]) + " ..."
+	}
+	return text
 }
 
 // waiting shows that a wait goes on: a line drawn anew each second, or where that

@@ -52,10 +52,13 @@ func (l *liveBench) serveControl() error {
 	return nil
 }
 
-const orderForm = `wanted "power NAME on", "power NAME off", "power NAME cycle" or "wire NAME HOW"`
+const orderForm = `wanted "power NAME on", "power NAME off", "power NAME cycle", "wire NAME HOW" or "hand NAME WHAT"`
 
 // order obeys one order.
 func (l *liveBench) order(words []string) error {
+	if len(words) >= 3 && words[0] == "hand" {
+		return l.Hand(words[1], words[2:])
+	}
 	if len(words) != 3 {
 		return errors.New(orderForm)
 	}

@@ -40,7 +40,7 @@ type person struct {
 
 // Tell shows what to do.
 func (p *person) Tell(_ context.Context, text string) error {
-	p.app.err.line("   %s   %s", p.app.err.bold("do"), safe(text))
+	p.app.err.line("   %s     %s", p.app.err.bold("do"), safe(text))
 	return nil
 }
 
@@ -86,7 +86,7 @@ func (p *person) ask(ctx context.Context, question string) (string, error) {
 			}
 		}()
 	}
-	p.app.err.line("   %s  %s", p.app.err.bold("ask"), safe(question))
+	p.app.err.line("   %s    %s", p.app.err.bold("ask"), safe(question))
 	select {
 	case answer, ok := <-p.lines:
 		if !ok {

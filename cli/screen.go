@@ -97,9 +97,10 @@ func safe(s string) string {
 		return s
 	}
 	var b strings.Builder
+	valid := utf8.ValidString(s) // else it is bytes, of which some look like a letter by chance
 	for len(s) > 0 {
 		r, n := utf8.DecodeRuneInString(s)
-		if r == '\n' || r == '\t' || showable(r) && !(r == utf8.RuneError && n == 1) {
+		if r == '\n' || r == '\t' || showable(r) && (valid || r < utf8.RuneSelf) {
 			b.WriteString(s[:n])
 		} else {
 			for _, c := range []byte(s[:n]) {

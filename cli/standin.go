@@ -34,7 +34,8 @@ With --tell it gives an order to the bench that is running already:
   wire NAME straight        TX to TX: neither hears the other
   wire NAME open            no wire at all
   wire NAME looped          the host's own TX and RX joined
-  wire NAME level           another logic level: both hear noise`,
+  wire NAME level           another logic level: both hear noise
+  hand NAME WHAT            what a hand does: a Plover's jumper on, a Brambling's lever`,
 		Example: "uparrot standin larkfell.toml --truth truth.json",
 		Args:    args(1, 1, "one bench"),
 		RunE: func(cmd *cobra.Command, args []string) error {

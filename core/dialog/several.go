@@ -232,11 +232,7 @@ func missedSeveral(watchers []*watcher, asks []Ask, done []bool, within time.Dur
 	var wanted []string
 	for i, a := range asks {
 		if !done[i] {
-			text := a.Pattern.String()
-			if len(watchers) > 1 {
-				text = a.Dialog.port.Name() + ": " + text
-			}
-			wanted = append(wanted, text)
+			wanted = append(wanted, a.Pattern.String())
 		}
 	}
 	for _, w := range watchers {

@@ -58,7 +58,11 @@ func (p *performer) keep(n *procedure.Keep) error {
 	if p.run.Keep == nil {
 		return errors.New("there is no place to keep a file")
 	}
-	data := []byte(p.mask.Hide(procedure.Text(v)))
+	text := procedure.Text(v)
+	if strings.Contains(text, "\n") && !strings.HasSuffix(text, "\n") {
+		text += "\n" // lines in a file all have their end
+	}
+	data := []byte(p.mask.Hide(text))
 	path, err := p.run.Keep(FileName(p.mask.Hide(name)), data)
 	if err != nil {
 		return err

@@ -303,6 +303,10 @@ func (p *performer) steps(ctx context.Context) {
 			}
 			use = grace
 		}
+		if text := needsPerson(s.Body); text != "" && p.run.Operator == nil {
+			p.untested(s, "it needs a person: "+text)
+			continue
+		}
 		sr := p.doStep(use)
 		p.res.Steps = append(p.res.Steps, sr)
 		if sr.Verdict != verdict.Skipped {
@@ -319,6 +323,36 @@ func (p *performer) steps(ctx context.Context) {
 	if err := context.Cause(ctx); err != nil && ctx.Err() != nil {
 		p.res.Verdict, p.res.Err = verdict.Broken, err
 	}
+}
+
+// untested files a step that cannot be performed as it is, before anything of it
+// has been.
+func (p *performer) untested(s *procedure.Step, why string) {
+	p.event(Event{Kind: StepBegan})
+	err := &Left{verdict.Untested, why}
+	p.res.Steps = append(p.res.Steps, StepResult{Title: s.Title, Verdict: verdict.Untested, Why: why, Err: err})
+	p.res.Verdict = verdict.Worse(p.res.Verdict, verdict.Untested)
+	p.event(Event{Kind: StepEnded, Verdict: verdict.Untested, Err: err})
+	p.run.note(record.Event{Kind: record.Step, Step: s.Title, Verdict: string(verdict.Untested), Why: why})
+}
+
+// needsPerson is the first thing that statements want of an operator, "" if
+// there is none.
+func needsPerson(list []procedure.Node) string {
+	for _, n := range list {
+		switch n := n.(type) {
+		case *procedure.Tell:
+			return n.Text.Said.String()
+		case *procedure.Ask:
+			return n.Text.Said.String()
+		}
+		for _, b := range procedure.Bodies(n) {
+			if text := needsPerson(b.Body); text != "" {
+				return text
+			}
+		}
+	}
+	return ""
 }
 
 func (p *performer) lets() error {

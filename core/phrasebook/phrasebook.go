@@ -62,6 +62,7 @@ type Command struct {
 	Meaning string   `toml:"meaning"`
 	Answer  []string `toml:"answer"`  // the lines that come, before any final result
 	Restart bool     `toml:"restart"` // the module restarts then
+	Carries bool     `toml:"carries"` // from then on the line carries plain data
 	Follows string   `toml:"follows"` // the prompt after which {length} bytes are to be said; "" if there is none
 
 	Said *pattern.Said `toml:"-"`

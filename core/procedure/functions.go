@@ -20,6 +20,8 @@ var ourFunctions = map[string]struct {
 	types []any
 }{
 	"len":    {lenOf, []any{new(func(any) int)}},
+	"byte":   {byteOf, []any{new(func(string, int) int)}},
+	"uint":   {uintOf, []any{new(func(string) int)}},
 	"hex":    {hexOf, []any{new(func(int) string)}},
 	"number": {numberOf, []any{new(func(string) float64), new(func(int) float64), new(func(float64) float64)}},
 	"json":   {jsonValue, []any{new(func(string) any)}},
@@ -52,6 +54,29 @@ func lenOf(args ...any) (any, error) {
 		return v.Len(), nil
 	}
 	return nil, fmt.Errorf("%v has no length", args[0])
+}
+
+// byteOf is one byte of a text or payload, counted from 0.
+func byteOf(args ...any) (any, error) {
+	text, ok1 := args[0].(string)
+	at, ok2 := args[1].(int)
+	if !ok1 || !ok2 || at < 0 || at >= len(text) {
+		return nil, fmt.Errorf("there is no byte %v in %d bytes", args[1], len(text))
+	}
+	return int(text[at]), nil
+}
+
+// uintOf reads bytes as a whole number without sign, the first byte the highest.
+func uintOf(args ...any) (any, error) {
+	text, ok := args[0].(string)
+	if !ok || len(text) < 1 || len(text) > 7 {
+		return nil, fmt.Errorf("uint takes 1 to 7 bytes, not %v", args[0])
+	}
+	n := 0
+	for i := range len(text) {
+		n = n<<8 | int(text[i])
+	}
+	return n, nil
 }
 
 func hexOf(args ...any) (any, error) {

@@ -48,9 +48,11 @@ type inspector struct {
 
 // vocabulary is what can be said to a module.
 type vocabulary struct {
-	book   *phrasebook.Phrasebook
-	setup  phrasebook.Setup
-	known  []phrase
+	book    *phrasebook.Phrasebook
+	setup   phrasebook.Setup
+	known   []phrase
+	through bool // plain data may be said from here on
+
 	spoken []string // as written, for the nearest one
 
 	refusals []*pattern.Pattern
@@ -63,6 +65,7 @@ type phrase struct {
 	names   []string       // of the places
 	setting *phrasebook.Setting
 	follows bool // what it announces is said next
+	carries bool // from then on the line carries plain data
 }
 
 // token is text, or with open a place that may hold anything.
@@ -100,11 +103,11 @@ func newVocabulary(pb *phrasebook.Phrasebook, setup phrasebook.Setup) *vocabular
 	if setup.Dialect == "at" {
 		v.refusals = append(dialog.V250Refusals(), v.refusals...)
 	}
-	add := func(s *pattern.Said, setting *phrasebook.Setting, follows bool) {
+	add := func(s *pattern.Said, setting *phrasebook.Setting, follows, carries bool) {
 		if s == nil {
 			return
 		}
-		ph := phrase{setting: setting, follows: follows, tokens: tokens(marked(s, func(string) (string, bool) { return "", false }))}
+		ph := phrase{setting: setting, follows: follows, carries: carries, tokens: tokens(marked(s, func(string) (string, bool) { return "", false }))}
 		expr := "(?s)^"
 		for _, t := range ph.tokens {
 			if t.open {
@@ -120,14 +123,14 @@ func newVocabulary(pb *phrasebook.Phrasebook, setup phrasebook.Setup) *vocabular
 	}
 	for i := range pb.Settings {
 		s := &pb.Settings[i]
-		add(s.ReadSaid, nil, false)
-		add(s.WriteSaid, s, false)
+		add(s.ReadSaid, nil, false, false)
+		add(s.WriteSaid, s, false, false)
 	}
 	for _, c := range pb.Commands {
-		add(c.Said, nil, c.Follows != "")
+		add(c.Said, nil, c.Follows != "", c.Carries)
 	}
 	if pb.Carrier != nil {
-		add(pb.Carrier.SendSaid, nil, false)
+		add(pb.Carrier.SendSaid, nil, false, false)
 	}
 	return v
 }
@@ -209,6 +212,9 @@ func (in *inspector) say(n *Say, after []Node) {
 		return
 	}
 	if !v.may(text) {
+		if v.through {
+			return
+		}
 		plain := strings.ReplaceAll(text, mark, "")
 		near := source.Nearest(plain, v.spoken)
 		what := fmt.Sprintf("%s knows no such command", v.book.File)
@@ -224,6 +230,11 @@ func (in *inspector) say(n *Say, after []Node) {
 		found := ph.match.FindStringSubmatch(text)
 		if found == nil {
 			continue
+		}
+		if ph.carries {
+			for _, other := range in.books { // modules of the family go through together
+				other.through = other.through || other.book.File == v.book.File
+			}
 		}
 		values := map[string]string{}
 		for i, name := range ph.names {

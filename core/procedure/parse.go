@@ -322,16 +322,31 @@ func (p *parser) newName(l *line, what string) (string, Pos, bool) {
 		p.mistake(at, fmt.Sprintf("%s is the name of %s already", t, old.what), "Choose another name.")
 		return "", at, false
 	}
-	if reserved[t] {
+	if reserved[t] || placed[t] && (what == "port" || what == "parameter") {
 		p.mistake(at, fmt.Sprintf("%s is a word of the language", t), "Choose another name.")
+		return "", at, false
+	}
+	if _, function := ourFunctions[t]; function {
+		p.mistake(at, fmt.Sprintf("%s is the name of a function", t), "Choose another name.")
 		return "", at, false
 	}
 	return t, at, true
 }
 
-// reserved are words that stand where a name could stand too.
-var reserved = map[string]bool{"bytes": true, "next": true, "within": true, "for": true, "not": true, "in": true, "and": true, "or": true, "true": true, "false": true, "nil": true,
-	"until": true, "operator": true, "speed": true, "frame": true, "ending": true, "dialect": true, "dtr": true, "rts": true, "break": true, "reopen": true, "hear": true, "nothing": true}
+// reserved are words of expressions, which cannot name a value. A port may also
+// not be named as a word that can stand in its place.
+var (
+	reserved = setOf("not", "in", "and", "or", "true", "false", "nil", "let", "if", "else", "matches", "contains", "startsWith", "endsWith")
+	placed   = setOf("bytes", "next", "within", "for", "until", "operator", "hear", "nothing", "speed", "frame", "ending", "dialect", "dtr", "rts", "break", "reopen")
+)
+
+func setOf(words ...string) map[string]bool {
+	m := map[string]bool{}
+	for _, w := range words {
+		m[w] = true
+	}
+	return m
+}
 
 var portWords = []string{"dialect", "speed", "frame", "ending", "flow", "prompt", "phrasebook", "tcp", "udp"}
 

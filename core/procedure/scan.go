@@ -130,6 +130,24 @@ func (l *line) token() (string, Pos) {
 	return l.text[at:l.at], p
 }
 
+// nested takes the text up to the next blank that stands outside parentheses.
+func (l *line) nested() (string, Pos) {
+	l.blanks()
+	start, depth := l.at, 0
+	for ; l.at < len(l.text); l.at++ {
+		c := l.text[l.at]
+		if depth <= 0 && (c == ' ' || c == '\t') {
+			break
+		}
+		if c == '(' {
+			depth++
+		} else if c == ')' {
+			depth--
+		}
+	}
+	return l.text[start:l.at], l.pos(start, l.at-start)
+}
+
 // until takes the text up to one of some signs.
 func (l *line) until(signs string) (string, Pos) {
 	l.blanks()

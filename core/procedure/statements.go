@@ -409,7 +409,7 @@ func (p *parser) captures(l *line, h *Hear, offset int) {
 			p.mistake(at, "what must not come cannot be captured", "Write ... or {} instead.")
 		case ok && !old.capture:
 			p.mistake(at, fmt.Sprintf("%s is the name of %s", n.Name, old.what), fmt.Sprintf("To compare with it write {=%s}; to capture choose another name.", n.Name))
-		case reserved[n.Name]:
+		case reserved[n.Name] || ourFunctions[n.Name].do != nil:
 			p.mistake(at, fmt.Sprintf("%s is a word of the language", n.Name), "Choose another name.")
 		default:
 			p.values.add(n.Name, value{what: "a capture", typ: typeOf(n.Type), capture: true, at: at})
@@ -469,7 +469,7 @@ func (p *parser) readLimit(l *line, at Pos) {
 		return
 	}
 	after := &line{file: l.file, number: l.number, text: l.text[:offset+len(body)], at: offset + i + len(" in ")}
-	r, rangeAt := after.token()
+	r, rangeAt := after.nested()
 	unit, _ := after.rest()
 	lim.Unit = unit
 	low, high, ok := strings.Cut(r, "..")

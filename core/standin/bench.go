@@ -40,11 +40,23 @@ type behaviour interface {
 	power(at time.Time, on bool)
 }
 
+// handy is a behaviour that a hand can do something to.
+type handy interface {
+	// hand does what the words say, or says what can be done.
+	hand(at time.Time, words []string) error
+}
+
 // families make the behaviour of a module, by family.
 var families = map[string]func(*Bench, *unit) (behaviour, error){
 	"dunlin":   newDunlin,
 	"curlew":   newCurlew,
 	"redshank": newRedshank,
+
+	"bittern":   newBittern,
+	"brambling": newBrambling,
+	"plover":    newPlover,
+	"siskin":    newSiskin,
+	"twite":     newTwite,
 }
 
 // Families are the module families that stand-ins exist for.
@@ -97,14 +109,16 @@ type Config struct {
 
 // Bench is stand-ins at work.
 type Bench struct {
-	air    Air
-	clock  *clock
-	noise  *rand.Rand // belongs to the clock
-	units  []*unit
-	radios []*dunlin
-	cancel context.CancelFunc
-	ctx    context.Context
-	wait   sync.WaitGroup
+	air     Air
+	clock   *clock
+	noise   *rand.Rand // belongs to the clock
+	units   []*unit
+	radios  []*dunlin
+	siskins []*siskin
+	closers []io.Closer // connections of modules into the network; belong to the clock
+	cancel  context.CancelFunc
+	ctx     context.Context
+	wait    sync.WaitGroup
 
 	paths map[[2]string]*path // by sender and receiver; belongs to the clock
 	news  chan struct{}       // the truth has changed
@@ -181,6 +195,29 @@ func (b *Bench) Attach(name string, conn io.ReadWriter) (ended <-chan struct{}, 
 func (b *Bench) Close() {
 	b.cancel()
 	b.wait.Wait()
+	for _, c := range b.closers {
+		c.Close() // many are closed already
+	}
+}
+
+// Hand does to a stand-in what a person's hand would, such as pulling a lever.
+func (b *Bench) Hand(name string, words []string) error {
+	u, err := b.find(name)
+	if err != nil {
+		return err
+	}
+	h, ok := u.behaviour.(handy)
+	if !ok {
+		return fmt.Errorf("there is nothing on %s, a %s, that a hand could do", name, u.Family)
+	}
+	done := make(chan error, 1)
+	b.clock.plan(time.Now(), func(at time.Time) { done <- h.hand(at, words) })
+	select {
+	case err := <-done:
+		return err
+	case <-b.ctx.Done():
+		return context.Cause(b.ctx)
+	}
 }
 
 // Power gives a stand-in power or takes it away.

@@ -21,12 +21,12 @@ import (
 // Anything else is answered with "what? " and the line.
 type redshank struct {
 	*unit
-	bench   *Bench
-	board   int
-	relays  [4]bool
-	every   time.Duration
-	round   int // counts changes of the interval, so that old plans are dropped
-	command []byte
+	bench  *Bench
+	board  int
+	relays [4]bool
+	every  time.Duration
+	round  int // counts changes of the interval, so that old plans are dropped
+	typed  typed
 }
 
 func newRedshank(b *Bench, u *unit) (behaviour, error) {
@@ -43,7 +43,7 @@ func newRedshank(b *Bench, u *unit) (behaviour, error) {
 }
 
 func (r *redshank) power(at time.Time, on bool) {
-	r.relays, r.command = [4]bool{}, nil
+	r.relays, r.typed = [4]bool{}, typed{}
 	r.round++
 	if on {
 		r.setEvery(at, time.Second)
@@ -77,15 +77,7 @@ func (r *redshank) reportLater(at time.Time, round int) {
 
 func (r *redshank) heard(at time.Time, b []byte) {
 	for _, c := range b {
-		if c != '\r' && c != '\n' {
-			if len(r.command) < 80 {
-				r.command = append(r.command, c)
-			}
-			continue
-		}
-		line := string(r.command)
-		r.command = r.command[:0]
-		if line != "" {
+		if line, over := r.typed.take(c); over && line != "" {
 			r.say(at, r.obey(at, line)+"\r\n")
 		}
 	}

@@ -1,0 +1,37 @@
+# Puts a Plover wind gauge of the Larkfell cableway into service: asks it in
+# bytes, then has its jumper set and reads the stream of lines.
+
+procedure "Commission a wind gauge"
+
+port gauge: dialect bytes, speed 4800, frame 8E1, ending none, phrasebook "plover.toml"
+
+step "it says who it is" tries 2
+    say bytes gauge: I
+    hear bytes gauge: {hex A8 02}{release:bytes(2)}
+    check uint(release) >= 256 + 4 "release 1.4 is the first with a sum"
+end
+
+step "it tells the wind" tries 2
+    say bytes gauge: W
+    hear bytes gauge: {hex A7}{speed:bytes(2)}{from:bytes(2)}{sum:bytes(1)}
+    let total = 0xA7 + byte(speed, 0) + byte(speed, 1) + byte(from, 0) + byte(from, 1)
+    check uint(sum) == total % 256 "the sum of the bytes"
+    limit uint(speed) / 10 in 0..60 m/s "wind"
+    limit uint(from) in 0..359 degrees "direction"
+end
+
+step "a byte it does not know is refused"
+    say bytes gauge: X
+    hear bytes gauge: {hex EE}X
+end
+
+step "with the jumper it streams"
+    tell operator "Set the jumper of the gauge, then switch it off and on again."
+    line gauge dialect lines
+    hear gauge within 2m: wind {} m/s {} deg
+    repeat 4 times
+        hear gauge within 1s: wind {now:num} m/s {at:int} deg
+        limit now in 0..60 m/s "wind in the stream"
+        check at >= 0 && at < 360
+    end
+end
