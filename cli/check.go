@@ -103,8 +103,7 @@ func checkFile(path string) (what string, warnings source.Mistakes, err error) {
 		}
 		return fmt.Sprintf("procedure %q, %s", f.Title, count(len(f.Steps), "step")), f.Warnings, nil
 	}
-	var top map[string]any
-	if md, derr := toml.DecodeFile(path, &top); derr == nil && (md.IsDefined("port") || md.IsDefined("air")) {
+	if !isPhrasebook(path) {
 		b, err := bench.Read(path)
 		if err != nil {
 			return "", nil, err
@@ -116,6 +115,13 @@ func checkFile(path string) (what string, warnings source.Mistakes, err error) {
 		return "", nil, err
 	}
 	return fmt.Sprintf("phrasebook of %s, %s", pb.Family, count(len(pb.Settings), "setting")), nil, nil
+}
+
+// isPhrasebook tells a phrasebook from a bench, as far as the file can be read.
+func isPhrasebook(path string) bool {
+	var top map[string]any
+	md, err := toml.DecodeFile(path, &top)
+	return err != nil || !md.IsDefined("port") && !md.IsDefined("air")
 }
 
 func count(n int, what string) string {

@@ -23,10 +23,12 @@ import (
 func (a *app) standin() *cobra.Command {
 	var dir, truth, order string
 	cmd := &cobra.Command{
-		Use:   "standin BENCH",
+		Use:   "standin BENCH|PHRASEBOOK",
 		Short: "Brings a simulated bench to life and keeps it running",
 		Long: `Brings the stand-ins of a bench to life on pseudo-terminals, says where each is,
 and keeps them running until it is told to stop (Ctrl-C). It leaves nothing behind.
+A phrasebook alone makes one too: a module that answers as the phrasebook says, so
+that a procedure can be tried before the module has come.
 
 With --tell it gives an order to the bench that is running already:
   power NAME on|off|cycle   gives a module power or takes it away
@@ -37,9 +39,13 @@ With --tell it gives an order to the bench that is running already:
   wire NAME level           another logic level: both hear noise
   hand NAME WHAT            what a hand does: a Plover's jumper on, a Brambling's lever`,
 		Example: "uparrot standin larkfell.toml --truth truth.json",
-		Args:    args(1, 1, "one bench"),
+		Args:    args(1, 1, "one bench or phrasebook"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			b, err := bench.Read(args[0])
+			read := bench.Read
+			if isPhrasebook(args[0]) {
+				read = bench.OfPhrasebook
+			}
+			b, err := read(args[0])
 			if err != nil {
 				return asUsage(err)
 			}
@@ -68,7 +74,11 @@ With --tell it gives an order to the bench that is running already:
 				if !strings.Contains(at, "://") {
 					at = filepath.Join(dir, p.Name)
 				}
-				fmt.Fprintf(a.out, "%s is at %s (%s, %s)\n", p.Name, at, p.Standin.Family, p.Setup.Line())
+				family := p.Standin.Family
+				if family == "" {
+					family = p.Phrasebook.Family + " by its phrasebook"
+				}
+				fmt.Fprintf(a.out, "%s is at %s (%s, %s)\n", p.Name, at, family, p.Setup.Line())
 			}
 			fmt.Fprintf(a.out, "for other commands: --bench %s\n", filepath.Join(dir, benchCopy))
 			a.err.line("Running. Ctrl-C ends it.")

@@ -202,7 +202,7 @@ func (b *Bench) book(d *source.Doc, path, name string, books map[string]*phraseb
 }
 
 func (s *fileStandin) module(d *source.Doc, path string, p *Port) *standin.Module {
-	m := &standin.Module{Name: p.Name, Family: strings.ToLower(s.Family), Line: p.Setup.Line(), Place: s.Place, Settings: map[string]string{}}
+	m := &standin.Module{Name: p.Name, Family: strings.ToLower(s.Family), Book: p.Phrasebook, Line: p.Setup.Line(), Place: s.Place, Settings: map[string]string{}}
 	if s.Speed < 0 || s.Speed > uart.MaxSpeed {
 		d.Add(path+".speed", fmt.Sprintf("speed %d is outside %d..%d baud", s.Speed, uart.MinSpeed, uart.MaxSpeed), "")
 	} else if s.Speed > 0 {
@@ -211,17 +211,41 @@ func (s *fileStandin) module(d *source.Doc, path string, p *Port) *standin.Modul
 	if s.Frame != nil {
 		m.Line.Frame = *s.Frame
 	}
-	known := false
+	known := m.Family == "" && p.Phrasebook != nil
 	for _, f := range standin.Families() {
 		known = known || f == m.Family
 	}
-	if !known {
+	switch {
+	case known:
+	case m.Family == "":
+		d.Add(path, "the stand-in has no family, and the port no phrasebook to make one of", `Add family = "dunlin" here, or phrasebook = "..." to the port.`)
+	default:
 		d.Add(path+".family", fmt.Sprintf("there is no stand-in of family %q", s.Family), source.DidYouMean(s.Family, standin.Families()))
 	}
 	for k, v := range s.Settings {
 		m.Settings[k] = fmt.Sprint(v)
 	}
 	return m
+}
+
+// OfPhrasebook is a bench with one stand-in made of a phrasebook, named after its
+// family.
+func OfPhrasebook(path string) (*Bench, error) {
+	pb, err := phrasebook.Read(path)
+	if err != nil {
+		return nil, err
+	}
+	name := strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return '-'
+	}, strings.ToLower(pb.Family))
+	p := &Port{Name: name, Setup: pb.Setup(), Phrasebook: pb}
+	b := &Bench{File: path, Ports: []*Port{p}}
+	p.Standin = &standin.Module{Name: name, Book: pb, Line: p.Setup.Line()}
+	p.At = filepath.Join(b.LinkDir(), name)
+	return b, nil
 }
 
 // LinkDir is where the links to stand-ins are unless somebody says otherwise:

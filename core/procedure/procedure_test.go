@@ -353,23 +353,69 @@ func BenchmarkParse(b *testing.B) {
 
 func FuzzParse(f *testing.F) {
 	f.Add(full)
-	for _, name := range []string{"commission", "greeting"} {
-		text, err := os.ReadFile("../../examples/" + name + ".parrot")
+	f.Add(untidy)
+	paths, err := filepath.Glob("../../examples/*.parrot")
+	if err != nil {
+		f.Fatal(err)
+	}
+	for _, path := range paths {
+		text, err := os.ReadFile(path)
 		if err != nil {
 			f.Fatal(err)
 		}
-		f.Add(string(text))
+		f.Add(noBooks.ReplaceAllString(string(text), ""))
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		if strings.Contains(text, "phrasebook") {
+		if strings.Contains(text, "phrasebook") || strings.Contains(text, "include") {
 			return // reads files
 		}
 		file, err := Parse("fuzz", text)
-		if err == nil && (file.Title == "" || len(file.Steps) == 0) {
+		if err == nil && len(file.Routines) == 0 && (file.Title == "" || len(file.Steps) == 0) {
 			t.Errorf("taken without title or steps: %q", text)
 		}
 		if err != nil && err.Error() == "" {
 			t.Errorf("refused without a word: %q", text)
+		}
+	})
+}
+
+// noBooks takes the phrasebooks out of a header.
+var noBooks = regexp.MustCompile(`,? ?phrasebook "[^"]*"`)
+
+// FuzzScan: whatever a line holds, its scanner ends, stays within the line and
+// knows where it is.
+func FuzzScan(f *testing.F) {
+	for _, line := range strings.Split(full, "\n") {
+		f.Add(line)
+	}
+	f.Add(`limit min(a, "b)") in (1 ..2 "\"`)
+	f.Fuzz(func(t *testing.T, text string) {
+		if strings.ContainsAny(text, "\r\n") {
+			return
+		}
+		take := []func(l *line){
+			func(l *line) { l.word() }, func(l *line) { l.quoted() }, func(l *line) { l.token() }, func(l *line) { l.nested() },
+			func(l *line) { l.until(", ") }, func(l *line) { l.take("=") }, func(l *line) { l.here() }, func(l *line) { l.rest() },
+		}
+		for i := range take {
+			l := &line{number: 1, text: text}
+			for n := i; ; n++ {
+				before := l.at
+				take[n%len(take)](l)
+				if l.at < before || l.at > len(text) {
+					t.Fatalf("%q: from %d to %d", text, before, l.at)
+				}
+				if p := l.pos(l.at, 3); p.Column < 1 || p.Column > len(text)+1 || p.Width < 1 {
+					t.Fatalf("%q at %d: %+v", text, l.at, p)
+				}
+				if l.done() {
+					break
+				}
+			}
+			// The pieces outside and inside quotes make the whole.
+			if single(text); len(single(text)) > len(text) {
+				t.Fatalf("%q grew", text)
+			}
 		}
 	})
 }

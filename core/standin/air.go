@@ -74,7 +74,7 @@ type message struct {
 	index    int
 	sent     time.Time
 	due      time.Time
-	from     int
+	from     string
 	payload  []byte
 	strength int     // dBm
 	snr      float64 // dB
@@ -94,7 +94,7 @@ func newPath(a Air, from, to string) *path {
 
 // carry takes a message from one radio to another. The draws are made in the
 // order of sending, so that a seed always gives the same fate.
-func (b *Bench) carry(at time.Time, p *path, to *dunlin, m *message, distance float64, power int) {
+func (b *Bench) carry(at time.Time, p *path, to radio, m *message, distance float64, power int) {
 	a := b.air
 	m.index, m.sent = p.count, at
 	p.count++
@@ -176,7 +176,7 @@ func (m *message) damage(rng *rand.Rand) {
 }
 
 // arrive hands a message to its receiver and notes what came of it.
-func (b *Bench) arrive(at time.Time, p *path, to *dunlin, m *message) {
+func (b *Bench) arrive(at time.Time, p *path, to radio, m *message) {
 	t := &p.truth
 	if m.damaged {
 		t.Damaged++

@@ -19,13 +19,15 @@ import (
 	"time"
 
 	"uparrot/core/pace"
+	"uparrot/core/phrasebook"
 	"uparrot/core/uart"
 )
 
 // Module describes one stand-in.
 type Module struct {
 	Name     string
-	Family   string // one of Families
+	Family   string                 // one of Families; "" makes one of Book
+	Book     *phrasebook.Phrasebook // for a module without a family of its own
 	Line     uart.Line
 	Place    float64           // metres along the cableway, for strength by distance
 	Settings map[string]string // what differs from the delivered settings, by the module's own names
@@ -113,7 +115,7 @@ type Bench struct {
 	clock   *clock
 	noise   *rand.Rand // belongs to the clock
 	units   []*unit
-	radios  []*dunlin
+	radios  []radio
 	siskins []*siskin
 	closers []io.Closer // connections of modules into the network; belong to the clock
 	cancel  context.CancelFunc
@@ -139,6 +141,9 @@ func New(cfg Config) (*Bench, error) {
 	}
 	for _, m := range cfg.Modules {
 		make, ok := families[m.Family]
+		if m.Family == "" && m.Book != nil {
+			make, ok = newSpoken, true
+		}
 		if !ok {
 			return nil, fmt.Errorf("stand-in %s: there is no family %q; there are %s", m.Name, m.Family, strings.Join(Families(), ", "))
 		}
@@ -249,22 +254,37 @@ func (b *Bench) Join(name string, w Wiring) error {
 	return nil
 }
 
-// broadcast takes a message from a radio to all that may hear it: the same
-// group and channel, and the address meant, 0 meaning everyone.
-func (b *Bench) broadcast(at time.Time, from *dunlin, address int, text string) {
+// radio is a behaviour that sends through the air and hears what comes there.
+type radio interface {
+	// self is the module.
+	self() *unit
+	// own is the address by which others know it, "" if it has none.
+	own() string
+	// strength of what it sends, in dBm.
+	strength() int
+	// hears reports whether it takes what another sends to an address.
+	hears(from radio, to string) bool
+	// receive takes in a message.
+	receive(at time.Time, m *message)
+}
+
+func (u *unit) self() *unit { return u }
+
+// broadcast takes a message from a radio to all that hear it.
+func (b *Bench) broadcast(at time.Time, from radio, address, text string) {
 	for _, to := range b.radios {
-		if to == from || to.settings["GROUP"] != from.settings["GROUP"] || to.settings["CHANNEL"] != from.settings["CHANNEL"] ||
-			address != 0 && to.number("NODE") != address {
+		if to == from || !to.hears(from, address) {
 			continue
 		}
-		key := [2]string{from.Name, to.Name}
+		a, z := from.self(), to.self()
+		key := [2]string{a.Name, z.Name}
 		p := b.paths[key]
 		if p == nil {
-			p = newPath(b.air, from.Name, to.Name)
+			p = newPath(b.air, a.Name, z.Name)
 			b.paths[key] = p
 		}
-		m := &message{from: from.number("NODE"), payload: []byte(text)}
-		b.carry(at, p, to, m, math.Abs(to.Place-from.Place), from.number("POWER"))
+		m := &message{from: from.own(), payload: []byte(text)}
+		b.carry(at, p, to, m, math.Abs(z.Place-a.Place), from.strength())
 	}
 }
 

@@ -255,8 +255,19 @@ func (d *dunlin) tell(at time.Time, args string) {
 		d.refuse(at, tooLong)
 	default:
 		d.answer(at, "OK")
-		d.bench.broadcast(at, d, to, part[2])
+		d.bench.broadcast(at, d, strconv.Itoa(to), part[2])
 	}
+}
+
+func (d *dunlin) own() string   { return d.settings["NODE"] }
+func (d *dunlin) strength() int { return d.number("POWER") }
+
+// hears takes what a Dunlin of its group and channel sends to its own address, or
+// to 0, which means everyone.
+func (d *dunlin) hears(from radio, to string) bool {
+	other, ok := from.(*dunlin)
+	return ok && other.settings["GROUP"] == d.settings["GROUP"] && other.settings["CHANNEL"] == d.settings["CHANNEL"] &&
+		(to == "0" || to == d.own())
 }
 
 // receive takes a message out of the air.
@@ -264,7 +275,7 @@ func (d *dunlin) receive(at time.Time, m *message) {
 	if !d.up {
 		return
 	}
-	d.answer(at, fmt.Sprintf("~HEARD: %d,%d,%.1f,%d,%s", m.from, m.strength, m.snr, len(m.payload), m.payload))
+	d.answer(at, fmt.Sprintf("~HEARD: %s,%d,%.1f,%d,%s", m.from, m.strength, m.snr, len(m.payload), m.payload))
 }
 
 // restart is deaf for a while, then sends the noise of a boot loader that runs
