@@ -263,7 +263,7 @@ func (p part) capture(s string) (Capture, bool) {
 }
 
 // samples stand for what a capture of a type may hold.
-var samples = map[kind]string{integer: "1", number: "1.5", hexNumber: "1A", word: "x", quoted: `""`, ipv4: "192.0.2.1"}
+var samples = map[kind]string{integer: "1", number: "1.5", hexNumber: "1A", word: "word", text: "text", quoted: `""`, ipv4: "192.0.2.1"}
 
 // Outline is the pattern's own text, with open in each place that it leaves open.
 // It is "" for a regular expression.

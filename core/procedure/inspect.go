@@ -121,13 +121,13 @@ func newVocabulary(pb *phrasebook.Phrasebook, setup phrasebook.Setup) *vocabular
 		v.known = append(v.known, ph)
 		v.spoken = append(v.spoken, s.String())
 	}
+	for _, c := range pb.Commands {
+		add(c.Said, nil, c.Follows != "", c.Carries)
+	}
 	for i := range pb.Settings {
 		s := &pb.Settings[i]
 		add(s.ReadSaid, nil, false, false)
 		add(s.WriteSaid, s, false, false)
-	}
-	for _, c := range pb.Commands {
-		add(c.Said, nil, c.Follows != "", c.Carries)
 	}
 	if pb.Carrier != nil {
 		add(pb.Carrier.SendSaid, nil, false, false)

@@ -147,6 +147,9 @@ func DidYouMean(word string, known []string) string {
 	}
 	sorted := append([]string(nil), known...)
 	sort.Strings(sorted)
+	if more := len(sorted) - showKnown; more > 1 {
+		return fmt.Sprintf("Known here: %s and %d more.", strings.Join(sorted[:showKnown], ", "), more)
+	}
 	return "Known here: " + strings.Join(sorted, ", ") + "."
 }
 
@@ -176,3 +179,6 @@ func distance(a, b string) int {
 	}
 	return rows[len(ra)][len(rb)]
 }
+
+// showKnown bounds how many known words a hint lists.
+const showKnown = 12
