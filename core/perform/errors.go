@@ -152,10 +152,19 @@ func (p *performer) isSecret(name string) bool {
 	return false
 }
 
+// masked is an error whose text held a secret.
+type masked struct {
+	text string
+	err  error
+}
+
+func (e *masked) Error() string { return e.text }
+func (e *masked) Unwrap() error { return e.err }
+
 // scrub hides secrets in what an error quotes.
-func (p *performer) scrub(err error) {
+func (p *performer) scrub(err error) error {
 	if !p.mask.Any() {
-		return
+		return err
 	}
 	if m, ok := errors.AsType[*dialog.Missed](err); ok {
 		m.Said, m.Rest, m.Wanted = p.mask.Hide(m.Said), p.mask.Hide(m.Rest), p.mask.Hide(m.Wanted)
@@ -172,4 +181,8 @@ func (p *performer) scrub(err error) {
 	if l, ok := errors.AsType[*Left](err); ok {
 		l.Why = p.mask.Hide(l.Why)
 	}
+	if text := p.mask.Hide(err.Error()); text != err.Error() {
+		return &masked{text, err}
+	}
+	return err
 }

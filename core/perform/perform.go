@@ -133,6 +133,7 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 	defer func() {
 		// A fault of the program itself must not print values on its way out.
 		if fault := recover(); fault != nil {
+			_ = p.close() // the fault is what matters
 			res.Verdict = verdict.Broken
 			res.Err = fmt.Errorf("the program itself failed; please report this: %s\n%s", p.mask.Hide(fmt.Sprint(fault)), p.mask.Hide(string(debug.Stack())))
 		}
@@ -492,7 +493,7 @@ func (p *performer) locate(at procedure.Pos, err error) error {
 	if f, ok := errors.AsType[*Failure](err); ok {
 		return f // told already, nearer to where it arose
 	}
-	p.scrub(err)
+	err = p.scrub(err)
 	if r, ok := errors.AsType[*dialog.Refused](err); ok {
 		for name, d := range p.dialogs { // what was refused is what was said
 			if d.Port().Name() == r.Port && p.said[name].Line > 0 {
