@@ -263,7 +263,7 @@ func (p *performer) link(ctx context.Context, n *procedure.Link) error {
 	a, b := p.port(n.A), p.port(n.B)
 	t := &link.Test{
 		Plan: link.Plan{Count: n.Count, Every: n.Every, Size: n.Size, Both: n.Both, Deadline: max(linkDeadline, 2*n.MaxP95), Limits: link.Limits{MaxLoss: n.MaxLoss}},
-		A:    p.run.Stations[a], B: p.run.Stations[b], Record: p.run.Record,
+		A:    p.run.Stations[a], B: p.run.Stations[b], Record: p.run.Record, Nap: p.run.Nap,
 		Open: map[string]*dialog.Dialog{a: p.dialogs[a], b: p.dialogs[b]},
 	}
 	if t.Size == 0 {

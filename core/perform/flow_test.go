@@ -26,22 +26,22 @@ func TestFlow(t *testing.T) {
 		{"else if", "if n == 4\n say a: 4\nelse if n == 3\n say a: 3\nelse\n say a: 0\nend", "3", "passed"},
 		{"neither", "if n == 4\n say a: 4\nend\nsay a: x", "x", "passed"},
 		{"repeat", "repeat n times\n say a: x\nend", "x x x", "passed"},
-		{"repeat a value that is no number", "let s = [1]\nrepeat s[0] - 2 times\n say a: x\nend", "", "failed line 18: s[0] - 2 is -1, wanted a whole number"},
+		{"repeat a value that is no number", "let s = [1]\nrepeat s[0] - 2 times\n say a: x\nend", "", "failed line 19: s[0] - 2 is -1, wanted a whole number"},
 		{"for numbers", "for k in 1..3\n say a: {k * 2}\nend", "2 4 6", "passed"},
 		{"for a list", "for w in split(\"up down\", \" \")\n say a: {w}\nend", "up down", "passed"},
-		{"for no list", "for w in json(\"7\")\n say a: {w}\nend", "", "failed line 17: json(\"7\"): 7 is no list"},
+		{"for no list", "for w in json(\"7\")\n say a: {w}\nend", "", "failed line 18: json(\"7\"): 7 is no list"},
 		{"a routine with a port", "do twice(b, \"v\")", "v v", "passed"},
 		{"a routine in a routine", "do both(6)", "6 6 7 7", "passed"},
 		{"what a routine gives", "do last()\nsay a: {found}", "3", "passed"},
-		{"a failure names the way", "do both([1])", "", "failed line 6 (in both, from line 17; twice, from line 10)"},
-		{"fail", "if n > 2\n fail \"n is {n}\"\nend\nsay a: x", "", "failed line 18: n is 3"},
-		{"skip", "skip \"not today\"\nsay a: x", "", "skipped line 17: not today"},
+		{"a failure names the way", "do both([1])", "[1] [1]", "failed line 12 (in both, from line 18)"},
+		{"fail", "if n > 2\n fail \"n is {n}\"\nend\nsay a: x", "", "failed line 19: n is 3"},
+		{"skip", "skip \"not today\"\nsay a: x", "", "skipped line 18: not today"},
 		{"json", "let v = json('{\"volts\": 24.5, \"list\": [1, 2]}')\ncheck v.volts == 24.5 && v.list[1] == 2\nsay a: {v.volts}", "24.5", "passed"},
-		{"json that is none", "let v = json(\"{\")", "", "failed line 17: json(\"{\"): the text is no JSON"},
+		{"json that is none", "let v = json(\"{\")", "", "failed line 18: json(\"{\"): the text is no JSON"},
 		{"xpath", "let v = xpath(\"<mast><t unit='C'>17.5</t><t>18</t></mast>\", \"//t[2]\")\ncheck number(v) == 18\nsay a: {xpath(\"<a b='c'/>\", \"/a/@b\")}{xpath(\"<a/>\", \"count(/a)\")}", "c1", "passed"},
-		{"xpath in vain", "let v = xpath(\"<a/>\", \"/b\")", "", "failed line 17: xpath(\"<a/>\", \"/b\"): nothing in the XML is at /b"},
+		{"xpath in vain", "let v = xpath(\"<a/>\", \"/b\")", "", "failed line 18: xpath(\"<a/>\", \"/b\"): nothing in the XML is at /b"},
 		{"bytes", "check uint(\"AB\") == 16706 && byte(\"AB\", 1) == 66 && len(\"ê\") == 2", "", "passed"},
-		{"no such byte", "check byte(\"AB\", 2) == 0", "", "failed line 17: byte(\"AB\", 2) == 0: there is no byte 2 in 2 bytes"},
+		{"no such byte", "check byte(\"AB\", 2) == 0", "", "failed line 18: byte(\"AB\", 2) == 0: there is no byte 2 in 2 bytes"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -159,12 +159,12 @@ func TestReach(t *testing.T) {
 	text := func(within string) string {
 		return fmt.Sprintf("procedure \"T\"\nport a\nlet host = \"127.0.0.1\"\nlet number_of = %d\nstep \"s\"\n reach \"{host}\" tcp {number_of} within %s\nend\n", number, within)
 	}
-	if got := set(t, text("10s"), nil).play(t.Context()); got != "passed" {
-		t.Error(got)
+	if res := set(t, text("10s"), nil).Do(t.Context()); res.Verdict != verdict.Passed {
+		t.Error(res)
 	}
 	ln.Close()
-	if got := set(t, text("300ms"), nil).play(t.Context()); !strings.Contains(got, "nothing listens at that port") {
-		t.Error(got)
+	if res := set(t, text("300ms"), nil).Do(t.Context()); !strings.Contains(res.Steps[0].Why, "nothing listens at that port") {
+		t.Error(res)
 	}
 }
 

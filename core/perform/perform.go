@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"uparrot/core/dialog"
+	"uparrot/core/pace"
 	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
@@ -38,6 +39,8 @@ type Run struct {
 	// Keep keeps a file beside the record and returns where; without it keep
 	// fails.
 	Keep func(name string, data []byte) (path string, err error)
+	// Nap paces link tests; nil means pace.Precise.
+	Nap pace.Nap
 }
 
 // Event is something that happened while a procedure was performed.
