@@ -101,6 +101,9 @@ func checkFile(path string) (what string, warnings source.Mistakes, err error) {
 		if err != nil {
 			return "", nil, err
 		}
+		if len(f.Steps) == 0 {
+			return "parts to include, " + count(len(f.Routines), "routine"), f.Warnings, nil
+		}
 		return fmt.Sprintf("procedure %q, %s", f.Title, count(len(f.Steps), "step")), f.Warnings, nil
 	}
 	if !isPhrasebook(path) {

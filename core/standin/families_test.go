@@ -34,13 +34,16 @@ func newOne(t *testing.T, m Module) *one {
 	if _, err := b.Attach("m", module); err != nil {
 		t.Fatal(err)
 	}
-	go io.Copy(&o.heard, host)
+	go o.listen()
 	t.Cleanup(func() {
 		host.Close()
 		b.Close()
 	})
 	return o
 }
+
+// listen gathers what comes until the port is closed.
+func (o *one) listen() { io.Copy(&o.heard, o.host) }
 
 // after waits and returns what has come since the last look, line ends as bars.
 func (o *one) after(d time.Duration) string {

@@ -25,6 +25,7 @@ type spoken struct {
 	known []reply
 
 	up     bool
+	starts int               // counts them, so that notices of an earlier one stop
 	values map[string]string // in force
 	kept   map[string]string // from the next start on
 
@@ -137,6 +138,7 @@ func (s *spoken) power(at time.Time, on bool) {
 
 func (s *spoken) restart(at time.Time) {
 	s.up = false
+	s.starts++
 	s.bench.later(s.unit, at.Add(spokenBoot), func(at time.Time) {
 		s.up = true
 		s.start()
@@ -157,9 +159,9 @@ func (s *spoken) noticesFrom(at time.Time) {
 }
 
 func (s *spoken) noticeLater(at time.Time, every time.Duration, p *pattern.Pattern) {
-	powers := s.powers
+	starts := s.starts
 	s.bench.later(s.unit, at, func(at time.Time) {
-		if s.up && s.powers == powers {
+		if s.starts == starts {
 			s.lines(at, p.Example(nil))
 			s.noticeLater(at.Add(every), every, p)
 		}
