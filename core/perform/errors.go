@@ -120,6 +120,8 @@ func Advice(err error, ending string) string {
 			return "Is the module powered, and its TX joined to the adapter's RX?"
 		case m.Silent:
 			return fmt.Sprintf("Silence has few causes: power, TX and RX swapped, another speed, or another line ending than %s.", ending)
+		case m.Near >= 0 && m.NearAt >= alike:
+			return "Compare the two lines where they part; a blank or a letter's case counts."
 		case unreadable(noise):
 			return "What came cannot be read: the speed or the frame is probably another."
 		case m.Near >= 0:
@@ -131,6 +133,9 @@ func Advice(err error, ending string) string {
 	}
 	return ""
 }
+
+// alike is how many bytes must agree for a near miss to be no chance.
+const alike = 4
 
 // unreadable reports whether most of a text is not what modules print.
 func unreadable(s string) bool {
