@@ -216,13 +216,17 @@ func (in *inspector) say(n *Say, after []Node) {
 			return
 		}
 		plain := strings.ReplaceAll(text, mark, "")
-		near := source.Nearest(plain, v.spoken)
+		near := v.nearest(plain)
 		what := fmt.Sprintf("%s knows no such command", v.book.File)
+		mend := source.DidYouMean(plain, v.spoken)
+		if near != "" {
+			mend = fmt.Sprintf("Did you mean %q?", near)
+		}
 		switch {
 		case v.book.Complete:
-			in.mistake(n.TextAt, what, source.DidYouMean(plain, v.spoken))
+			in.mistake(n.TextAt, what, mend)
 		case near != "":
-			in.warning(n.TextAt, what, "Did you mean "+near+"?")
+			in.warning(n.TextAt, what, mend)
 		}
 		return
 	}
@@ -259,6 +263,26 @@ func (in *inspector) say(n *Say, after []Node) {
 		}
 		return
 	}
+}
+
+// nearest is the command whose own words are nearest to what is said, "" if none
+// is near. What stands in an open place does not count.
+func (v *vocabulary) nearest(said string) string {
+	best, most := "", 0
+	for i, ph := range v.known {
+		words, front := "", said
+		if len(ph.tokens) > 0 && !ph.tokens[0].open {
+			words = ph.tokens[0].text
+		}
+		if len(ph.tokens) > 1 {
+			front = said[:min(len(said), len(words))]
+		}
+		// Each slip weighs as much as three letters that agree.
+		if score := len(words) - 3*source.Distance(front, words); score > most {
+			best, most = v.spoken[i], score
+		}
+	}
+	return best
 }
 
 // value is what an expression comes to, if that is known without a run.

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -206,4 +207,20 @@ func FuzzTidy(f *testing.F) {
 			checkTidy(t, "fuzz", text)
 		}
 	})
+}
+
+// The grammar for editors knows every word of the language.
+func TestEditorGrammar(t *testing.T) {
+	text, err := os.ReadFile("../../docs/editor/parrot.tmLanguage.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	words := append(append(keys(headerWords), keys(blockWords)...), portWords...)
+	words = append(append(words, keys(lineWords)...), keys(ourFunctions)...)
+	words = append(words, "tries", "every", "within", "always", "needed", "until", "operator", "nothing", "bytes", "next", "quoted", "ipv4", "count", "p95")
+	for _, w := range words {
+		if !regexp.MustCompile(`\b` + w + `\b`).Match(text) {
+			t.Errorf("%s is missing", w)
+		}
+	}
 }

@@ -130,7 +130,7 @@ func (l Lines) At(n int) string {
 func Nearest(word string, known []string) string {
 	best, at := "", 1+(len(word)+2)/3
 	for _, k := range known {
-		if d := distance(strings.ToLower(word), strings.ToLower(k)); d < at {
+		if d := Distance(strings.ToLower(word), strings.ToLower(k)); d < at {
 			best, at = k, d
 		}
 	}
@@ -153,9 +153,9 @@ func DidYouMean(word string, known []string) string {
 	return "Known here: " + strings.Join(sorted, ", ") + "."
 }
 
-// distance counts single-character edits, a swap of neighbours being one
+// Distance counts single-character edits, a swap of neighbours being one
 // (optimal string alignment).
-func distance(a, b string) int {
+func Distance(a, b string) int {
 	ra, rb := []rune(a), []rune(b)
 	rows := make([][]int, len(ra)+1)
 	for i := range rows {
