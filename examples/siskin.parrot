@@ -66,7 +66,8 @@ end
 step "both are left as they were" always
     pause 600ms
     say pager: leave!
-    # The modules turn back half a second later: be there before them.
+    # The modules turn back after half a second of quiet: be there before them.
+    pause 200ms
     line pager speed 38400
     line badge speed 38400
     all

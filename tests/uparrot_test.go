@@ -357,7 +357,7 @@ func TestWrongUse(t *testing.T) {
 		{append(test, "--speed", "-1"), 2, "outside"},
 		{append(test, "--frame", "9N1"), 2, "is no frame"},
 		{[]string{"standin", "none.toml"}, 2, "none.toml"},
-		{[]string{"standin", "dunlin.toml"}, 2, "unknown key"},
+		{[]string{"standin", "plover.toml"}, 2, "dialect bytes makes no stand-in"},
 		{[]string{"--version"}, 0, "uparrot 0.1.0, commit "},
 	} {
 		got := b.run(c.args...).wants(t, c.status, strings.Split(c.words, "|")...)

@@ -13,6 +13,9 @@ import (
 // readable is the share of bytes that modules print: ASCII text, blanks, line
 // ends. Nothing at all is not readable.
 func readable(b []byte) float64 {
+	if len(b) >= 5 && bytes.Count(b, b[:1]) == len(b) {
+		return 0 // nobody says one character over and over: a wrong speed makes it of anything
+	}
 	if len(b) == 0 {
 		return 0
 	}
