@@ -288,8 +288,9 @@ func TestVerdictsAndStatus(t *testing.T) {
 	link("--count", "80", "--max-loss", "90%", "--max-p95", "1s").wants(t, 0, "keeps the limit")
 	b.write("fail.parrot", `procedure "Fails"
 port radio: dialect at, ending cr, phrasebook "dunlin.toml"
+input big: int = 70000
 step "refused"
-    say: AT~NODE=70000
+    say: AT~NODE={big}
 end
 step "not reached"
     say: AT
@@ -299,7 +300,7 @@ step "put back" always
 end
 `)
 	c := b.run(append([]string{"run", "fail.parrot", "--port", "valley", "--record", "r.jsonl"}, at...)...)
-	c.wants(t, 1, "~REFUSED: 32", "the value is out of range", "line 4", "untested", "AT~GROUP=7", "1 of 3 steps passed")
+	c.wants(t, 1, "~REFUSED: 32", "the value is out of range", "line 5", "untested", "AT~GROUP=7", "1 of 3 steps passed")
 	if n := events(t, b.read("r.jsonl")); n["step"] != 4 || n["verdict"] != 1 || n["in"] == 0 || n["out"] == 0 {
 		t.Errorf("the record holds %v", n)
 	}
