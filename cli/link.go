@@ -17,6 +17,7 @@ import (
 	"uparrot/core/bench"
 	"uparrot/core/link"
 	"uparrot/core/phrasebook"
+	"uparrot/core/source"
 	"uparrot/core/station"
 )
 
@@ -28,12 +29,12 @@ func (a *app) link() *cobra.Command {
 		Args:    cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				return usage(cmd, "link has no command %q; it has: test", args[0])
+				return usage(cmd, "link has no command %q. %s", args[0], source.DidYouMean(args[0], []string{"test", "compare", "budget"}))
 			}
 			return cmd.Help()
 		},
 	}
-	cmd.AddCommand(a.linkTest())
+	cmd.AddCommand(a.linkTest(), a.linkCompare(), a.linkBudget())
 	return cmd
 }
 
@@ -44,6 +45,8 @@ type linkFlags struct {
 	maxLoss        string
 	maxP95         time.Duration
 	frames, record string
+	plot           string
+	maxCount       int
 	quiet          bool
 }
 
@@ -67,6 +70,11 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 			}
 			if args[0] == args[1] {
 				return usage(cmd, "both ends are %s: a link has two", args[0])
+			}
+			if f.plan.Sure && !cmd.Flags().Changed("count") {
+				f.plan.Count = f.maxCount
+			} else if cmd.Flags().Changed("max-count") {
+				return usage(cmd, "--max-count goes with --until-sure; else --count says how many")
 			}
 			t := &link.Test{Plan: f.plan}
 			if err := f.limits(cmd, t); err != nil {
@@ -107,6 +115,10 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 	fl.DurationVar(&f.plan.Deadline, "deadline", 2*time.Second, "frames that arrive later than this count as late")
 	fl.StringVar(&f.maxLoss, "max-loss", "", "greatest loss allowed, such as 2%")
 	fl.DurationVar(&f.maxP95, "max-p95", 0, "greatest 95th percentile of latency allowed, such as 150ms")
+	fl.BoolVar(&f.plan.Sure, "until-sure", false, "go on until the limits are decided, at most --max-count frames")
+	fl.IntVar(&f.maxCount, "max-count", 100_000, "with --until-sure: the most frames in each direction")
+	fl.DurationVar(&f.plan.MaxTime, "max-time", 0, "stop after this time in any case")
+	fl.StringVar(&f.plot, "plot", "", "draw pictures beside this file, .png or .svg: NAME-time, NAME-distribution, NAME-strength")
 	fl.StringVar(&f.frames, "frames", "", "write one row a frame to this CSV file")
 	fl.StringVar(&f.record, "record", "", "keep everything said and heard in this file")
 	fl.BoolVar(&a.json, "json", false, "print the summary as JSON")

@@ -87,7 +87,7 @@ func TestVerdicts(t *testing.T) {
 		{0, 0, 0, Limits{}, verdict.Untested},
 	} {
 		d := Direction{Sent: c.n, Received: c.n - c.lost, Lost: c.lost, Loss: Wilson(c.lost, c.n), LatencyMS: &Latency{P95: 40}}
-		if d.judge(c.limits, c.over); d.Verdict != c.want || len(d.Why) == 0 {
+		if d.judge(c.limits, c.over, false); d.Verdict != c.want || len(d.Why) == 0 {
 			t.Errorf("%d of %d lost, %d over, %+v: %s (%v), want %s", c.lost, c.n, c.over, c.limits, d.Verdict, d.Why, c.want)
 		}
 	}

@@ -31,7 +31,9 @@ type Plan struct {
 	Both     bool          // also from the second end to the first, at the same time
 	Deadline time.Duration // later frames are late; so long the end waits for stragglers
 	Limits   Limits
-	Seed     uint64 // of the run's number; 0 draws one
+	Sure     bool          // stop as soon as the limits are decided; Count is then the most
+	MaxTime  time.Duration // stop then in any case; 0 is no limit
+	Seed     uint64        // of the run's number; 0 draws one
 }
 
 // Test is a link test between two ends.
@@ -76,6 +78,8 @@ func (t *Test) Check() error {
 		return fmt.Errorf("a frame of %d bytes is too short: the least is %d", t.Size, MinSize)
 	case t.Count < 1:
 		return fmt.Errorf("%d frames are too few: send at least one", t.Count)
+	case t.Sure && t.Limits == Limits{}:
+		return errors.New("there is no limit to be sure of: give --max-loss or --max-p95")
 	case t.Every <= 0:
 		return fmt.Errorf("the interval %v is no interval: give one such as 50ms", t.Every)
 	}
@@ -144,7 +148,7 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 	run := uint32(seed) & 0xffffff
 	began := time.Now()
 	sum := Summary{
-		Kind: "link test", Version: 1, Run: fmt.Sprintf("%06x", run), Started: began.UTC().Round(time.Millisecond),
+		Kind: Kind, Version: 1, Run: fmt.Sprintf("%06x", run), Started: began.UTC().Round(time.Millisecond),
 		Size: t.Size, EveryMS: float64(t.Every.Microseconds()) / 1000, Limits: t.Limits, Directions: []Direction{},
 	}
 	over := time.Duration(0)
@@ -181,7 +185,7 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 	for _, w := range ways {
 		w.to.counts.close()
 		d := w.direction()
-		d.judge(t.Limits, w.to.counts.overLimit)
+		d.judge(t.Limits, w.to.counts.overLimit, t.Sure)
 		if err != nil {
 			d.Verdict = verdict.Broken
 			d.Why = append(d.Why, "the test was cut short: "+err.Error())
@@ -346,9 +350,21 @@ func (t *Test) send(ctx context.Context, ways []*way) error {
 	defer cancel(nil)
 	var senders sync.WaitGroup
 	start := time.Now().Add(20 * time.Millisecond)
+	enough := func() bool {
+		now := time.Now()
+		if t.MaxTime > 0 && now.Sub(start) >= t.MaxTime {
+			return true
+		}
+		for _, w := range ways {
+			if !t.Sure || !w.to.counts.decided(now, t.Limits) {
+				return false
+			}
+		}
+		return true
+	}
 	for _, w := range ways {
 		senders.Go(func() {
-			if err := w.sendAll(ctx, t, start); err != nil {
+			if err := w.sendAll(ctx, t, start, enough); err != nil {
 				cancel(err)
 			}
 		})
@@ -394,13 +410,19 @@ func (t *Test) progress(ways []*way) {
 	t.Observe(all)
 }
 
+// lookEvery is after how many frames it is asked whether they are enough.
+const lookEvery = 8
+
 // givenUp is how many commands in a row a module may leave unanswered before the
 // test is given up.
 const givenUp = 5
 
-func (w *way) sendAll(ctx context.Context, t *Test, start time.Time) error {
+func (w *way) sendAll(ctx context.Context, t *Test, start time.Time, enough func() bool) error {
 	d, unanswered := w.from.dialog, 0
 	for i := range t.Count {
+		if i%lookEvery == 0 && i > 0 && enough() {
+			return nil
+		}
 		planned := start.Add(time.Duration(i) * t.Every)
 		if !pace.Until(ctx, planned, t.Nap, nil) {
 			return context.Cause(ctx)

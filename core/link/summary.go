@@ -3,7 +3,10 @@ package link
 import (
 	"fmt"
 	"math"
+	"sort"
 	"time"
+
+	"github.com/HdrHistogram/hdrhistogram-go"
 
 	"uparrot/core/verdict"
 )
@@ -45,9 +48,14 @@ type Direction struct {
 	ForeignBytes int             `json:"foreign_bytes"`
 	Refused      int             `json:"refused"` // frames that the sending module would not take; among the lost
 	Loss         Share           `json:"loss"`
-	LatencyMS    *Latency        `json:"latency_ms"` // null if nothing arrived
-	JitterMS     float64         `json:"jitter_ms"`  // RFC 3550
-	WireMS       float64         `json:"wire_ms"`    // of the latency, spent on the serial lines, on average
+	Bursts       Bursts          `json:"bursts"`
+	Minutes      []Minute        `json:"minutes"`
+	LatencyMS    *Latency        `json:"latency_ms"`       // null if nothing arrived
+	VariationMS  float64         `json:"variation_ms"`     // packet delay variation, 99th percentile above the least (RFC 5481)
+	JitterMS     float64         `json:"jitter_ms"`        // RFC 3550
+	WireMS       float64         `json:"wire_ms"`          // of the latency, spent on the serial lines, on average
+	Histogram    string          `json:"histogram"`        // of latencies in microseconds, HdrHistogram V2, compressed, base64
+	Levels       []Level         `json:"levels,omitempty"` // loss by strength
 	Strength     *Spread         `json:"strength_dbm,omitempty"`
 	SNR          *Spread         `json:"snr_db,omitempty"`
 	Verdict      verdict.Verdict `json:"verdict"`
@@ -61,6 +69,7 @@ type Latency struct {
 	P90    float64 `json:"p90"`
 	P95    float64 `json:"p95"`
 	P99    float64 `json:"p99"`
+	P999   float64 `json:"p999"`
 	Max    float64 `json:"max"`
 }
 
@@ -89,13 +98,22 @@ func (t *tally) direction(from, to string) Direction {
 		Foreign: t.foreign, ForeignBytes: t.foreignBytes,
 		Loss:     Wilson(int(t.next)-t.received, int(t.next)),
 		JitterMS: t.jitter.value / 1e6,
+		Bursts:   t.runs.bursts(), Minutes: append([]Minute{}, t.minutes...),
 		Strength: t.strength.summary(), SNR: t.snr.summary(),
 	}
+	for _, l := range t.levels {
+		d.Levels = append(d.Levels, *l)
+	}
+	sort.Slice(d.Levels, func(i, j int) bool { return d.Levels[i].DBm < d.Levels[j].DBm })
 	if t.received > 0 {
 		at := func(q float64) float64 { return float64(t.latency.ValueAtQuantile(q)) / 1000 }
 		d.LatencyMS = &Latency{
-			Min: float64(t.latency.Min()) / 1000, Median: at(50), P90: at(90), P95: at(95), P99: at(99),
+			Min: float64(t.latency.Min()) / 1000, Median: at(50), P90: at(90), P95: at(95), P99: at(99), P999: at(99.9),
 			Max: float64(t.latency.Max()) / 1000,
+		}
+		d.VariationMS = round(at(99)-d.LatencyMS.Min, 3)
+		if code, err := t.latency.Encode(hdrhistogram.V2CompressedEncodingCookieBase); err == nil { // into memory it always does
+			d.Histogram = string(code)
 		}
 		d.WireMS = float64(t.wire.Microseconds()) / 1000 / float64(t.received)
 	}
@@ -103,7 +121,13 @@ func (t *tally) direction(from, to string) Direction {
 }
 
 // judge sets the verdict and says why.
-func (d *Direction) judge(l Limits, overLimit int) {
+func (d *Direction) judge(l Limits, overLimit int, sure bool) {
+	side := func(s Share, hits, n int, most float64) verdict.Verdict {
+		if sure { // stopped by what was seen, so only a test that allows for that may judge
+			return Sequential(hits, n, most)
+		}
+		return s.judge(most)
+	}
 	d.Verdict, d.Why = verdict.Passed, []string{}
 	add := func(v verdict.Verdict, format string, args ...any) {
 		d.Verdict = verdict.Worse(d.Verdict, v)
@@ -117,7 +141,7 @@ func (d *Direction) judge(l Limits, overLimit int) {
 		add(verdict.Failed, "nothing arrived")
 	}
 	if l.MaxLoss != nil {
-		v := d.Loss.judge(*l.MaxLoss)
+		v := side(d.Loss, d.Lost, d.Sent, *l.MaxLoss)
 		how := map[verdict.Verdict]string{
 			verdict.Passed:    "keeps the limit of %s",
 			verdict.Failed:    "breaks the limit of %s",
@@ -129,7 +153,7 @@ func (d *Direction) judge(l Limits, overLimit int) {
 		// The 95th percentile is at most the limit if and only if at most 5 % of
 		// the frames are above it; that share has an interval as loss has.
 		s := Wilson(overLimit, d.Received)
-		v := s.judge(0.05)
+		v := side(s, overLimit, d.Received, p95Share)
 		how := map[verdict.Verdict]string{
 			verdict.Passed:    "which keeps",
 			verdict.Failed:    "which breaks",
@@ -142,12 +166,40 @@ func (d *Direction) judge(l Limits, overLimit int) {
 		add(v, "95 %% of latencies are within %.1f ms; %d of %d frames took longer than %v ms, with 95 %% confidence %s to %s, %s the allowed 5 %%%s",
 			d.LatencyMS.P95, overLimit, d.Received, *l.MaxP95MS, percent(s.Low), percent(s.High), how, more)
 	}
+	if sure && d.Verdict != verdict.Undecided {
+		d.Why = append(d.Why, fmt.Sprintf("stopped after %d frames, when that was sure: a test so stopped is wrong in at most %s of all runs", d.Sent, percent(SequentialError)))
+	}
 	if len(d.Why) == 0 {
 		d.Why = append(d.Why, "no limits were given, so there was nothing to judge")
 	}
 }
 
+// p95Share is the share of frames that may take longer than a limit for the 95th
+// percentile.
+const p95Share = 0.05
+
 func percent(f float64) string {
 	s := fmt.Sprintf("%.2f", 100*f)
 	return s + " %"
 }
+
+// Latencies are the latencies of the direction in bins, out of its histogram.
+func (d *Direction) Latencies() ([]Bin, error) {
+	if d.Histogram == "" {
+		return nil, nil
+	}
+	h, err := hdrhistogram.Decode([]byte(d.Histogram))
+	if err != nil {
+		return nil, fmt.Errorf("the histogram of latencies cannot be read: %w", err)
+	}
+	var bins []Bin
+	for _, b := range h.Distribution() {
+		if b.Count > 0 {
+			bins = append(bins, Bin{float64(b.From) / 1000, int(b.Count)})
+		}
+	}
+	return bins, nil
+}
+
+// Kind is the kind of a summary, by which its files are known.
+const Kind = "link test"

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
+
+	"uparrot/core/verdict"
 )
 
 // State is what became of a frame.
@@ -64,6 +66,16 @@ type tally struct {
 	wire                                                               time.Duration // sum over received
 	strength, snr                                                      spread
 	news                                                               chan struct{}
+
+	// What is gathered as frames settle, in the order of sending.
+	runs    runs
+	minutes []Minute
+	began   time.Time
+	levels  map[int]*Level
+	strong  float64 // of the last frame that told
+
+	// The frames so old that their fate is known, for deciding along the way.
+	known, knownLost, knownOver int
 }
 
 // spread is the least, the greatest and the mean of what was told.
@@ -91,6 +103,7 @@ func newTally(deadline, over time.Duration, settled func(Row)) *tally {
 		deadline: deadline, over: over, settled: settled, highest: -1,
 		latency: hdrhistogram.New(1, int64(24*time.Hour/time.Microsecond), 4),
 		news:    make(chan struct{}, 1),
+		levels:  map[int]*Level{}, strong: math.NaN(),
 	}
 }
 
@@ -113,10 +126,46 @@ func (t *tally) sent(planned, at time.Time) uint32 {
 }
 
 func (t *tally) settleOldest() {
+	r := t.frames[t.oldest%window]
+	t.gather(r)
 	if t.settled != nil {
-		t.settled(t.frames[t.oldest%window])
+		t.settled(r)
 	}
 	t.oldest++
+}
+
+// gather takes a frame whose fate is known into what needs the order of sending.
+func (t *tally) gather(r Row) {
+	lost := r.State == Lost
+	t.runs.add(lost)
+	if t.began.IsZero() {
+		t.began = r.Sent
+	}
+	minute := int(r.Sent.Sub(t.began) / time.Minute)
+	if n := len(t.minutes); n == 0 || t.minutes[n-1].Minute < minute {
+		t.minutes = append(t.minutes, Minute{Minute: minute})
+	}
+	m := &t.minutes[len(t.minutes)-1]
+	m.Sent++
+	if !math.IsNaN(r.Strength) {
+		t.strong = r.Strength
+	}
+	if lost {
+		m.Lost++
+	}
+	if math.IsNaN(t.strong) {
+		return
+	}
+	dbm := int(math.Round(t.strong))
+	l := t.levels[dbm]
+	if l == nil {
+		l = &Level{DBm: dbm}
+		t.levels[dbm] = l
+	}
+	l.Sent++
+	if lost {
+		l.Lost++
+	}
 }
 
 // arrived notes a whole frame. A number that was never sent is foreign.
@@ -190,6 +239,30 @@ func (t *tally) close() {
 	for t.oldest < t.next {
 		t.settleOldest()
 	}
+}
+
+// decided reports whether the limits are decided by the frames that were sent
+// longer than the deadline ago: a younger one that is missing may still come,
+// while one that has come has, so younger ones would flatter.
+func (t *tally) decided(now time.Time, l Limits) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for t.known = max(t.known, int(t.oldest)); t.known < int(t.next); t.known++ {
+		r := t.frames[uint32(t.known)%window]
+		if now.Sub(r.Sent) <= t.deadline {
+			break
+		}
+		switch {
+		case r.State == Lost:
+			t.knownLost++
+		case t.over > 0 && r.Latency() > t.over:
+			t.knownOver++
+		}
+	}
+	if l.MaxLoss != nil && Sequential(t.knownLost, t.known, *l.MaxLoss) == verdict.Undecided {
+		return false
+	}
+	return l.MaxP95MS == nil || Sequential(t.knownOver, t.known-t.knownLost, p95Share) != verdict.Undecided
 }
 
 // waiting is how many frames have neither arrived whole nor damaged, as far as

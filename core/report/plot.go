@@ -12,7 +12,6 @@ import (
 	"strings"
 
 	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
@@ -39,28 +38,10 @@ var looks = []struct {
 // Latency draws latency over time with losses marked at the bottom, and writes
 // it to files whose ending tells the form: .png or .svg.
 func Latency(title string, series []Series, files ...string) error {
-	plot.DefaultFont = font.Font{Typeface: "Liberation", Variant: "Sans"}
-	p := plot.New()
-	p.Title.Text = title
-	p.Title.TextStyle.Font.Size = 15
-	p.Title.Padding = vg.Points(8)
-	p.X.Label.Text = "time since the first frame (s)"
-	p.Y.Label.Text = "latency (ms)"
-	for _, a := range []*plot.Axis{&p.X, &p.Y} {
-		a.Tick.Marker = roundTicks{}
-		a.Label.TextStyle.Font.Size = 13
-		a.Tick.Label.Font.Size = 12
-		a.Padding = vg.Points(6)
-	}
+	p := frame(title, "time since the first frame (s)", "latency (ms)")
 	p.Y.Min = 0
-	grid := plotter.NewGrid()
-	grid.Vertical.Color = color.Gray{0xdd}
-	grid.Horizontal.Color = color.Gray{0xdd}
-	p.Add(grid)
 	p.Legend.Top = true
-	p.Legend.TextStyle.Font.Size = 12
 	p.Legend.ThumbnailWidth = vg.Points(16)
-	p.Legend.Padding = vg.Points(3)
 	highest := 0.0
 	for i, s := range series {
 		look := looks[i%len(looks)]
@@ -83,12 +64,7 @@ func Latency(title string, series []Series, files ...string) error {
 	}
 	// Room above the points for the legend.
 	p.Y.Max = max(1, highest*1.35)
-	for _, f := range files {
-		if err := save(p, f); err != nil {
-			return fmt.Errorf("draw the latencies to %s: %w", f, err)
-		}
-	}
-	return nil
+	return saveAll(p, files)
 }
 
 // save draws a plot with a margin.
