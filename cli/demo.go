@@ -17,7 +17,6 @@ import (
 	"uparrot/core/link"
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
-	"uparrot/core/report"
 	"uparrot/core/verdict"
 	"uparrot/examples"
 )
@@ -27,8 +26,6 @@ const (
 	demoFrames  = "frames.csv"
 	demoSummary = "link.json"
 	demoTruth   = "truth.json"
-	demoPNG     = "latency.png"
-	demoSVG     = "latency.svg"
 )
 
 var demoRecords = []string{"valley.record", "summit.record", "greeting.record", "link.record"}
@@ -127,7 +124,7 @@ func (a *app) doDemo(ctx context.Context, dir string) error {
 // demoFolder makes the folder, or takes one that holds a demo and nothing else,
 // and puts the examples into it.
 func demoFolder(dir string) error {
-	ours := map[string]bool{demoFrames: true, demoSummary: true, demoTruth: true, demoPNG: true, demoSVG: true, "larkfell.ports": true}
+	ours := map[string]bool{demoFrames: true, demoSummary: true, demoTruth: true, "link-time.png": true, "link-distribution.png": true, "link-strength.png": true, "larkfell.ports": true}
 	for _, r := range demoRecords {
 		ours[r] = true
 	}
@@ -194,9 +191,8 @@ func (a *app) demoLink(ctx context.Context, ps *ports, dir string) (link.Summary
 	if t.B, err = ps.station("summit", phrasebook.Setup{}, nil); err != nil {
 		return link.Summary{}, err
 	}
-	f := linkFlags{frames: in(demoFrames), record: in(demoRecords[3])}
-	plot := newLatencies()
-	sum, err := a.doLinkTest(ctx, t, f, plot.row)
+	f := linkFlags{frames: in(demoFrames), record: in(demoRecords[3]), plot: in("link.png")}
+	sum, err := a.doLinkTest(ctx, t, f)
 	if err != nil {
 		return sum, err
 	}
@@ -208,36 +204,7 @@ func (a *app) demoLink(ctx context.Context, ps *ports, dir string) (link.Summary
 		return sum, fmt.Errorf("write the summary: %w", err)
 	}
 	printSummary(a.out, sum)
-	return sum, report.Latency("Larkfell cableway: valley and summit, frames of 24 bytes every 50 ms", plot.series, in(demoPNG), in(demoSVG))
-}
-
-// latencies gathers what the plot shows.
-type latencies struct {
-	series []report.Series
-	start  time.Time
-}
-
-func newLatencies() *latencies { return &latencies{} }
-
-func (l *latencies) row(from, to string, r link.Row) {
-	if l.start.IsZero() {
-		l.start = r.Planned
-	}
-	name := from + " to " + to
-	i := 0
-	for i < len(l.series) && l.series[i].Name != name {
-		i++
-	}
-	if i == len(l.series) {
-		l.series = append(l.series, report.Series{Name: name})
-	}
-	s, x := &l.series[i], r.Sent.Sub(l.start).Seconds()
-	if r.State == link.Lost {
-		s.Lost = append(s.Lost, x)
-		return
-	}
-	s.Seconds = append(s.Seconds, x)
-	s.MS = append(s.MS, float64(r.Latency().Microseconds())/1000)
+	return sum, nil
 }
 
 // truth holds the counts against what the simulated air really did.
@@ -261,7 +228,7 @@ func (a *app) demoEnd(dir string, v verdict.Verdict, d time.Duration) {
 		{"  larkfell.toml, dunlin.toml", "the bench and the phrasebook of its radios"},
 		{"  " + strings.Join(demoRecords, ", "), "everything said and heard"},
 		{"  link.json, frames.csv", "the link test: its summary, and one row a frame"},
-		{"  latency.png, latency.svg", "the latencies drawn"},
+		{"  link-time.png, link-distribution.png, link-strength.png", "the link drawn"},
 		{"  truth.json", "what the simulated air really did"},
 		{"  station.toml, boards.parrot", "another bench: a modem set otherwise than its guide says, two relay boards"},
 	})

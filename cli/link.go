@@ -93,7 +93,7 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 			for _, w := range t.Warnings() {
 				a.err.line("warning: %s", safe(w))
 			}
-			sum, err := a.doLinkTest(cmd.Context(), t, f, nil)
+			sum, err := a.doLinkTest(cmd.Context(), t, f)
 			if err != nil && !a.json && (len(sum.Directions) == 0 || sum.Directions[0].Sent == 0) {
 				return err // there is nothing to sum up
 			}
@@ -148,13 +148,18 @@ func (f *linkFlags) limits(cmd *cobra.Command, t *link.Test) error {
 }
 
 // doLink runs a link test with its files.
-func (a *app) doLinkTest(ctx context.Context, t *link.Test, f linkFlags, row func(from, to string, r link.Row)) (sum link.Summary, err error) {
+func (a *app) doLinkTest(ctx context.Context, t *link.Test, f linkFlags) (sum link.Summary, err error) {
 	w, err := recordTo(f.record)
 	if err != nil {
 		return sum, err
 	}
 	defer func() { err = finishRecord(w, err) }()
-	t.Record, t.Row = w, row
+	t.Record = w
+	var points *latencies
+	if f.plot != "" {
+		points = newLatencies()
+		t.Row = points.row
+	}
 	if f.frames != "" {
 		file, ferr := os.OpenFile(f.frames, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 		if ferr != nil {
@@ -163,8 +168,8 @@ func (a *app) doLinkTest(ctx context.Context, t *link.Test, f linkFlags, row fun
 		rows := newFrameWriter(file)
 		t.Row = func(from, to string, r link.Row) {
 			rows.row(from, to, r)
-			if row != nil {
-				row(from, to, r)
+			if points != nil {
+				points.row(from, to, r)
 			}
 		}
 		defer func() { err = errors.Join(err, rows.close(), file.Close()) }()
@@ -173,14 +178,21 @@ func (a *app) doLinkTest(ctx context.Context, t *link.Test, f linkFlags, row fun
 		t.Observe = a.linkProgress(t)
 	}
 	defer a.err.end()
-	return t.Do(ctx)
+	if sum, err = t.Do(ctx); points != nil && len(sum.Directions) > 0 {
+		err = errors.Join(err, linkPictures(f.plot, points, sum))
+	}
+	return sum, err
 }
 
 // linkProgress draws how a test is going; where that cannot be drawn, it says
 // so every ten seconds.
 func (a *app) linkProgress(t *link.Test) func([]link.Progress) {
 	began, told := time.Now(), time.Now()
-	a.err.line("%s of %d bytes, one every %v: about %s", count(t.Count, "frame"), t.Size, t.Every, took(time.Duration(t.Count)*t.Every))
+	if long := took(time.Duration(t.Count) * t.Every); t.Sure {
+		a.err.line("frames of %d bytes, one every %v, until the limits are decided: %s at most", t.Size, t.Every, long)
+	} else {
+		a.err.line("%s of %d bytes, one every %v: about %s", count(t.Count, "frame"), t.Size, t.Every, long)
+	}
 	return func(all []link.Progress) {
 		var parts []string
 		for _, d := range all {
@@ -216,17 +228,23 @@ func printSummary(w io.Writer, sum link.Summary) {
 			fmt.Fprintln(w)
 		}
 		fmt.Fprintf(w, "%s  %s\n", s.bold(d.From+" to "+d.To), s.verdict(d.Verdict, 0))
-		table(w, [][]string{
+		rows := [][]string{
 			{"  frames", fmt.Sprintf("%d sent, %d received, %d lost", d.Sent, d.Received, d.Lost)},
 			{"  oddities", fmt.Sprintf("%d damaged (among the lost), %d late, %d duplicated, %d reordered, %d foreign", d.Damaged, d.Late, d.Duplicated, d.Reordered, d.Foreign)},
-			{"  loss", fmt.Sprintf("%.2f %%, with 95 %% confidence %.2f %% to %.2f %%", 100*d.Loss.Ratio, 100*d.Loss.Low, 100*d.Loss.High)},
-		})
-		rows := [][]string{}
+			{"  loss", lossWords(d)},
+		}
 		if l := d.LatencyMS; l != nil {
 			rows = append(rows,
-				[]string{"  latency", fmt.Sprintf("median %.1f ms; 90 %% within %.1f, 95 %% within %.1f, 99 %% within %.1f; %.1f to %.1f ms", l.Median, l.P90, l.P95, l.P99, l.Min, l.Max)},
-				[]string{"  of that", fmt.Sprintf("%.1f ms on the serial lines", d.WireMS)},
-				[]string{"  jitter", fmt.Sprintf("%.1f ms (RFC 3550)", d.JitterMS)})
+				[]string{"  latency", fmt.Sprintf("median %.1f ms; 90 %% within %.1f, 95 %% within %.1f, 99 %% within %.1f, 99.9 %% within %.1f; %.1f to %.1f ms", l.Median, l.P90, l.P95, l.P99, l.P999, l.Min, l.Max)},
+				[]string{"  of that", fmt.Sprintf("%.1f ms on the serial lines, %.3f ms in this machine, the rest in the modules and the air", d.WireMS, sum.FloorMS)},
+				[]string{"  variation", fmt.Sprintf("%.1f ms from the least to the 99th percentile (RFC 5481); jitter %.1f ms (RFC 3550)", d.VariationMS, d.JitterMS)})
+		}
+		if b := d.Bursts; b.Runs > 0 {
+			text := fmt.Sprintf("%s of lost frames, %.1f long on average, the longest %d", count(b.Runs, "run"), b.Mean, b.Longest)
+			if b.Leave > 0 && b.Enter+b.Leave < 0.9 {
+				text += fmt.Sprintf("; losses stand together (after a lost frame the next is lost in %.0f %% of cases, after a received one in %.1f %%)", 100*(1-b.Leave), 100*b.Enter)
+			}
+			rows = append(rows, []string{"  bursts", text})
 		}
 		if st := d.Strength; st != nil {
 			rows = append(rows, []string{"  strength", fmt.Sprintf("mean %.1f dBm, %v to %v dBm", st.Mean, st.Min, st.Max)})
@@ -240,9 +258,16 @@ func printSummary(w io.Writer, sum link.Summary) {
 		for _, why := range d.Why {
 			rows = append(rows, []string{"  judged", why})
 		}
-		rows[0][0] += strings.Repeat(" ", max(0, len("  oddities")-len(rows[0][0])))
 		table(w, rows)
 	}
+}
+
+// lossWords is the loss with how sure it is; where none was seen, what that says.
+func lossWords(d link.Direction) string {
+	if d.Lost == 0 && d.Sent > 0 {
+		return fmt.Sprintf("none lost of %d: with 95 %% confidence the loss is below %.2g %%", d.Sent, 100*d.Loss.High)
+	}
+	return fmt.Sprintf("%.2f %%, with 95 %% confidence %.2f %% to %.2f %%", 100*d.Loss.Ratio, 100*d.Loss.Low, 100*d.Loss.High)
 }
 
 // frameWriter writes one row a frame.

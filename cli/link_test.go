@@ -20,22 +20,23 @@ func TestPrintSummary(t *testing.T) {
 	share := 0.02
 	d := link.Direction{
 		From: "valley", To: "summit", Sent: 200, Received: 197, Lost: 3, Damaged: 1, Duplicated: 2, Refused: 1,
-		Loss: link.Wilson(3, 200), LatencyMS: &link.Latency{Min: 43, Median: 48.64, P90: 53, P95: 54, P99: 55, Max: 58}, JitterMS: 3.25, WireMS: 7.55,
+		Loss: link.Wilson(3, 200), LatencyMS: &link.Latency{Min: 43, Median: 48.64, P90: 53, P95: 54, P99: 55, P999: 57, Max: 58}, JitterMS: 3.25, VariationMS: 12, WireMS: 7.55, Bursts: link.Bursts{Runs: 1, Mean: 3, Longest: 3, Enter: 0.005, Leave: 0.333},
 		Strength: &link.Spread{Min: -116, Mean: -110.96, Max: -105}, Verdict: verdict.Undecided, Why: []string{"more frames would tell"},
 	}
 	silent := link.Direction{From: "summit", To: "valley", Sent: 5, Lost: 5, Loss: link.Wilson(5, 5), Verdict: verdict.Failed, Why: []string{"nothing arrived"}}
 	var b bytes.Buffer
-	printSummary(&b, link.Summary{Limits: link.Limits{MaxLoss: &share}, Directions: []link.Direction{d, silent}})
+	printSummary(&b, link.Summary{FloorMS: 0.012, Limits: link.Limits{MaxLoss: &share}, Directions: []link.Direction{d, silent}})
 	want := `valley to summit  undecided
-  frames    200 sent, 197 received, 3 lost
-  oddities  1 damaged (among the lost), 0 late, 2 duplicated, 0 reordered, 0 foreign
-  loss      1.50 %, with 95 % confidence 0.51 % to 4.32 %
-  latency   median 48.6 ms; 90 % within 53.0, 95 % within 54.0, 99 % within 55.0; 43.0 to 58.0 ms
-  of that   7.5 ms on the serial lines
-  jitter    3.2 ms (RFC 3550)
-  strength  mean -111.0 dBm, -116 to -105 dBm
-  refused   1 frames were refused or left unanswered by valley (among the lost)
-  judged    more frames would tell
+  frames     200 sent, 197 received, 3 lost
+  oddities   1 damaged (among the lost), 0 late, 2 duplicated, 0 reordered, 0 foreign
+  loss       1.50 %, with 95 % confidence 0.51 % to 4.32 %
+  latency    median 48.6 ms; 90 % within 53.0, 95 % within 54.0, 99 % within 55.0, 99.9 % within 57.0; 43.0 to 58.0 ms
+  of that    7.5 ms on the serial lines, 0.012 ms in this machine, the rest in the modules and the air
+  variation  12.0 ms from the least to the 99th percentile (RFC 5481); jitter 3.2 ms (RFC 3550)
+  bursts     1 run of lost frames, 3.0 long on average, the longest 3; losses stand together (after a lost frame the next is lost in 67 % of cases, after a received one in 0.5 %)
+  strength   mean -111.0 dBm, -116 to -105 dBm
+  refused    1 frames were refused or left unanswered by valley (among the lost)
+  judged     more frames would tell
 
 summit to valley  failed
   frames    5 sent, 0 received, 5 lost

@@ -173,7 +173,7 @@ func TestDemo(t *testing.T) {
 	for range 2 { // a second run into the same folder works
 		b.run("demo", "--dir", "out").wants(t, 0, "all 7 steps", "all 4 steps", "valley to summit", "summit to valley", "Try next")
 	}
-	for _, f := range []string{"commission.parrot", "larkfell.toml", "dunlin.toml", "link.record", "frames.csv", "latency.png", "latency.svg", "truth.json"} {
+	for _, f := range []string{"commission.parrot", "larkfell.toml", "dunlin.toml", "link.record", "frames.csv", "link-time.png", "link-distribution.png", "link-strength.png", "truth.json"} {
 		if len(b.read("out/"+f)) < 100 {
 			t.Errorf("%s is missing or empty", f)
 		}

@@ -146,9 +146,14 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 		seed = rand.Uint64()
 	}
 	run := uint32(seed) & 0xffffff
+	floor, err := measureFloor()
+	if err != nil {
+		return Summary{}, err
+	}
 	began := time.Now()
 	sum := Summary{
-		Kind: Kind, Version: 1, Run: fmt.Sprintf("%06x", run), Started: began.UTC().Round(time.Millisecond),
+		FloorMS: floor,
+		Kind:    Kind, Version: 1, Run: fmt.Sprintf("%06x", run), Started: began.UTC().Round(time.Millisecond),
 		Size: t.Size, EveryMS: float64(t.Every.Microseconds()) / 1000, Limits: t.Limits, Directions: []Direction{},
 	}
 	over := time.Duration(0)
@@ -168,7 +173,7 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 		}
 		w.to.counts = newTally(t.Deadline, over, settled)
 	}
-	err := t.connect(ctx, a, b)
+	err = t.connect(ctx, a, b)
 	if err == nil {
 		err = t.send(ctx, ways)
 	}

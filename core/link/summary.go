@@ -20,6 +20,7 @@ type Summary struct {
 	TookMS     float64         `json:"took_ms"`
 	Size       int             `json:"size"`     // bytes in a frame
 	EveryMS    float64         `json:"every_ms"` // planned interval
+	FloorMS    float64         `json:"floor_ms"` // this machine's own part of a latency, measured just before
 	Limits     Limits          `json:"limits"`
 	Verdict    verdict.Verdict `json:"verdict"`
 	Directions []Direction     `json:"directions"`

@@ -37,7 +37,7 @@ func Distribution(title string, curves []Curve, files ...string) error {
 	p.Y.Scale = plot.LogScale{}
 	p.Y.Tick.Marker = shareTicks{}
 	p.Legend.Top = true
-	least := 1.0
+	least, low, high := 1.0, math.Inf(1), 0.0
 	for i, c := range curves {
 		if c.total == 0 {
 			continue
@@ -55,6 +55,7 @@ func Distribution(title string, curves []Curve, files ...string) error {
 			add(v, above)
 		}
 		least = min(least, 1/float64(c.total))
+		low, high = min(low, c.ms[0]), max(high, c.ms[len(c.ms)-1])
 		line, err := plotter.NewLine(points)
 		if err != nil {
 			return fmt.Errorf("draw %s: %w", c.Name, err)
@@ -64,7 +65,9 @@ func Distribution(title string, curves []Curve, files ...string) error {
 		p.Add(line)
 		p.Legend.Add(fmt.Sprintf("%s (%d frames)", c.Name, c.total), line)
 	}
-	p.X.Min = 0
+	if p.X.Min = 0; low > high/2 { // nothing to see below
+		p.X.Min = math.Floor(low - (high-low)/4)
+	}
 	p.Y.Max, p.Y.Min = 1, math.Pow(10, math.Floor(math.Log10(least)))
 	return saveAll(p, files)
 }
@@ -90,7 +93,7 @@ func (shareTicks) Ticks(low, high float64) []plot.Tick {
 
 // Point is what was sent and lost at a strength, with the interval of its loss.
 type Point struct {
-	DBm             int
+	DBm             float64 // mean of the frames
 	Loss, Low, High float64 // shares
 	Sent            int
 }
@@ -99,11 +102,13 @@ type Point struct {
 func StrengthLoss(title string, points map[string][]Point, names []string, files ...string) error {
 	p := frame(title, "strength (dBm)", "loss (%), with 95 % interval")
 	p.Legend.Top = true
+	highest := 1.0
 	for i, name := range names {
 		var xys plotter.XYs
 		var errs plotter.YErrors
 		for _, q := range points[name] {
-			xys = append(xys, plotter.XY{X: float64(q.DBm), Y: 100 * q.Loss})
+			xys = append(xys, plotter.XY{X: q.DBm, Y: 100 * q.Loss})
+			highest = max(highest, 100*q.High)
 			errs = append(errs, struct{ Low, High float64 }{100 * (q.Loss - q.Low), 100 * (q.High - q.Loss)})
 		}
 		if len(xys) == 0 {
@@ -123,7 +128,8 @@ func StrengthLoss(title string, points map[string][]Point, names []string, files
 			return err
 		}
 	}
-	p.Y.Min = 0
+	p.Y.Min, p.Y.Max = 0, highest*1.25 // room for the legend
+	p.X.Min, p.X.Max = p.X.Min-0.5, p.X.Max+0.5
 	return saveAll(p, files)
 }
 

@@ -23,6 +23,9 @@ type Series struct {
 	Seconds []float64 // when each frame was sent, since the first
 	MS      []float64 // its latency in milliseconds
 	Lost    []float64 // when the frames were sent that did not arrive
+
+	// How many there were, of which the points may be a part.
+	Received, LostCount int
 }
 
 // The directions differ by colour and by shape, so that they can be told apart
@@ -50,7 +53,7 @@ func Latency(title string, series []Series, files ...string) error {
 			points[j] = plotter.XY{X: s.Seconds[j], Y: s.MS[j]}
 			highest = max(highest, s.MS[j])
 		}
-		if err := scatter(p, fmt.Sprintf("%s: %d received", s.Name, len(s.MS)), points, look.colour, look.shape, 2.6); err != nil {
+		if err := scatter(p, fmt.Sprintf("%s: %d received", s.Name, s.Received), points, look.colour, look.shape, 2.6); err != nil {
 			return err
 		}
 		lost := make(plotter.XYs, len(s.Lost))
@@ -58,7 +61,7 @@ func Latency(title string, series []Series, files ...string) error {
 			lost[j] = plotter.XY{X: x, Y: 0}
 		}
 		shape := []draw.GlyphDrawer{draw.CrossGlyph{}, draw.PlusGlyph{}}[i%2]
-		if err := scatter(p, fmt.Sprintf("%s: %d lost", s.Name, len(s.Lost)), lost, color.RGBA{0xb0, 0, 0x20, 0xff}, shape, 4.5); err != nil {
+		if err := scatter(p, fmt.Sprintf("%s: %d lost", s.Name, s.LostCount), lost, color.RGBA{0xb0, 0, 0x20, 0xff}, shape, 4.5); err != nil {
 			return err
 		}
 	}
