@@ -29,12 +29,12 @@ func (a *app) link() *cobra.Command {
 		Args:    cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				return usage(cmd, "link has no command %q. %s", args[0], source.DidYouMean(args[0], []string{"test", "compare", "budget"}))
+				return usage(cmd, "link has no command %q. %s", args[0], source.DidYouMean(args[0], []string{"test", "answer", "compare", "budget"}))
 			}
 			return cmd.Help()
 		},
 	}
-	cmd.AddCommand(a.linkTest(), a.linkCompare(), a.linkBudget())
+	cmd.AddCommand(a.linkTest(), a.linkAnswer(), a.linkCompare(), a.linkBudget())
 	return cmd
 }
 
@@ -45,7 +45,7 @@ type linkFlags struct {
 	maxLoss        string
 	maxP95         time.Duration
 	frames, record string
-	plot           string
+	plot, load     string
 	maxCount       int
 	quiet          bool
 }
@@ -53,22 +53,24 @@ type linkFlags struct {
 func (a *app) linkTest() *cobra.Command {
 	var f linkFlags
 	cmd := &cobra.Command{
-		Use:   "test A B",
-		Short: "Loss, latency, order and damage between two ports",
+		Use:   "test A [B]",
+		Short: "Loss, latency, order and damage between two ports, or there and back",
 		Long: `Sends numbered frames from A to B, with --both also from B to A at the same time,
-and counts what arrives. A and B are names on the bench or addresses such as
-/dev/ttyUSB0. Where a phrasebook tells how a payload travels through the module,
-frames go that way; else they go as plain lines.
+and counts what arrives. With one port it is a round trip: "uparrot link answer"
+repeats the frames at the far end, or a plug joins TX and RX. A and B are names on
+the bench or addresses such as /dev/ttyUSB0. Where a phrasebook tells how a payload
+travels through the module, frames go that way; else in binary as they are, and as
+text where the line does not take all bytes.
 
 With limits, exit status 4 means that too few frames were sent to tell.`,
 		Example: "uparrot link test valley summit --bench larkfell.toml --count 200 --every 50ms --max-loss 2% --max-p95 150ms",
-		Args:    args(2, 2, "two ports"),
+		Args:    args(1, 2, "one or two ports"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ps, err := f.ports.read(cmd)
 			if err != nil {
 				return err
 			}
-			if args[0] == args[1] {
+			if len(args) == 2 && args[0] == args[1] {
 				return usage(cmd, "both ends are %s: a link has two", args[0])
 			}
 			if f.plan.Sure && !cmd.Flags().Changed("count") {
@@ -87,6 +89,21 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 				}
 			}
 			t.A, t.B = ends[0], ends[1]
+			if f.load != "" {
+				share, err := bench.ParseShare(f.load)
+				if err != nil || share == 0 {
+					return usage(cmd, "--load %s: wanted a share of the wire above zero, such as 50%%", f.load)
+				}
+				if cmd.Flags().Changed("every") {
+					return usage(cmd, "--load says how often frames go, and so does --every: give one of them")
+				}
+				if err := t.Check(); err != nil { // it settles the size
+					return usage(cmd, "%v", err)
+				}
+				t.Every = t.EveryForLoad(share)
+			} else if f.plan.Window > 0 && !cmd.Flags().Changed("every") {
+				t.Every = 0 // as soon as there is room
+			}
 			if err := t.Check(); err != nil {
 				return usage(cmd, "%v", err)
 			}
@@ -110,7 +127,10 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 	fl := cmd.Flags()
 	fl.IntVar(&f.plan.Count, "count", 200, "frames in each direction")
 	fl.DurationVar(&f.plan.Every, "every", 100*time.Millisecond, "from one frame to the next")
-	fl.IntVar(&f.plan.Size, "size", 24, fmt.Sprintf("bytes in a frame, at least %d", link.MinSize))
+	fl.IntVar(&f.plan.Size, "size", 0, fmt.Sprintf("bytes in a frame, at least %d, or %d in binary (%d, or the least)", link.MinSize, link.MinBinary, link.DefaultSize))
+	fl.IntVar(&f.plan.Window, "window", 0, "send as soon as fewer than so many frames are on their way; with --every not before that either")
+	fl.StringVar(&f.load, "load", "", "send so often that frames take this share of the wire, such as 50%")
+	fl.StringVar(&f.plan.To, "to", "", "for a round trip: the far end's address, where the carrier needs one")
 	fl.BoolVar(&f.plan.Both, "both", false, "also from B to A, at the same time")
 	fl.DurationVar(&f.plan.Deadline, "deadline", 2*time.Second, "frames that arrive later than this count as late")
 	fl.StringVar(&f.maxLoss, "max-loss", "", "greatest loss allowed, such as 2%")
@@ -145,6 +165,43 @@ func (f *linkFlags) limits(cmd *cobra.Command, t *link.Test) error {
 		return usage(cmd, "--deadline: %v is no time to wait", f.plan.Deadline)
 	}
 	return nil
+}
+
+func (a *app) linkAnswer() *cobra.Command {
+	var flags portFlags
+	var recordFile string
+	cmd := &cobra.Command{
+		Use:   "answer PORT",
+		Short: "The far end: repeats every test frame back with its own times",
+		Long: `Repeats every test frame that comes at a port, until it is told to stop (Ctrl-C).
+Its times of receiving and sending go back in the frame, so that "uparrot link test"
+at the near end can take its share out.`,
+		Example: "uparrot link answer /dev/ttyUSB1 --phrasebook dunlin.toml",
+		Args:    args(1, 1, "one port"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ps, err := flags.read(cmd)
+			if err != nil {
+				return err
+			}
+			st, err := ps.station(args[0], phrasebook.Setup{}, nil)
+			if err != nil {
+				return err
+			}
+			w, err := recordTo(recordFile)
+			if err != nil {
+				return err
+			}
+			far := &link.Answer{Station: st, Record: w}
+			fmt.Fprintf(a.out, "answering at %s (%s)\n", st.Address, st.Setup.Words())
+			a.err.line("Ctrl-C ends it.")
+			err = finishRecord(w, far.Do(cmd.Context()))
+			fmt.Fprintf(a.out, "%s repeated\n", count(int(far.Repeated.Load()), "frame"))
+			return err
+		},
+	}
+	flags.add(cmd)
+	cmd.Flags().StringVar(&recordFile, "record", "", "keep everything said and heard in this file")
+	return cmd
 }
 
 // doLink runs a link test with its files.

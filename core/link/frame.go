@@ -60,6 +60,47 @@ func (f Frame) Append(dst []byte, size int) []byte {
 	return dst
 }
 
+// timesSize is how many characters the times of a far end take.
+const timesSize = 16
+
+// MinAnswered is the least size of a text frame that can bring the far end's times
+// back.
+const MinAnswered = MinSize + timesSize
+
+// appendAnswered is Append for a frame that a far end repeats, with the times at
+// which it came and went there, in microseconds. They take the place of the first
+// of the filler, if there is room.
+func (f Frame) appendAnswered(dst []byte, size int, came, went int64) []byte {
+	start := len(dst)
+	dst = f.Append(dst, size)
+	text := dst[start:]
+	if len(text) < MinAnswered {
+		return dst
+	}
+	var times [12]byte
+	put48(times[0:], came)
+	put48(times[6:], went)
+	base64.RawURLEncoding.Encode(text[MinSize:], times[:])
+	var head [headSize]byte
+	_, _ = base64.RawURLEncoding.Decode(head[:], text[:MinSize]) // just encoded
+	binary.BigEndian.PutUint32(head[8:12], checksum(head[:8], text[MinSize:]))
+	base64.RawURLEncoding.Encode(text, head[:])
+	return dst
+}
+
+// farTimes are the times that appendAnswered has put into a frame; zero if there
+// are none.
+func farTimes(text []byte) (came, went int64) {
+	var times [12]byte
+	if len(text) < MinAnswered {
+		return 0, 0
+	}
+	if n, err := base64.RawURLEncoding.Decode(times[:], text[MinSize:MinAnswered]); err != nil || n != 12 {
+		return 0, 0
+	}
+	return get48(times[0:]), get48(times[6:])
+}
+
 func checksum(head, filler []byte) uint32 {
 	return crc32.Update(crc32.Checksum(head, castagnoli), castagnoli, filler)
 }

@@ -1,6 +1,7 @@
 package link
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -15,6 +16,7 @@ import (
 	"uparrot/core/port"
 	"uparrot/core/standin"
 	"uparrot/core/station"
+	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
 
@@ -94,7 +96,7 @@ func TestVerdicts(t *testing.T) {
 }
 
 // A long run needs no more memory than a short one, and what falls out of the
-// window is settled in the order of sending.
+// windowSize is settled in the order of sending.
 func TestTallyWindow(t *testing.T) {
 	var rows int
 	ta := newTally(time.Second, 0, func(r Row) {
@@ -104,7 +106,7 @@ func TestTallyWindow(t *testing.T) {
 		rows++
 	})
 	now := time.Unix(0, 0)
-	const n = 3*window + 5
+	const n = 3*windowSize + 5
 	for i := range uint32(n) {
 		ta.sent(now, now)
 		if i%3 > 0 {
@@ -116,7 +118,7 @@ func TestTallyWindow(t *testing.T) {
 	ta.arrived(n-1, now.Add(9), 0, 0, 0, 24) // a copy, or the frame itself
 	ta.close()
 	d := ta.direction("a", "b")
-	if rows != n || d.Sent != n || d.Foreign != 1 || len(ta.frames) != window || d.Lost+d.Received != n {
+	if rows != n || d.Sent != n || d.Foreign != 1 || len(ta.frames) != windowSize || d.Lost+d.Received != n {
 		t.Errorf("%d rows, %+v", rows, d)
 	}
 }
@@ -182,47 +184,210 @@ func TestCountsAreTheTruth(t *testing.T) {
 }
 
 func TestForeignAndBrokenEnds(t *testing.T) {
-	synctest.Test(t, func(t *testing.T) {
-		// The far end is played by hand: noise, talk, a frame of another run, a
-		// copy, a frame cut in two.
-		a, aModule := port.Pipe("a", port.DefaultLine)
-		b, bModule := port.Pipe("b", port.DefaultLine)
-		go func() {
-			buf := make([]byte, 100)
-			for n := 0; ; n++ {
-				k, err := aModule.Read(buf)
-				if err != nil {
-					return
+	seven := uart.Frame{DataBits: 7, Parity: uart.Even}
+	for name, c := range map[string]struct {
+		setup phrasebook.Setup
+		size  int
+		noise string
+	}{
+		"text":   {phrasebook.Setup{Frame: &seven}, 24, "login: \r\n\x00\xff\xfe\r\n" + string(Frame{Run: 5}.Append(nil, 24)) + "\n"},
+		"binary": {phrasebook.Setup{}, 40, "login: \r\n\x00\xff\xfe\r\n" + string(stamped{Frame: Frame{Run: 5}}.append(nil, 40))},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				// The far end is played by hand: noise, talk, a frame of another run,
+				// a copy, a frame cut in two.
+				a, aModule := port.Pipe("a", port.DefaultLine)
+				b, bModule := port.Pipe("b", port.DefaultLine)
+				go func() {
+					buf := make([]byte, 100)
+					for n := 0; ; n++ {
+						k, err := aModule.Read(buf)
+						if err != nil {
+							return
+						}
+						switch n {
+						case 0:
+							io.WriteString(bModule, c.noise)
+						case 1:
+							bModule.Write(buf[:k])
+						case 2:
+							buf[3]++ // damaged
+						case 3:
+							continue // lost
+						}
+						bModule.Write(buf[:k])
+						if n == 9 {
+							bModule.Close()
+						}
+					}
+				}()
+				dial := func(p port.Port) *station.Station {
+					return &station.Station{Name: p.Name(), Setup: c.setup, Dial: func() (port.Port, error) { return p, nil }}
 				}
-				switch n {
-				case 0:
-					io.WriteString(bModule, "login: \r\n\x00\xff\xfe\r\n"+string(Frame{Run: 5}.Append(nil, 24))+"\n")
-				case 1:
-					bModule.Write(buf[:k])
-				case 2:
-					buf[3]++ // damaged
-				case 3:
-					continue // lost
+				test := &Test{Plan: Plan{Count: 100, Every: 10 * time.Millisecond, Size: c.size, Deadline: time.Second, Seed: 9}, A: dial(a), B: dial(b), Nap: time.Sleep}
+				if err := test.Check(); err != nil {
+					t.Fatal(err)
 				}
-				bModule.Write(buf[:k])
-				if n == 9 {
-					bModule.Close()
+				sum, err := test.Do(context.Background())
+				d := sum.Directions[0]
+				if port.KindOf(err) != port.Vanished || sum.Verdict != verdict.Broken {
+					t.Errorf("%v, %s", err, sum.Verdict)
+				}
+				if d.Sent < 10 || d.Received != 8 || d.Damaged != 1 || d.Duplicated != 1 || d.Foreign != 3 {
+					t.Errorf("%+v", d)
+				}
+			})
+		})
+	}
+}
+
+// On a round trip the far end's own time is not the link's; a plug that joins TX
+// and RX is a far end of its own kind.
+func TestRoundTrip(t *testing.T) {
+	const delay, linger = 30 * time.Millisecond, 200 * time.Millisecond
+	for _, kind := range []string{"answer", "plug", "slow answer"} {
+		synctest.Test(t, func(t *testing.T) {
+			near, nearModule := port.Pipe("near", port.DefaultLine)
+			far, farModule := port.Pipe("far", port.DefaultLine)
+			ctx, cancel := context.WithCancel(t.Context())
+			// The air between, both ways.
+			carry := func(to io.Writer, from io.Reader) {
+				buf := make([]byte, 1000)
+				for {
+					n, err := from.Read(buf)
+					if err != nil {
+						return
+					}
+					piece := append([]byte(nil), buf[:n]...)
+					time.AfterFunc(delay, func() { to.Write(piece) })
 				}
 			}
-		}()
-		dial := func(p port.Port) *station.Station {
-			return &station.Station{Name: p.Name(), Dial: func() (port.Port, error) { return p, nil }}
+			answer := &Answer{Station: &station.Station{Name: "far", Dial: func() (port.Port, error) { return far, nil }}}
+			done := make(chan error, 1)
+			switch kind {
+			case "plug":
+				go carry(nearModule, nearModule)
+				done <- nil
+			case "slow answer":
+				d := &decoder{broken: func(int) {}, whole: func(_ time.Time, f stamped, size int) {
+					f.Way, f.FarCame, f.FarWent = f.Way|answered, 77, 77+linger.Microseconds()
+					time.AfterFunc(2*delay+linger, func() { nearModule.Write(f.append(nil, size)) })
+				}}
+				go func() {
+					buf := make([]byte, 1000)
+					for {
+						n, err := nearModule.Read(buf)
+						if err != nil {
+							return
+						}
+						d.feed(time.Now(), buf[:n])
+					}
+				}()
+				done <- nil
+			default:
+				go carry(farModule, nearModule)
+				go carry(nearModule, farModule)
+				go func() { done <- answer.Do(ctx) }()
+			}
+			test := &Test{Plan: Plan{Count: 50, Every: 20 * time.Millisecond, Deadline: 2 * time.Second}, Nap: time.Sleep,
+				A: &station.Station{Name: "near", Dial: func() (port.Port, error) { return near, nil }}}
+			if err := test.Check(); err != nil || test.Size != MinBinary {
+				t.Fatal(err, test.Size)
+			}
+			sum, err := test.Do(ctx)
+			cancel()
+			if werr := <-done; err != nil || werr != nil {
+				t.Fatal(err, werr)
+			}
+			want := 2 * delay
+			if kind == "plug" {
+				want = delay
+			}
+			far.Close()
+			d := sum.Directions[0]
+			if d.Received != 50 || d.Foreign+d.Duplicated+d.Damaged != 0 || math.Abs(d.LatencyMS.Median-float64(want.Milliseconds())) > 0.1 {
+				t.Errorf("%s: %+v, latency %+v", kind, d, d.LatencyMS)
+			}
+			time.Sleep(time.Second)
+			nearModule.Close()
+			farModule.Close()
+		})
+	}
+}
+
+// FuzzStream: whatever comes between frames, no count is ever wrong. Whole frames
+// arrive as often as they were sent, except those that the noise itself touches.
+func FuzzStream(f *testing.F) {
+	f.Add([]byte("login: \r\n"), 3, uint8(0))
+	f.Add(stamped{Frame: Frame{Run: 9, Number: 4}}.append(nil, 40), 2, uint8(7))
+	f.Add(stamped{Frame: Frame{Run: 7, Number: 1}}.append(nil, 40)[:20], 1, uint8(30))
+	f.Add([]byte{0, 0, 1, 0, 255, 0}, 0, uint8(1))
+	f.Fuzz(func(t *testing.T, noise []byte, where int, cut uint8) {
+		const run, count = 7, 6
+		var stream []byte
+		for i := range count {
+			frame := stamped{Frame: Frame{Run: run, Number: uint32(i)}, Sent: int64(i)}.append(nil, 40)
+			if i == where {
+				stream = append(stream, noise...)
+			}
+			stream = append(stream, frame...)
 		}
-		test := &Test{Plan: Plan{Count: 100, Every: 10 * time.Millisecond, Size: 24, Deadline: time.Second, Seed: 9}, A: dial(a), B: dial(b), Nap: time.Sleep}
-		sum, err := test.Do(context.Background())
-		d := sum.Directions[0]
-		if port.KindOf(err) != port.Vanished || sum.Verdict != verdict.Broken {
-			t.Errorf("%v, %s", err, sum.Verdict)
+		seen := map[uint32]int{}
+		size := 0
+		d := &decoder{broken: func(n int) { size += n }, whole: func(_ time.Time, f stamped, n int) {
+			size += n
+			if f.Run == run {
+				seen[f.Number]++
+			}
+		}}
+		for step := int(cut)%50 + 1; len(stream) > 0; { // reads of whatever size
+			n := min(step, len(stream))
+			d.feed(time.Time{}, stream[:n])
+			stream = stream[n:]
 		}
-		if d.Sent < 10 || d.Received != 8 || d.Damaged != 1 || d.Duplicated != 1 || d.Foreign != 3 {
-			t.Errorf("%+v", d)
+		d.flush()
+		for i := range uint32(count) {
+			if seen[i] == 0 {
+				t.Fatalf("frame %d is missing after %q", i, noise)
+			}
+			delete(seen, i)
+		}
+		for n := range seen { // only what the noise itself holds whole
+			f := stamped{Frame: Frame{Run: run, Number: n}}
+			if !bytes.Contains(noise, f.append(nil, 40)[1:10]) {
+				t.Fatalf("frame %d was never sent: %q", n, noise)
+			}
 		}
 	})
+}
+
+func TestBinaryFrames(t *testing.T) {
+	for size := MinBinary; size < 1200; size += 7 {
+		f := stamped{Frame: Frame{Way: 1, Run: 0xabcdef, Number: uint32(size) << 8}, Planned: 1 << 40, Sent: 256, FarCame: 3, FarWent: 1<<47 + 5}
+		wire := f.append(nil, size)
+		if wire[0] != 0 || bytes.IndexByte(wire[1:len(wire)-1], 0) >= 0 || wire[len(wire)-1] != 0 || len(wire) > framedSize(size)+1 {
+			t.Fatalf("size %d: %x", size, wire)
+		}
+		got, n, err := decodeBinary(wire[1 : len(wire)-1])
+		if err != nil || got != f || n != size {
+			t.Fatalf("size %d: %+v, %v", size, got, err)
+		}
+		for i := 1; i < len(wire)-1; i += 5 { // one bit wrong anywhere
+			wire[i] ^= 4
+			if _, _, err := decodeBinary(wire[1 : len(wire)-1]); err == nil {
+				t.Fatalf("size %d: damage at %d was not seen", size, i)
+			}
+			wire[i] ^= 4
+		}
+	}
+	text := Frame{Run: 3, Number: 8}.appendAnswered(nil, 40, 1234567, 7654321)
+	if f, err := Decode(text); err != nil || f.Number != 8 {
+		t.Error(f, err)
+	}
+	if came, went := farTimes(text); came != 1234567 || went != 7654321 {
+		t.Error(came, went)
+	}
 }
 
 // What the sending module refuses or leaves unanswered is counted, or ends the

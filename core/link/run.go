@@ -17,6 +17,7 @@ import (
 	"uparrot/core/pace"
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
+	"uparrot/core/port"
 	"uparrot/core/record"
 	"uparrot/core/station"
 	"uparrot/core/uart"
@@ -27,8 +28,10 @@ import (
 type Plan struct {
 	Count    int           // frames in each direction, at least 1
 	Every    time.Duration // from one frame to the next
-	Size     int           // bytes in a frame, at least MinSize
+	Size     int           // bytes in a frame; 0 chooses DefaultSize, or MinBinary through a transparent link
 	Both     bool          // also from the second end to the first, at the same time
+	Window   int           // frames that may be on their way at once; 0 is no limit
+	To       string        // for a round trip: the far end's address, where the carrier needs one
 	Deadline time.Duration // later frames are late; so long the end waits for stragglers
 	Limits   Limits
 	Sure     bool          // stop as soon as the limits are decided; Count is then the most
@@ -39,7 +42,7 @@ type Plan struct {
 // Test is a link test between two ends.
 type Test struct {
 	Plan
-	A, B    *station.Station
+	A, B    *station.Station             // without B it is a round trip: the far end of A repeats every frame, or its line is looped
 	Record  *record.Writer               // nil keeps none
 	Observe func([]Progress)             // told a few times a second; may be nil
 	Row     func(from, to string, r Row) // told of each frame when it is settled; may be nil
@@ -59,7 +62,16 @@ type Progress struct {
 
 // Check says what is wrong with the plan before a port is opened.
 func (t *Test) Check() error {
-	for _, s := range []*station.Station{t.A, t.B} {
+	least := MinSize
+	for _, s := range t.ends() {
+		if transparent(s) {
+			least = MinBinary
+		}
+	}
+	if t.Size == 0 {
+		t.Size = max(least, DefaultSize)
+	}
+	for _, s := range t.ends() {
 		c := carrierOf(s)
 		if c == nil {
 			continue
@@ -74,24 +86,58 @@ func (t *Test) Check() error {
 		}
 	}
 	switch {
-	case t.Size < MinSize:
-		return fmt.Errorf("a frame of %d bytes is too short: the least is %d", t.Size, MinSize)
+	case t.Size < least:
+		return fmt.Errorf("a frame of %d bytes is too short: the least is %d", t.Size, least)
+	case t.Size > maxSize:
+		return fmt.Errorf("a frame of %d bytes is too long: the most is %d", t.Size, maxSize)
+	case t.B == nil && t.Both:
+		return errors.New("a round trip goes both ways as it is")
+	case t.B == nil && carrierOf(t.A) != nil && strings.Contains(carrierOf(t.A).Send, "{to}") && t.To == "":
+		return fmt.Errorf("%s sends to an address: say which is the far end's", t.A.Name)
 	case t.Count < 1:
 		return fmt.Errorf("%d frames are too few: send at least one", t.Count)
 	case t.Sure && t.Limits == Limits{}:
 		return errors.New("there is no limit to be sure of: give --max-loss or --max-p95")
+	case t.Every == 0 && t.Window > 0:
 	case t.Every <= 0:
 		return fmt.Errorf("the interval %v is no interval: give one such as 50ms", t.Every)
 	}
 	return nil
 }
 
+// DefaultSize is the size of a frame where nothing is said, as far as it is enough.
+const DefaultSize = 24
+
+// maxSize is the greatest frame: what the decoder keeps, less its framing.
+const maxSize = 4096
+
+// ends are the stations of the test.
+func (t *Test) ends() []*station.Station {
+	if t.B == nil {
+		return []*station.Station{t.A}
+	}
+	return []*station.Station{t.A, t.B}
+}
+
+// transparent reports whether frames go through as they are, in binary: there is
+// no carrier, and the line takes all values of a byte.
+func transparent(s *station.Station) bool {
+	flow, _ := port.ParseFlow(s.Setup.Flow)
+	return carrierOf(s) == nil && s.Setup.Line().Frame.Filled().DataBits == 8 && flow != port.XonXoff
+}
+
+// EveryForLoad is the interval at which frames take a share of the first end's
+// wire.
+func (t *Test) EveryForLoad(share float64) time.Duration {
+	return time.Duration(float64(t.A.Setup.Line().Time(t.spoken(t.A))) / share)
+}
+
 // Warnings are odd things about the plan that do not keep it from running.
 func (t *Test) Warnings() []string {
 	var w []string
-	for _, s := range []*station.Station{t.A, t.B} {
+	for _, s := range t.ends() {
 		wire := s.Setup.Line().Time(t.spoken(s))
-		if wire > t.Every {
+		if t.Every > 0 && wire > t.Every {
 			w = append(w, fmt.Sprintf("%s: a frame takes %v on the wire, longer than the interval of %v: frames will be sent later than planned", s.Name, wire.Round(time.Microsecond), t.Every))
 		}
 	}
@@ -100,6 +146,9 @@ func (t *Test) Warnings() []string {
 
 // spoken is about how many bytes go out for a frame.
 func (t *Test) spoken(s *station.Station) int {
+	if transparent(s) {
+		return framedSize(t.Size)
+	}
 	n := t.Size + len(s.Setup.EndingBytes())
 	if c := carrierOf(s); c != nil {
 		n += len(c.Send) - len("{payload}")
@@ -123,13 +172,18 @@ type end struct {
 	line    uart.Line
 	address string // as its peer must name it; "" if the carrier needs none
 
+	binary   bool // frames go as they are
+	decode   decoder
 	test     *Test
+	start    time.Time // of the run, for the times in frames
 	run      uint32
 	listenTo byte // the way whose frames arrive here
 	counts   *tally
 	outLine  uart.Line              // the peer's
 	outBytes atomic.Int64           // that a frame of the peer takes on the peer's line
 	peer     atomic.Pointer[string] // the peer's address, for telling its messages from others'
+	repeats  bool                   // frames come back to this very end
+	far      string                 // the far end's address then
 }
 
 // answers is how long a module may take to answer a command.
@@ -160,11 +214,19 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 	if t.Limits.MaxP95MS != nil {
 		over = time.Duration(*t.Limits.MaxP95MS * float64(time.Millisecond))
 	}
-	a := &end{Station: t.A, carrier: carrierOf(t.A), line: t.A.Setup.Line(), test: t, run: run, listenTo: 1}
-	b := &end{Station: t.B, carrier: carrierOf(t.B), line: t.B.Setup.Line(), test: t, run: run, listenTo: 0}
-	ways := []*way{{from: a, to: b, number: 0}}
-	if t.Both {
-		ways = append(ways, &way{from: b, to: a, number: 1})
+	a := t.end(t.A, run, 1, began)
+	all := []*end{a}
+	ways := []*way{}
+	if t.B == nil {
+		a.listenTo, a.repeats = 0, true
+		ways = append(ways, &way{from: a, to: a, number: 0})
+	} else {
+		b := t.end(t.B, run, 0, began)
+		all = append(all, b)
+		ways = append(ways, &way{from: a, to: b, number: 0})
+		if t.Both {
+			ways = append(ways, &way{from: b, to: a, number: 1})
+		}
 	}
 	for _, w := range ways {
 		var settled func(Row)
@@ -173,11 +235,12 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 		}
 		w.to.counts = newTally(t.Deadline, over, settled)
 	}
-	err = t.connect(ctx, a, b)
+	err = t.connect(ctx, all...)
 	if err == nil {
 		err = t.send(ctx, ways)
 	}
-	for _, e := range []*end{a, b} {
+	for _, e := range all {
+		e.decode.flush()
 		switch {
 		case e.before != nil:
 			e.dialog.Configure(func(c *dialog.Config) { *c = *e.before })
@@ -210,6 +273,24 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 	return sum, err
 }
 
+// end makes one side of the link ready.
+func (t *Test) end(s *station.Station, run uint32, listenTo byte, start time.Time) *end {
+	e := &end{Station: s, carrier: carrierOf(s), line: s.Setup.Line(), test: t, run: run, listenTo: listenTo, start: start, binary: transparent(s)}
+	e.decode.whole = e.came
+	e.decode.broken = func(size int) {
+		if e.counts == nil {
+			return
+		}
+		// What has about a frame's length was one; the rest is somebody else's.
+		if most := framedSize(t.Size); size > most/2 && size <= most {
+			e.counts.gotDamaged()
+		} else {
+			e.counts.gotForeign(size)
+		}
+	}
+	return e
+}
+
 // connect opens both ends and finds out their addresses.
 func (t *Test) connect(ctx context.Context, ends ...*end) error {
 	for _, e := range ends {
@@ -223,7 +304,11 @@ func (t *Test) connect(ctx context.Context, ends ...*end) error {
 			return err
 		}
 	}
-	for i, e := range ends {
+	far := ends[len(ends)-1]
+	if t.B == nil {
+		far = &end{Station: t.A, line: t.A.Setup.Line(), address: t.To}
+	}
+	for _, e := range ends {
 		if e.carrier != nil && strings.Contains(e.carrier.Send, "{to}") {
 			address, err := e.readAddress(ctx)
 			if err != nil {
@@ -231,18 +316,35 @@ func (t *Test) connect(ctx context.Context, ends ...*end) error {
 			}
 			e.address = address
 		}
-		e.outLine = ends[1-i].line
 	}
-	ends[0].peer.Store(&ends[1].address)
-	ends[1].peer.Store(&ends[0].address)
-	if ends[0].address != "" && ends[0].address == ends[1].address {
-		return fmt.Errorf("%s and %s have the same address, %s: give each its own first", ends[0].Name, ends[1].Name, ends[0].address)
+	near := ends[0]
+	near.outLine, far.outLine = far.line, near.line
+	near.peer.Store(&far.address)
+	far.peer.Store(&near.address)
+	if t.B == nil {
+		near.far = t.To
+	}
+	if near.address != "" && near.address == far.address {
+		return fmt.Errorf("%s and %s have the same address, %s: give each its own first", near.Name, far.Name, near.address)
 	}
 	return nil
 }
 
 // adjust has every arrival brought to the tally instead of the inbox.
 func (e *end) adjust(c *dialog.Config) {
+	if e.binary {
+		c.Dialect, c.Refusals, c.Banner, c.Notices, c.OnNotice = dialog.Bytes, nil, nil, nil, nil
+		trace := c.Trace
+		c.Trace = func(t dialog.Trace) {
+			if trace != nil {
+				trace(t)
+			}
+			if t.Kind == dialog.Came {
+				e.decode.feed(t.Time, t.Bytes)
+			}
+		}
+		return
+	}
 	arrives := pattern.Must("...")
 	if e.carrier != nil {
 		arrives = e.carrier.ArrivesPattern
@@ -257,6 +359,30 @@ func (e *end) adjust(c *dialog.Config) {
 		}
 		return notice == 0
 	}
+}
+
+// came counts one whole binary frame.
+func (e *end) came(at time.Time, f stamped, size int) {
+	if e.counts == nil {
+		return // nothing is expected at this end
+	}
+	if f.Run != e.run || !e.expects(f.Way) {
+		e.counts.gotForeign(framedSize(size))
+		return
+	}
+	bytes := framedSize(size)
+	wire := e.outLine.Time(bytes) + e.line.Time(bytes)
+	if f.Way&answered != 0 { // what the far end took is not the link's
+		at = at.Add(-time.Duration(max(0, f.FarWent-f.FarCame)) * time.Microsecond)
+		wire *= 2
+	}
+	e.counts.arrived(f.Number, at, wire, math.NaN(), math.NaN(), bytes)
+}
+
+// expects reports whether frames of a way arrive at this end: on a round trip also
+// those that a far end has marked as answered.
+func (e *end) expects(way byte) bool {
+	return way == e.listenTo || e.repeats && way == e.listenTo|answered
 }
 
 // arrival counts one message that came out of the module.
@@ -286,11 +412,16 @@ func (e *end) arrival(l dialog.Line, caps []pattern.Capture) {
 		e.counts.gotForeign(len(payload))
 	case err != nil && (e.carrier != nil && len(payload) == e.test.Size || e.carrier == nil && looksDamaged([]byte(payload), e.test.Size)):
 		e.counts.gotDamaged()
-	case err != nil || f.Run != e.run || f.Way != e.listenTo:
+	case err != nil || f.Run != e.run || !e.expects(f.Way):
 		e.counts.gotForeign(len(payload))
 	default:
 		wire := e.outLine.Time(int(e.outBytes.Load())) + e.line.Time(l.Wire)
-		e.counts.arrived(f.Number, l.Time, wire, strength, snr, len(payload))
+		at := l.Time
+		if f.Way&answered != 0 {
+			came, went := farTimes([]byte(payload))
+			at = at.Add(-time.Duration(max(0, went-came)) * time.Microsecond)
+		}
+		e.counts.arrived(f.Number, at, wire, strength, snr, len(payload))
 	}
 }
 
@@ -341,6 +472,7 @@ type way struct {
 	from, to *end
 	number   byte
 	refused  int
+	frame    []byte
 }
 
 func (w *way) direction() Direction {
@@ -374,7 +506,11 @@ func (t *Test) send(ctx context.Context, ways []*way) error {
 			}
 		})
 	}
-	for _, e := range []*end{ways[0].from, ways[0].to} {
+	watched := []*end{ways[0].from}
+	if ways[0].to != ways[0].from {
+		watched = append(watched, ways[0].to)
+	}
+	for _, e := range watched {
 		go func() { // a port that vanishes ends the test
 			select {
 			case <-e.dialog.Done():
@@ -429,8 +565,24 @@ func (w *way) sendAll(ctx context.Context, t *Test, start time.Time, enough func
 			return nil
 		}
 		planned := start.Add(time.Duration(i) * t.Every)
+		if t.Every == 0 {
+			planned = time.Now()
+		}
 		if !pace.Until(ctx, planned, t.Nap, nil) {
 			return context.Cause(ctx)
+		}
+		if t.Window > 0 && !w.to.counts.room(ctx, t.Window) {
+			return context.Cause(ctx)
+		}
+		if w.from.binary {
+			now := time.Now()
+			w.to.counts.sent(planned, now)
+			f := stamped{Frame: Frame{Way: w.number, Run: w.from.run, Number: uint32(i)}, Planned: planned.Sub(w.from.start).Microseconds(), Sent: now.Sub(w.from.start).Microseconds()}
+			w.frame = f.append(w.frame[:0], t.Size)
+			if _, err := d.SayBytes(ctx, w.frame); err != nil {
+				return err
+			}
+			continue
 		}
 		text, err := w.text(uint32(i), t.Size)
 		if err != nil {
@@ -484,6 +636,9 @@ func (w *way) text(number uint32, size int) (string, error) {
 	return w.from.carrier.SendSaid.Fill(func(name string) (string, error) {
 		switch name {
 		case "to":
+			if w.to.repeats {
+				return w.to.far, nil
+			}
 			return w.to.address, nil
 		case "length":
 			return strconv.Itoa(len(payload)), nil

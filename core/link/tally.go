@@ -1,6 +1,7 @@
 package link
 
 import (
+	"context"
 	"math"
 	"sync"
 	"time"
@@ -41,9 +42,9 @@ func (r Row) Latency() time.Duration {
 	return r.Arrived.Sub(r.Sent)
 }
 
-// window is how many frames may be on their way at once. A frame that so many
+// windowSize is how many frames may be on their way at once. A frame that so many
 // others have followed counts as lost, which keeps memory flat.
-const window = 1 << 16
+const windowSize = 1 << 16
 
 // tally counts the frames of one direction. Its methods may be called from
 // several goroutines.
@@ -113,20 +114,20 @@ func (t *tally) sent(planned, at time.Time) uint32 {
 	defer t.mu.Unlock()
 	n := t.next
 	t.next++
-	if int(n-t.oldest) >= window {
+	if int(n-t.oldest) >= windowSize {
 		t.settleOldest()
 	}
 	row := Row{Number: n, Planned: planned, Sent: at, State: Lost, Strength: math.NaN(), SNR: math.NaN()}
-	if len(t.frames) < window {
+	if len(t.frames) < windowSize {
 		t.frames = append(t.frames, row)
 	} else {
-		t.frames[n%window] = row
+		t.frames[n%windowSize] = row
 	}
 	return n
 }
 
 func (t *tally) settleOldest() {
-	r := t.frames[t.oldest%window]
+	r := t.frames[t.oldest%windowSize]
 	t.gather(r)
 	if t.settled != nil {
 		t.settled(r)
@@ -180,7 +181,7 @@ func (t *tally) arrived(number uint32, at time.Time, wire time.Duration, strengt
 	if number < t.oldest {
 		return // settled long ago
 	}
-	r := &t.frames[number%window]
+	r := &t.frames[number%windowSize]
 	if r.State != Lost {
 		r.Copies++
 		t.duplicated++
@@ -248,7 +249,7 @@ func (t *tally) decided(now time.Time, l Limits) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for t.known = max(t.known, int(t.oldest)); t.known < int(t.next); t.known++ {
-		r := t.frames[uint32(t.known)%window]
+		r := t.frames[uint32(t.known)%windowSize]
 		if now.Sub(r.Sent) <= t.deadline {
 			break
 		}
@@ -271,6 +272,35 @@ func (t *tally) waiting() int {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return max(0, int(t.next)-t.received-t.damaged)
+}
+
+// room waits until fewer than window frames are on their way. A frame that is
+// older than the deadline is not counted as that any more.
+func (t *tally) room(ctx context.Context, window int) bool {
+	for {
+		t.mu.Lock()
+		underway, oldest := 0, time.Time{}
+		for i := 0; i < 2*window && int(t.next)-1-i >= int(t.oldest); i++ {
+			r := t.frames[(t.next-1-uint32(i))%windowSize]
+			if age := time.Since(r.Sent); r.State == Lost && age < t.deadline {
+				underway, oldest = underway+1, r.Sent
+			}
+		}
+		t.mu.Unlock()
+		if underway < window {
+			return true
+		}
+		timer := time.NewTimer(time.Until(oldest.Add(t.deadline)))
+		select {
+		case <-t.news:
+		case <-timer.C:
+		case <-ctx.Done():
+		}
+		timer.Stop()
+		if ctx.Err() != nil {
+			return false
+		}
+	}
 }
 
 // longest is the greatest latency so far.

@@ -253,11 +253,8 @@ func (p *performer) leave(n *procedure.Fail) error {
 	return &Left{verdict.Failed, why}
 }
 
-// linkSize and linkDeadline are used where a link statement says nothing.
-const (
-	linkSize     = 24
-	linkDeadline = 2 * time.Second
-)
+// linkDeadline is used where a link statement says nothing.
+const linkDeadline = 2 * time.Second
 
 func (p *performer) link(ctx context.Context, n *procedure.Link) error {
 	a, b := p.port(n.A), p.port(n.B)
@@ -265,9 +262,6 @@ func (p *performer) link(ctx context.Context, n *procedure.Link) error {
 		Plan: link.Plan{Count: n.Count, Every: n.Every, Size: n.Size, Both: n.Both, Deadline: max(linkDeadline, 2*n.MaxP95), Limits: link.Limits{MaxLoss: n.MaxLoss}},
 		A:    p.run.Stations[a], B: p.run.Stations[b], Record: p.run.Record, Nap: p.run.Nap,
 		Open: map[string]*dialog.Dialog{a: p.dialogs[a], b: p.dialogs[b]},
-	}
-	if t.Size == 0 {
-		t.Size = linkSize
 	}
 	if n.MaxP95 > 0 {
 		v := ms(n.MaxP95)
