@@ -59,13 +59,19 @@ type fileStandin struct {
 }
 
 type fileAir struct {
-	Seed      uint64 `toml:"seed"`
-	Loss      share  `toml:"loss"`
-	Damage    share  `toml:"damage"`
-	Duplicate share  `toml:"duplicate"`
-	Reorder   share  `toml:"reorder"`
-	Delay     span   `toml:"delay"`
-	Spread    span   `toml:"spread"`
+	Seed      uint64  `toml:"seed"`
+	Loss      share   `toml:"loss"`
+	Damage    share   `toml:"damage"`
+	Duplicate share   `toml:"duplicate"`
+	Reorder   share   `toml:"reorder"`
+	Delay     span    `toml:"delay"`
+	Spread    span    `toml:"spread"`
+	Enter     share   `toml:"enter"`
+	Leave     share   `toml:"leave"`
+	Rate      float64 `toml:"rate"`
+	Preamble  span    `toml:"preamble"`
+	Buffer    int     `toml:"buffer"`
+	Walk      float64 `toml:"walk"`
 }
 
 // share is a part of a whole, such as "2%" or 0.02.
@@ -166,6 +172,13 @@ func (b *Bench) fill(d *source.Doc, f file) {
 		b.Air = standin.Air{
 			Seed: a.Seed, Loss: float64(a.Loss), Damage: float64(a.Damage), Duplicate: float64(a.Duplicate), Reorder: float64(a.Reorder),
 			Delay: time.Duration(a.Delay), Spread: time.Duration(a.Spread),
+			Enter: float64(a.Enter), Leave: float64(a.Leave), Rate: a.Rate, Preamble: time.Duration(a.Preamble), Buffer: a.Buffer, Walk: a.Walk,
+		}
+		if a.Rate < 0 || a.Buffer < 0 {
+			d.Add("air", "rate and buffer may not be below zero", "Leave them out for no limit.")
+		}
+		if a.Enter > 0 && a.Leave == 0 {
+			d.Add("air.enter", "the air enters bursts of losses and never leaves one", `Add leave = "30%", or what fits.`)
 		}
 		if sum := b.Air.Loss + b.Air.Damage + b.Air.Duplicate + b.Air.Reorder; sum > 1 {
 			d.Add("air", fmt.Sprintf("loss, damage, duplicate and reorder add up to %.0f%%", sum*100), "At most one of them befalls a message, so their sum may not be over 100%.")

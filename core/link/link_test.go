@@ -155,6 +155,9 @@ func TestCountsAreTheTruth(t *testing.T) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				air := standin.Air{Seed: seed, Loss: 0.05, Damage: 0.04, Duplicate: 0.04, Reorder: 0.04, Delay: 30 * time.Millisecond, Spread: 20 * time.Millisecond}
+				if seed%2 == 1 { // losses that stand together, and an air slower than the wire
+					air.Enter, air.Leave, air.Rate, air.Preamble = 0.03, 0.3, 4800, 10*time.Millisecond
+				}
 				b, valley, summit := bench(t, air, "2")
 				test := &Test{Plan: Plan{Count: 300, Every: 80 * time.Millisecond, Size: 24, Both: true, Deadline: 2 * time.Second}, A: valley, B: summit, Nap: time.Sleep}
 				rows := map[string]int{}
@@ -171,6 +174,9 @@ func TestCountsAreTheTruth(t *testing.T) {
 					tr := truth[d.From]
 					got := [...]int{d.Sent, d.Received, d.Lost, d.Duplicated, d.Reordered, d.Damaged, d.Foreign, rows[d.From]}
 					want := [...]int{tr.Sent, tr.Carried, tr.Lost, tr.Duplicated, tr.Reordered, tr.Damaged, 0, 300}
+					if d.Bursts.Runs != tr.Runs || d.Bursts.Longest != tr.Longest {
+						t.Errorf("%s: bursts %+v, want %d runs, the longest %d", d.From, d.Bursts, tr.Runs, tr.Longest)
+					}
 					if got != want {
 						t.Errorf("%s: sent, received, lost, duplicated, reordered, damaged, foreign, rows: %v, want %v", d.From, got, want)
 					}

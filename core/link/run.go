@@ -231,7 +231,7 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 	for _, w := range ways {
 		var settled func(Row)
 		if t.Row != nil {
-			settled = func(r Row) { t.Row(w.from.Name, w.to.Name, r) }
+			settled = func(r Row) { t.Row(w.from.Name, w.toName(), r) }
 		}
 		w.to.counts = newTally(t.Deadline, over, settled)
 	}
@@ -420,6 +420,7 @@ func (e *end) arrival(l dialog.Line, caps []pattern.Capture) {
 		if f.Way&answered != 0 {
 			came, went := farTimes([]byte(payload))
 			at = at.Add(-time.Duration(max(0, went-came)) * time.Microsecond)
+			wire *= 2 // the far end's lines are taken to be like these
 		}
 		e.counts.arrived(f.Number, at, wire, strength, snr, len(payload))
 	}
@@ -476,9 +477,17 @@ type way struct {
 }
 
 func (w *way) direction() Direction {
-	d := w.to.counts.direction(w.from.Name, w.to.Name)
+	d := w.to.counts.direction(w.from.Name, w.toName())
 	d.Refused = w.refused
 	return d
+}
+
+// toName is where the frames of a way arrive, in words.
+func (w *way) toName() string {
+	if w.to.repeats {
+		return "the far end and back"
+	}
+	return w.to.Name
 }
 
 // send sends in all directions at once, then waits for stragglers.
@@ -546,7 +555,7 @@ func (t *Test) progress(ways []*way) {
 	}
 	var all []Progress
 	for _, w := range ways {
-		all = append(all, w.to.counts.progress(w.from.Name, w.to.Name))
+		all = append(all, w.to.counts.progress(w.from.Name, w.toName()))
 	}
 	t.Observe(all)
 }

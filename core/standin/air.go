@@ -20,7 +20,26 @@ type Air struct {
 	Reorder   float64       // share that the next message overtakes
 	Delay     time.Duration // least time from radio to radio
 	Spread    time.Duration // up to this much is added, every value being as likely
+
+	// Bursts come beside all that: in its bad state the air loses every message.
+	// Enter is how likely a message finds it bad after a good one, Leave how likely
+	// good after a bad one (E. N. Gilbert, 1960).
+	Enter, Leave float64
+
+	// Rate is the bits a second that the air carries in one direction, of payload;
+	// 0 is no limit. Preamble stands before each message. Of messages that wait for
+	// the air at most Buffer bytes are kept; what is more is lost. 0 keeps 4096.
+	Rate     float64
+	Preamble time.Duration
+	Buffer   int
+
+	// Walk is how fast the distance grows, in metres a second, as if one end were
+	// carried away.
+	Walk float64
 }
+
+// defaultBuffer is how many bytes wait for the air where nothing is said.
+const defaultBuffer = 4096
 
 // Strength by distance: the log-distance path loss model with 40 dB at one
 // metre and exponent 2.7, and a normal spread of 2 dB from message to message.
@@ -53,6 +72,8 @@ type Truth struct {
 	Duplicated int     `json:"duplicated"` // second copies
 	Reordered  int     `json:"reordered"`  // arrived after a later one (RFC 4737)
 	Damaged    int     `json:"damaged"`    // arrived with bytes altered
+	Runs       int     `json:"runs"`       // stretches lost one after the other, in the order of sending
+	Longest    int     `json:"longest"`    // messages in the longest
 	DelayMS    float64 `json:"delay_ms"`   // median of those carried
 	DelayMinMS float64 `json:"delay_min_ms"`
 	DelayMaxMS float64 `json:"delay_max_ms"`
@@ -66,6 +87,11 @@ type path struct {
 	highest int       // of those delivered whole, the latest sent
 	free    time.Time // delivery of the message before: none overtakes by itself
 	held    []*message
+	bad     bool                    // in a burst of losses
+	run     int                     // lost one after the other, up to now
+	airFree time.Time               // when the message before has left the air
+	waiting []*message              // for the air
+	began   time.Time               // of the first message, for a walk
 	delays  *hdrhistogram.Histogram // microseconds
 }
 
@@ -76,8 +102,9 @@ type message struct {
 	due      time.Time
 	from     string
 	payload  []byte
-	strength int     // dBm
-	snr      float64 // dB
+	leaves   time.Time // the air
+	strength int       // dBm
+	snr      float64   // dB
 	damaged  bool
 }
 
@@ -99,27 +126,42 @@ func (b *Bench) carry(at time.Time, p *path, to radio, m *message, distance floa
 	m.index, m.sent = p.count, at
 	p.count++
 	p.truth.Sent++
+	if p.began.IsZero() {
+		p.began = at
+	}
+	distance += a.Walk * at.Sub(p.began).Seconds()
+	if p.bad {
+		p.bad = p.rng.Float64() >= a.Leave
+	} else {
+		p.bad = p.rng.Float64() < a.Enter
+	}
 	fate := p.rng.Float64()
 	delay := a.Delay + time.Duration(p.rng.Float64()*float64(a.Spread))
 	strength := float64(power) - lossAtMetre - 10*lossExponent*math.Log10(max(1, distance)) + strengthDev*p.rng.NormFloat64()
 	m.strength = int(math.Round(strength))
 	m.snr = math.Round(10*min(bestSNR, strength-noiseFloor)) / 10
-	if m.due = at.Add(delay); m.due.Before(p.free) {
+	fits := p.enterAir(a, at, m)
+	if m.due = m.leaves.Add(delay); m.due.Before(p.free) {
 		m.due = p.free
 	}
 	below := func(share float64) bool { fate -= share; return fate < 0 }
 	arrive := func(at time.Time) { b.arrive(at, p, to, m) }
 	defer b.changed()
 	switch {
-	case below(a.Loss) || strength < leastHeard:
+	case !fits || p.bad || below(a.Loss) || strength < leastHeard:
 		p.truth.Lost++
 		p.truth.Dropped++
+		p.lose()
 		return
 	case below(a.Damage):
+		p.lose()
 		m.damage(p.rng)
 		p.free = m.due
 		b.clock.plan(m.due, arrive)
 		return
+	}
+	p.run = 0
+	switch {
 	case below(a.Reorder):
 		p.held = append(p.held, m)
 		b.clock.plan(m.due.Add(holdLimit), func(at time.Time) {
@@ -142,6 +184,46 @@ func (b *Bench) carry(at time.Time, p *path, to radio, m *message, distance floa
 		b.clock.plan(later(h.due, m.due), func(at time.Time) { b.arrive(at, p, to, h) })
 	}
 	p.held = nil
+}
+
+// lose notes that one more in a row is lost.
+func (p *path) lose() {
+	if p.run++; p.run == 1 {
+		p.truth.Runs++
+	}
+	p.truth.Longest = max(p.truth.Longest, p.run)
+}
+
+// enterAir says when a message has left the air, which carries one at a time. It
+// reports whether there was room for it to wait.
+func (p *path) enterAir(a Air, at time.Time, m *message) bool {
+	m.leaves = at
+	if a.Rate == 0 && a.Preamble == 0 {
+		return true
+	}
+	waiting := 0
+	kept := p.waiting[:0]
+	for _, w := range p.waiting {
+		if w.leaves.After(at) {
+			waiting += len(w.payload)
+			kept = append(kept, w)
+		}
+	}
+	p.waiting = kept
+	room := a.Buffer
+	if room == 0 {
+		room = defaultBuffer
+	}
+	if waiting+len(m.payload) > room {
+		return false
+	}
+	m.leaves = later(at, p.airFree).Add(a.Preamble)
+	if a.Rate > 0 {
+		m.leaves = m.leaves.Add(time.Duration(float64(len(m.payload)*8) / a.Rate * float64(time.Second)))
+	}
+	p.airFree = m.leaves
+	p.waiting = append(p.waiting, m)
+	return true
 }
 
 // sum is the truth so far.
