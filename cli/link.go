@@ -29,12 +29,12 @@ func (a *app) link() *cobra.Command {
 		Args:    cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				return usage(cmd, "link has no command %q. %s", args[0], source.DidYouMean(args[0], []string{"test", "answer", "compare", "budget"}))
+				return usage(cmd, "link has no command %q. %s", args[0], source.DidYouMean(args[0], []string{"test", "answer", "map", "capacity", "compare", "budget"}))
 			}
 			return cmd.Help()
 		},
 	}
-	cmd.AddCommand(a.linkTest(), a.linkAnswer(), a.linkCompare(), a.linkBudget())
+	cmd.AddCommand(a.linkTest(), a.linkAnswer(), a.linkMap(), a.linkCapacity(), a.linkCompare(), a.linkBudget())
 	return cmd
 }
 

@@ -35,6 +35,7 @@ type Port struct {
 	Setup      phrasebook.Setup       // with what the phrasebook says
 	Phrasebook *phrasebook.Phrasebook // nil if there is none
 	Standin    *standin.Module        // nil if the module is real
+	Hears      *[]string              // the ports that must hear it; nil if that is not said
 }
 
 // file is what stands in a bench file.
@@ -47,6 +48,7 @@ type filePort struct {
 	At         string `toml:"at"`
 	Phrasebook string `toml:"phrasebook"`
 	phrasebook.Setup
+	Hears   *[]string    `toml:"hears"`
 	Standin *fileStandin `toml:"standin"`
 }
 
@@ -148,7 +150,14 @@ func (b *Bench) fill(d *source.Doc, f file) {
 	books := map[string]*phrasebook.Phrasebook{}
 	for name, fp := range f.Ports {
 		path := "port." + name
-		p := &Port{Name: name, At: b.path(fp.At), Own: fp.Setup, Setup: fp.Setup}
+		p := &Port{Name: name, At: b.path(fp.At), Own: fp.Setup, Setup: fp.Setup, Hears: fp.Hears}
+		if fp.Hears != nil {
+			for _, other := range *fp.Hears {
+				if _, ok := f.Ports[other]; !ok || other == name {
+					d.Add(path+".hears", fmt.Sprintf("there is no other port %q on the bench", other), source.DidYouMean(other, names(f.Ports)))
+				}
+			}
+		}
 		fp.Setup.Check(d, path)
 		if fp.Phrasebook != "" {
 			p.Phrasebook = b.book(d, path, fp.Phrasebook, books)
@@ -184,6 +193,15 @@ func (b *Bench) fill(d *source.Doc, f file) {
 			d.Add("air", fmt.Sprintf("loss, damage, duplicate and reorder add up to %.0f%%", sum*100), "At most one of them befalls a message, so their sum may not be over 100%.")
 		}
 	}
+}
+
+func names(ports map[string]*filePort) []string {
+	var list []string
+	for name := range ports {
+		list = append(list, name)
+	}
+	sort.Strings(list)
+	return list
 }
 
 // path takes an address that is a path from the folder of the bench.

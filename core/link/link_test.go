@@ -139,11 +139,11 @@ func bench(t *testing.T, air standin.Air, summitNode string) (*standin.Bench, *s
 	t.Cleanup(b.Close)
 	ends := map[string]*station.Station{}
 	for _, name := range []string{"valley", "summit"} {
-		host, module := port.Pipe(name, port.DefaultLine)
-		if _, err := b.Attach(name, module); err != nil {
-			t.Fatal(err)
-		}
-		ends[name] = &station.Station{Name: name, Setup: pb.Setup(), Phrasebook: pb, Dial: func() (port.Port, error) { return host, nil }}
+		ends[name] = &station.Station{Name: name, Setup: pb.Setup(), Phrasebook: pb, Dial: func() (port.Port, error) {
+			host, module := port.Pipe(name, port.DefaultLine)
+			_, err := b.Attach(name, module)
+			return host, err
+		}}
 	}
 	return b, ends["valley"], ends["summit"]
 }

@@ -42,3 +42,46 @@ func TestLatency(t *testing.T) {
 		t.Error("drawing into a folder that is not there went well")
 	}
 }
+
+// Every picture is drawn in both forms, and what it shows is in it as text.
+func TestLinkPictures(t *testing.T) {
+	dir := t.TempDir()
+	var c Curve
+	for i := range 50 {
+		c.Name = "valley to summit"
+		c.Add(40+float64(i)/5, 1+i%3)
+	}
+	for name, d := range map[string]struct {
+		draw func(files ...string) error
+		want []string
+	}{
+		"distribution": {func(f ...string) error { return Distribution("How long", []Curve{c, {Name: "nothing"}}, f...) }, []string{"valley to summit (99 frames)", "latency (ms)", "10 %"}},
+		"strength": {func(f ...string) error {
+			return StrengthLoss("Loss", map[string][]Point{"a": {{DBm: -110, Loss: 0.1, Low: 0.05, High: 0.2, Sent: 100}, {DBm: -100, High: 0.04, Sent: 90}}}, []string{"a", "b"}, f...)
+		}, []string{"strength (dBm)", "-104"}},
+		"load": {func(f ...string) error {
+			return LoadCurve("Load", []Load{{Rate: 10, P95: 80, Holds: true, High: 0.02}, {Rate: 20, Loss: 0.2, Low: 0.1, High: 0.3, P95: 900}}, 0.02, f...)
+		}, []string{"load (frames/s)", "breaks the limit", "limit 2 %"}},
+		"matrix": {func(f ...string) error {
+			return Matrix("Who", []string{"valley", "summit"}, []Cell{{0, 1, "20 of 20", 1, false}, {1, 0, "3 of 20", 0.15, true}}, f...)
+		}, []string{"listener", "3 of 20  wrong", "valley"}},
+	} {
+		png, svg := filepath.Join(dir, name+".png"), filepath.Join(dir, name+".svg")
+		if err := d.draw(png, svg); err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		text, err := os.ReadFile(svg)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, w := range d.want {
+			if !strings.Contains(string(text), w) {
+				t.Errorf("%s: %q is not in it", name, w)
+			}
+		}
+		if info, err := os.Stat(png); err != nil || info.Size() < 5000 {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}

@@ -1,0 +1,155 @@
+package link
+
+import (
+	"fmt"
+	"math"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"uparrot/core/record"
+	"uparrot/core/standin"
+	"uparrot/core/station"
+	"uparrot/core/uart"
+	"uparrot/core/verdict"
+)
+
+// The search ends near what the air carries by its own rate.
+func TestCapacity(t *testing.T) {
+	for _, c := range []struct {
+		air  standin.Air
+		rate float64 // 0: the wire is the limit; below 0: nothing holds
+	}{
+		{standin.Air{Rate: 4800, Preamble: 15 * time.Millisecond, Buffer: 300, Delay: 5 * time.Millisecond}, 1000.0 / 55},
+		{standin.Air{Rate: 1200, Buffer: 200}, 1000.0 / 160},
+		{standin.Air{Delay: 5 * time.Millisecond}, 0},
+		{standin.Air{Loss: 0.9}, -1},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			c.air.Seed = 2
+			_, valley, summit := bench(t, c.air, "2")
+			search := &Capacity{Test: Test{A: valley, B: summit, Nap: time.Sleep, Plan: Plan{Count: 1, Every: time.Second, Deadline: 2 * time.Second}}, MaxLoss: 0.05, Least: 60, Most: 400}
+			res, err := search.Search(t.Context())
+			if err != nil {
+				t.Fatal(err)
+			}
+			switch {
+			case c.rate < 0:
+				if res.Verdict != verdict.Failed || res.Held != nil || !strings.Contains(res.String(), "even one frame every") {
+					t.Errorf("%s: %+v", res, res.Held)
+				}
+			case c.rate == 0:
+				if res.Broken != nil || res.Held == nil || math.Abs(res.Held.Load-1) > 0.01 || !strings.Contains(res.String(), "the wire is the limit") {
+					t.Errorf("%s", res)
+				}
+			case res.Held == nil || res.Broken == nil || res.Held.Rate > c.rate*1.1 || res.Held.Rate < c.rate*0.85 || res.Broken.Rate < c.rate*0.95 || res.Broken.Rate > c.rate*1.25:
+				t.Errorf("%s, want about %.1f", res, c.rate)
+			}
+		})
+	}
+}
+
+// Who hears whom is what group and power say, and is held against the wish.
+func TestMap(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		_, valley, summit := bench(t, standin.Air{Delay: 10 * time.Millisecond}, "2")
+		m := &Map{Ports: []*station.Station{valley, summit}, Count: 10, Every: 50 * time.Millisecond, Size: 24, Wait: time.Second,
+			Hears: map[string][]string{"valley": {"summit"}, "summit": {}}}
+		res, err := m.Do(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := fmt.Sprint(res.Cells); got != "[{valley summit 10 10 hear passed} {summit valley 10 10 not hear failed}]" || res.Verdict != verdict.Failed {
+			t.Error(got)
+		}
+	})
+}
+
+func TestBudget(t *testing.T) {
+	c, err := Budget{Line: uart.Line{Speed: 9600}, Payload: 24, Command: 16, Answer: 6, Arrival: 27, AirRate: 5000, Preamble: 30 * time.Millisecond}.Costs()
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := fmt.Sprint(c.SendWire, c.AnswerWire, c.Air, c.ArriveWire, c.Latency, c.Every, " ", c.Bottleneck)
+	if want := "41.666666ms 6.25ms 68.4ms 53.125ms 163.191666ms 68.4ms the air"; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+	if _, err := (Budget{Line: uart.Line{Speed: 9600}}).Costs(); err == nil {
+		t.Error("took a frame without payload")
+	}
+}
+
+// A run is read from a summary or a record, and nothing else is taken for one.
+func TestReadAndCompareRuns(t *testing.T) {
+	dir := t.TempDir()
+	sum := func(lost int, ms float64) Summary {
+		ta := newTally(time.Second, 0, nil)
+		at := time.Unix(0, 0)
+		for i := range 1000 {
+			n := ta.sent(at, at)
+			if i >= lost {
+				ta.arrived(n, at.Add(time.Duration((ms+float64(i%7))*1e6)), 0, math.NaN(), math.NaN(), 24)
+			}
+		}
+		ta.close()
+		return Summary{Kind: Kind, Directions: []Direction{ta.direction("a", "b")}}
+	}
+	for _, c := range []struct {
+		a, b         Summary
+		loss, slower bool
+	}{
+		{sum(50, 40), sum(10, 40), true, false},
+		{sum(50, 40), sum(45, 42), false, true},
+		{sum(0, 40), sum(0, 40), false, false},
+	} {
+		cs, err := Compare("a", c.a, "b", c.b, 0.01)
+		if err != nil || cs[0].LossShown != c.loss || cs[0].Slower != c.slower {
+			t.Errorf("%+v, %v", cs, err)
+		}
+	}
+	path := filepath.Join(dir, "run")
+	w, err := record.Create(path, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Event(record.Event{Kind: record.Link, Data: []byte(`{"kind":"link test","run":"00002a","directions":[]}`)})
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := ReadRun(path); err != nil || got.Run != "00002a" {
+		t.Errorf("%+v, %v", got, err)
+	}
+	for text, want := range map[string]string{"hello": "neither", `{"kind":"x"}`: `its kind is "x"`, `{"kind":"record","data":{"version":1}}` + "\n": "holds no link test"} {
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := ReadRun(path); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+}
+
+// Sure tests stop early where the case is clear, and go on to the end where it is
+// not.
+func TestUntilSure(t *testing.T) {
+	limit := 0.1
+	for loss, want := range map[float64]struct {
+		verdict verdict.Verdict
+		most    int
+	}{0: {verdict.Passed, 200}, 0.4: {verdict.Failed, 100}, 0.1: {verdict.Undecided, 401}} {
+		synctest.Test(t, func(t *testing.T) {
+			_, valley, summit := bench(t, standin.Air{Seed: 4, Loss: loss, Delay: 5 * time.Millisecond}, "2")
+			test := &Test{Plan: Plan{Count: 400, Every: 50 * time.Millisecond, Sure: true, Deadline: time.Second, Limits: Limits{MaxLoss: &limit}}, A: valley, B: summit, Nap: time.Sleep}
+			if err := test.Check(); err != nil {
+				t.Fatal(err)
+			}
+			sum, err := test.Do(t.Context())
+			if d := sum.Directions[0]; err != nil || sum.Verdict != want.verdict || d.Sent > want.most {
+				t.Errorf("loss %v: %s after %d, %v, %v", loss, sum.Verdict, d.Sent, d.Why, err)
+			}
+		})
+	}
+}
