@@ -20,6 +20,7 @@ var ourFunctions = map[string]struct {
 	types []any
 }{
 	"len":    {lenOf, []any{new(func(any) int)}},
+	"char":   {charOf, []any{new(func(int) string)}},
 	"byte":   {byteOf, []any{new(func(string, int) int)}},
 	"uint":   {uintOf, []any{new(func(string) int)}},
 	"hex":    {hexOf, []any{new(func(int) string)}},
@@ -54,6 +55,15 @@ func lenOf(args ...any) (any, error) {
 		return v.Len(), nil
 	}
 	return nil, fmt.Errorf("%v has no length", args[0])
+}
+
+// charOf is the byte of a value, for bytes to say.
+func charOf(args ...any) (any, error) {
+	n, ok := args[0].(int)
+	if !ok || n < 0 || n > 255 {
+		return nil, fmt.Errorf("a byte is 0 to 255, not %v", args[0])
+	}
+	return string([]byte{byte(n)}), nil
 }
 
 // byteOf is one byte of a text or payload, counted from 0.

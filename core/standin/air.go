@@ -103,6 +103,7 @@ type message struct {
 	from     string
 	payload  []byte
 	leaves   time.Time // the air
+	long     bool      // its preamble, so that sleepers hear it
 	strength int       // dBm
 	snr      float64   // dB
 	damaged  bool

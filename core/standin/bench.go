@@ -42,6 +42,11 @@ type behaviour interface {
 	power(at time.Time, on bool)
 }
 
+// signalled is a behaviour that follows the host's signal lines.
+type signalled interface {
+	signals(at time.Time, dtr, rts bool)
+}
+
 // handy is a behaviour that a hand can do something to.
 type handy interface {
 	// hand does what the words say, or says what can be done.
@@ -56,6 +61,7 @@ var families = map[string]func(*Bench, *unit) (behaviour, error){
 
 	"bittern":   newBittern,
 	"brambling": newBrambling,
+	"fieldfare": newFieldfare,
 	"plover":    newPlover,
 	"siskin":    newSiskin,
 	"twite":     newTwite,
@@ -272,6 +278,11 @@ func (u *unit) self() *unit { return u }
 
 // broadcast takes a message from a radio to all that hear it.
 func (b *Bench) broadcast(at time.Time, from radio, address, text string) {
+	b.send(at, from, address, text, false)
+}
+
+// send is broadcast, with a long preamble or without.
+func (b *Bench) send(at time.Time, from radio, address, text string, long bool) {
 	for _, to := range b.radios {
 		if to == from || !to.hears(from, address) {
 			continue
@@ -283,7 +294,7 @@ func (b *Bench) broadcast(at time.Time, from radio, address, text string) {
 			p = newPath(b.air, a.Name, z.Name)
 			b.paths[key] = p
 		}
-		m := &message{from: from.own(), payload: []byte(text)}
+		m := &message{from: from.own(), payload: []byte(text), long: long}
 		b.carry(at, p, to, m, math.Abs(z.Place-a.Place), from.strength())
 	}
 }

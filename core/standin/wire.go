@@ -79,7 +79,12 @@ func (w *wire) attach(conn io.ReadWriter) {
 			w.mu.Lock()
 			w.dtr, w.rts = dtr, rts
 			w.mu.Unlock()
-			w.clock.plan(time.Now(), func(time.Time) { w.showSignals(w.unit.on) })
+			w.clock.plan(time.Now(), func(at time.Time) {
+				w.showSignals(w.unit.on)
+				if s, ok := w.unit.behaviour.(signalled); ok {
+					s.signals(at, dtr, rts)
+				}
+			})
 		}
 	}
 }
