@@ -80,6 +80,10 @@ restart = true
 			"who\r", "brambling 2.2 brake 3|", "test 3\r", "limits 6.5..4.5 bar|value 5.2 bar|test 3 good|", "test 4\r", "limits 100..800 ms|value 9~ ms|test 4 bad|",
 			"test 9\r", "? test 9|", "test 2\r", "limits 35..50 mm|pull the lever|", "test 1\r", "busy with test 2|", "!hand lever", "value 4~ mm|test 2 good|",
 			"test 5\r", "is the lamp lit? y or n|", "n\r", "test 5 bad|", "y\r", "? y|"}},
+		{"fieldfare", Module{Family: "fieldfare", Line: uart.Line{Speed: 9600}, Settings: map[string]string{"address": "258", "channel": "7"}}, []string{
+			"\x5a\x01\x00\x08\x63", "", "!hand mode setup", "", "\x5a\x01\x00\x08\x63", "\xa5\x01\x00\x08\x01\x02\x07\x03\x00\x0e\x0a\x00\xd3",
+			"\x5a\x01\x00\x08\x64", "\xa5\xee\x01", "\x5a\x01\x07\x02\x64", "\xa5\xee\x02", "\x5a\x02\x02\x01\x40\x9f", "\xa5\xee\x03",
+			"xx\x5a\x02", "", "\x02\x01\x09\x68", "\xa5\x02\x02\x01\x09\xb3", "\x5a\x01\x02\x01\x5e", "\xa5\x01\x02\x01\x09\xb2"}},
 		{"a phrasebook in dialect at", Module{Book: book}, []string{
 			"AT\r", "|OK|", "AT~NODE?\r", "|~NODE: 1||OK|", "AT~NODE=77\r", "|OK|", "AT~NODE?\r", "|~NODE: 77||OK|", "AT~NODE=0\r", "|~REFUSED: 32|", "AT~FLY\r", "|~REFUSED: 31|",
 			"AT~TELL=2,3,hi\r", "|~REFUSED: 32|", "AT~TELL=2,2,hi\r", "|OK|", "AT~RESTART\r", "|DUNLIN UP text|", "AT~NODE?\r", "|~NODE: 77||OK|"}},
@@ -182,6 +186,64 @@ func TestSiskinData(t *testing.T) {
 		a.host.SetLine(uart.Line{Speed: 38400})
 		if got := a.say("\rhello\r"); got != "siskin 1.7|" {
 			t.Errorf("after leaving: %q", got)
+		}
+	})
+}
+
+// Fieldfares hear each other where address, channel and air rate agree; a
+// sleeper only what has a long preamble; the buffer before the air is bounded.
+func TestFieldfareData(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var modules []Module
+		for _, n := range []string{"a", "b", "c"} {
+			channel := map[string]string{"a": "7", "b": "7", "c": "8"}[n]
+			modules = append(modules, Module{Name: n, Family: "fieldfare", Line: uart.Line{Speed: 9600}, Settings: map[string]string{"channel": channel}})
+		}
+		b, err := New(Config{Nap: time.Sleep, Modules: modules})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer b.Close()
+		at := map[string]*one{}
+		for _, m := range modules {
+			host, module := port.Pipe(m.Name, m.Line)
+			if _, err := b.Attach(m.Name, module); err != nil {
+				t.Fatal(err)
+			}
+			at[m.Name] = &one{t: t, bench: b, host: host}
+			go at[m.Name].listen()
+			defer host.Close()
+		}
+		mode := func(name, mode string) {
+			if err := b.Hand(name, []string{"mode", mode}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		hears := func(what, name, want string) {
+			t.Helper()
+			if got := at[name].after(0); got != want {
+				t.Errorf("%s: %s heard %q, want %q", what, name, got, want)
+			}
+		}
+		at["a"].say("up")
+		hears("data", "b", "up")
+		hears("another channel", "c", "")
+		mode("b", "sleep")
+		at["a"].say("up")
+		hears("asleep", "b", "")
+		mode("a", "wake")
+		at["a"].say("wake up")
+		at["a"].after(2 * time.Second)
+		hears("woken", "b", "wake up")
+		mode("a", "data")
+		mode("b", "data")
+		at["a"].say(strings.Repeat("x", 2000))
+		at["a"].after(5 * time.Second)
+		if n := len(at["b"].after(0)); n < 512 || n > 1990 || n%fieldfarePacket == 0 && n == 2000 {
+			t.Errorf("of 2000 bytes at once %d arrived", n)
+		}
+		if err := b.Hand("a", []string{"mode", "fly"}); err == nil {
+			t.Error("took a mode that there is not")
 		}
 	})
 }

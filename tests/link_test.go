@@ -1,0 +1,69 @@
+package tests
+
+import (
+	"encoding/json"
+	"os"
+	"strings"
+	"syscall"
+	"testing"
+)
+
+// Three transparent radios, served over RFC 2217 so that their mode lines can be
+// set: put into service, tested in binary, mapped.
+func TestTransparentRadios(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	text := b.read("ropeway.toml")
+	for _, number := range []string{"4301", "4302", "4303"} {
+		text = strings.Replace(text, number, freePort(t, "tcp"), 1)
+	}
+	b.write("ropeway.toml", text)
+	b.start("for other commands", "standin", "ropeway.toml")
+	for _, name := range []string{"valley", "tower", "summit"} {
+		b.run("run", "fieldfare.parrot", "--bench", "ropeway.toml", "--port", name, "--set", "channel=12").wants(t, 0, "all 5 steps", "DTR off, RTS off")
+	}
+	b.run("link", "map", "--bench", "ropeway.toml", "--count", "5", "--every", "150ms", "--plot", "map.svg").wants(t, 0, "passed", "speaks \\ listens")
+	if picture := b.read("map.svg"); !strings.Contains(picture, "listener") {
+		t.Error("the map is not drawn")
+	}
+	c := b.run("link", "test", "valley", "summit", "--bench", "ropeway.toml", "--count", "40", "--load", "40%", "--plot", "l.png", "--json", "--quiet")
+	c.wants(t, 0)
+	var s summary
+	if err := json.Unmarshal([]byte(c.out), &s); err != nil || s.Directions[0].Sent != 40 || s.Directions[0].Received < 20 || s.Directions[0].Foreign > 0 {
+		t.Errorf("%v, %+v", err, s)
+	}
+	for _, f := range []string{"l-time.png", "l-distribution.png"} {
+		if _, err := os.Stat(b.dir + "/" + f); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+// A round trip through the carrier with a far end of its own, and runs compared.
+func TestRoundTripAndCompare(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.standins()
+	at := []string{"--bench", "larkfell.toml"}
+	far := b.start("answering at", append([]string{"link", "answer", "summit"}, at...)...)
+	c := b.run(append([]string{"link", "test", "valley", "--to", "2", "--size", "40", "--count", "80", "--window", "3", "--json", "--quiet"}, at...)...)
+	c.wants(t, 0)
+	var s summary
+	if err := json.Unmarshal([]byte(c.out), &s); err != nil || s.Directions[0].Received < 50 || s.Directions[0].LatencyMS["median"] < 75 || s.Directions[0].To != "the far end and back" {
+		t.Errorf("%v, %+v", err, s)
+	}
+	b.write("there.json", c.out)
+	b.run(append([]string{"link", "test", "valley"}, at...)...).wants(t, 2, "say which is the far end's")
+	if err := far.Process.Signal(syscall.SIGINT); err != nil {
+		t.Fatal(err)
+	}
+	far.Wait()
+	c = b.run(append([]string{"link", "test", "valley", "summit", "--count", "80", "--every", "40ms", "--record", "one.record", "--quiet"}, at...)...).wants(t, 0, "bursts", "variation")
+	b.run("link", "compare", "there.json", "one.record", "--plot", "both.svg").wants(t, 0, "there.json is slower", "rank test, p below 0.0001")
+	b.run("link", "compare", "there.json", "there.json").wants(t, 0, "loss: no difference shown", "latency: no difference shown", "frames in each run would show")
+	b.run("link", "compare", "there.json", "larkfell.toml").wants(t, 2, "neither the summary of a link test nor a record")
+	b.run(append([]string{"link", "test", "valley", "summit", "--until-sure", "--max-loss", "30%", "--every", "25ms", "--quiet"}, at...)...).wants(t, 0, "when that was sure")
+	b.run(append([]string{"link", "test", "valley", "summit", "--until-sure"}, at...)...).wants(t, 2, "no limit to be sure of")
+	b.run("link", "budget", "--phrasebook", "dunlin.toml", "--speed", "9600", "--air-rate", "5000", "--preamble", "30ms", "--every", "50ms").
+		wants(t, 0, "41.667 ms", "68.400 ms", "set by the air", "An interval of 50ms cannot be kept")
+}
