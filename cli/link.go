@@ -46,6 +46,7 @@ type linkFlags struct {
 	maxP95         time.Duration
 	frames, record string
 	plot, load     string
+	save, resume   string
 	maxCount       int
 	quiet          bool
 }
@@ -107,6 +108,17 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 			if err := t.Check(); err != nil {
 				return usage(cmd, "%v", err)
 			}
+			if f.resume != "" {
+				if t.Resume, err = link.ReadCheckpoint(f.resume); err != nil {
+					return &errUsage{what: err.Error()}
+				}
+				if was := t.Resume.Summary; was.Size != t.Size || len(was.Directions) > 0 && was.Directions[0].From != t.A.Name {
+					return usage(cmd, "--resume %s: that test sent frames of %d bytes from %s: give the same plan", f.resume, was.Size, was.Directions[0].From)
+				}
+				if f.frames != "" {
+					return usage(cmd, "--resume goes on with the counts alone: --frames would begin in the midst")
+				}
+			}
 			for _, w := range t.Warnings() {
 				a.err.line("warning: %s", safe(w))
 			}
@@ -138,6 +150,8 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 	fl.BoolVar(&f.plan.Sure, "until-sure", false, "go on until the limits are decided, at most --max-count frames")
 	fl.IntVar(&f.maxCount, "max-count", 100_000, "with --until-sure: the most frames in each direction")
 	fl.DurationVar(&f.plan.MaxTime, "max-time", 0, "stop after this time in any case")
+	fl.StringVar(&f.save, "checkpoint", "", "keep in this file, once a minute, how far the test has come")
+	fl.StringVar(&f.resume, "resume", "", "go on from a checkpoint, with the same plan")
 	fl.StringVar(&f.plot, "plot", "", "draw pictures beside this file, .png or .svg: NAME-time, NAME-distribution, NAME-strength")
 	fl.StringVar(&f.frames, "frames", "", "write one row a frame to this CSV file")
 	fl.StringVar(&f.record, "record", "", "keep everything said and heard in this file")
@@ -212,6 +226,9 @@ func (a *app) doLinkTest(ctx context.Context, t *link.Test, f linkFlags) (sum li
 	}
 	defer func() { err = finishRecord(w, err) }()
 	t.Record = w
+	if f.save != "" {
+		t.Checkpoint = func(c link.Checkpoint) error { return c.Write(f.save) }
+	}
 	var points *latencies
 	if f.plot != "" {
 		points = newLatencies()

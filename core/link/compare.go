@@ -25,7 +25,15 @@ func ReadRun(path string) (Summary, error) {
 	if bytes.Contains(head, []byte(`"kind":"record"`)) {
 		return lastLink(path, br)
 	}
-	if err := json.NewDecoder(br).Decode(&sum); err != nil {
+	var either struct {
+		Summary
+		Checkpointed Summary `json:"summary"`
+	}
+	err = json.NewDecoder(br).Decode(&either)
+	if sum = either.Summary; sum.Kind == CheckpointKind {
+		sum = either.Checkpointed
+	}
+	if err != nil {
 		return sum, fmt.Errorf("%s is neither the summary of a link test nor a record: %w", path, err)
 	}
 	if sum.Kind != Kind {

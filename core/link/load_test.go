@@ -153,3 +153,81 @@ func TestUntilSure(t *testing.T) {
 		})
 	}
 }
+
+// A test that is ended in its midst and goes on from its checkpoint counts as one
+// that ran through, the frames on their way at that moment apart.
+func TestCheckpoint(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b, valley, summit := bench(t, standin.Air{Seed: 6, Loss: 0.1, Delay: 30 * time.Millisecond, Enter: 0.02, Leave: 0.4}, "2")
+		path := filepath.Join(t.TempDir(), "checkpoint.json")
+		plan := Plan{Count: 2000, Every: 100 * time.Millisecond, Both: true, Deadline: time.Second}
+		first := &Test{Plan: plan, A: valley, B: summit, Nap: time.Sleep}
+		if err := first.Check(); err != nil {
+			t.Fatal(err)
+		}
+		stop := fmt.Errorf("killed")
+		n := 0
+		first.Checkpoint = func(c Checkpoint) error {
+			if n++; n == 2 { // what comes after this one is lost with the program
+				return stop
+			}
+			return c.Write(path)
+		}
+		if _, err := first.Do(t.Context()); err == nil {
+			t.Fatal("was not ended")
+		}
+		before := map[string]standin.Truth{}
+		for _, tr := range b.Truth() {
+			before[tr.From] = tr
+		}
+		sum, err := ReadRun(path) // summed up as it is
+		if err != nil || len(sum.Directions) != 2 || sum.Directions[0].Sent < 585 || sum.Directions[0].Sent > 600 {
+			t.Fatalf("%+v, %v", sum, err)
+		}
+		c, err := ReadCheckpoint(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		second := &Test{Plan: plan, A: valley, B: summit, Nap: time.Sleep, Resume: c}
+		if err := second.Check(); err != nil {
+			t.Fatal(err)
+		}
+		whole, err := second.Do(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i, d := range whole.Directions {
+			at := sum.Directions[i]
+			after := truthOf(b, d.From)
+			// The second part is exact; the first is what the checkpoint said.
+			sent, lost := after.Sent-before[d.From].Sent, after.Lost-before[d.From].Lost
+			if d.Sent != at.Sent+sent || d.Lost != at.Lost+lost || d.Received+d.Lost != d.Sent || whole.Run != sum.Run {
+				t.Errorf("%s: %d sent, %d lost; first %d, %d, then %d, %d", d.From, d.Sent, d.Lost, at.Sent, at.Lost, sent, lost)
+			}
+			minutes := 0
+			for _, m := range d.Minutes {
+				minutes += m.Sent
+			}
+			bins, err := d.Latencies()
+			if err != nil || minutes != d.Sent || total(bins) != d.Received || d.Bursts.Runs < at.Bursts.Runs {
+				t.Errorf("%v, %d in minutes, %d in bins", err, minutes, total(bins))
+			}
+		}
+		if err := os.WriteFile(path, []byte("{}"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := ReadCheckpoint(path); err == nil {
+			t.Error("took a file that is no checkpoint")
+		}
+	})
+}
+
+// truthOf is what the air did to what one radio sent.
+func truthOf(b *standin.Bench, from string) standin.Truth {
+	for _, tr := range b.Truth() {
+		if tr.From == from {
+			return tr
+		}
+	}
+	return standin.Truth{}
+}

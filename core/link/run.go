@@ -52,6 +52,12 @@ type Test struct {
 	// The test borrows them and leaves them as they were.
 	Open map[string]*dialog.Dialog
 
+	// Checkpoint is told once a minute how far the test has come; may be nil. An
+	// error ends the test.
+	Checkpoint func(Checkpoint) error
+	// Resume goes on from a checkpoint of the same plan; nil begins anew.
+	Resume *Checkpoint
+
 	least int // frames before a sure test may end
 }
 
@@ -202,6 +208,9 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 		seed = rand.Uint64()
 	}
 	run := uint32(seed) & 0xffffff
+	if t.Resume != nil {
+		run = t.Resume.Run
+	}
 	floor, err := measureFloor()
 	if err != nil {
 		return Summary{}, err
@@ -237,9 +246,27 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 		}
 		w.to.counts = newTally(t.Deadline, over, settled)
 	}
+	if t.Resume != nil {
+		if len(t.Resume.Ways) != len(ways) {
+			return sum, errors.New("the checkpoint is of a test with other directions")
+		}
+		for i, w := range ways {
+			if err := w.to.counts.restore(t.Resume.Ways[i]); err != nil {
+				return sum, err
+			}
+			w.refused.Store(int64(t.Resume.Ways[i].Refused))
+			w.first = int(t.Resume.Ways[i].Next)
+		}
+		sum.Started = t.Resume.Summary.Started
+	}
 	err = t.connect(ctx, all...)
 	if err == nil {
-		err = t.send(ctx, ways)
+		err = t.send(ctx, ways, func() error {
+			if t.Checkpoint == nil {
+				return nil
+			}
+			return t.Checkpoint(t.checkpoint(sum, run, ways))
+		})
 	}
 	for _, e := range all {
 		e.decode.flush()
@@ -474,13 +501,14 @@ func (e *end) askAddress(ctx context.Context) (string, error) {
 type way struct {
 	from, to *end
 	number   byte
-	refused  int
+	refused  atomic.Int64
+	first    int // number of the first frame, after a checkpoint
 	frame    []byte
 }
 
 func (w *way) direction() Direction {
 	d := w.to.counts.direction(w.from.Name, w.toName())
-	d.Refused = w.refused
+	d.Refused = int(w.refused.Load())
 	return d
 }
 
@@ -493,7 +521,7 @@ func (w *way) toName() string {
 }
 
 // send sends in all directions at once, then waits for stragglers.
-func (t *Test) send(ctx context.Context, ways []*way) error {
+func (t *Test) send(ctx context.Context, ways []*way, checkpoint func() error) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	var senders sync.WaitGroup
@@ -540,6 +568,7 @@ func (t *Test) send(ctx context.Context, ways []*way) error {
 	}()
 	tick := time.NewTicker(200 * time.Millisecond)
 	defer tick.Stop()
+	last := time.Now()
 	for {
 		select {
 		case <-done:
@@ -547,6 +576,12 @@ func (t *Test) send(ctx context.Context, ways []*way) error {
 			return context.Cause(ctx)
 		case <-tick.C:
 			t.progress(ways)
+			if time.Since(last) >= checkpointEvery {
+				last = time.Now()
+				if err := checkpoint(); err != nil {
+					cancel(err)
+				}
+			}
 		}
 	}
 }
@@ -562,6 +597,9 @@ func (t *Test) progress(ways []*way) {
 	t.Observe(all)
 }
 
+// checkpointEvery is how often a test tells how far it has come.
+const checkpointEvery = time.Minute
+
 // lookEvery is after how many frames it is asked whether they are enough.
 const lookEvery = 8
 
@@ -571,11 +609,11 @@ const givenUp = 5
 
 func (w *way) sendAll(ctx context.Context, t *Test, start time.Time, enough func() bool) error {
 	d, unanswered := w.from.dialog, 0
-	for i := range t.Count {
+	for i := w.first; i < t.Count; i++ {
 		if i%lookEvery == 0 && i > t.least && enough() {
 			return nil
 		}
-		planned := start.Add(time.Duration(i) * t.Every)
+		planned := start.Add(time.Duration(i-w.first) * t.Every)
 		if t.Every == 0 {
 			planned = time.Now()
 		}
@@ -613,16 +651,16 @@ func (w *way) sendAll(ctx context.Context, t *Test, start time.Time, enough func
 		refused, isRefused := errors.AsType[*dialog.Refused](err)
 		missed, isMissed := errors.AsType[*dialog.Missed](err)
 		switch {
-		case isRefused && i == 0:
+		case isRefused && i == w.first:
 			why := w.from.Phrasebook.Explain(refused.Heard)
 			if why != "" {
 				why = " (" + why + ")"
 			}
 			return fmt.Errorf("%s refused the first frame: said %s, heard %s%s", w.from.Name, refused.Said, refused.Heard, why)
 		case isRefused:
-			w.refused++
+			w.refused.Add(1)
 		case isMissed:
-			w.refused++
+			w.refused.Add(1)
 			if unanswered++; unanswered == givenUp {
 				return fmt.Errorf("%s left %d commands in a row unanswered: %w", w.from.Name, givenUp, missed)
 			}

@@ -3,7 +3,6 @@ package link
 import (
 	"fmt"
 	"math"
-	"sort"
 	"time"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
@@ -88,24 +87,27 @@ func (s spread) summary() *Spread {
 	return &Spread{s.low, math.Round(100*s.sum/float64(s.n)) / 100, s.high}
 }
 
-// direction sums a tally up.
+// direction sums a tally up. What is still on its way counts as lost.
 func (t *tally) direction(from, to string) Direction {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	return t.sumUp(from, to, t.gathered, t.unknown)
+}
+
+// sumUp is direction with what was gathered, and without the frames whose fate is
+// not known. The mutex is held.
+func (t *tally) sumUp(from, to string, g gathered, unknown int) Direction {
+	sent := int(t.next) - unknown
 	d := Direction{
 		From: from, To: to,
-		Sent: int(t.next), Received: t.received, Lost: int(t.next) - t.received, Late: t.late,
+		Sent: sent, Received: t.received, Lost: sent - t.received, Late: t.late,
 		Duplicated: t.duplicated, Reordered: t.reordered, Damaged: t.damaged,
 		Foreign: t.foreign, ForeignBytes: t.foreignBytes,
-		Loss:     Wilson(int(t.next)-t.received, int(t.next)),
+		Loss:     Wilson(sent-t.received, sent),
 		JitterMS: t.jitter.value / 1e6,
-		Bursts:   t.runs.bursts(), Minutes: append([]Minute{}, t.minutes...),
+		Bursts:   g.runs.bursts(), Minutes: append([]Minute{}, g.minutes...), Levels: g.byLevel(),
 		Strength: t.strength.summary(), SNR: t.snr.summary(),
 	}
-	for _, l := range t.levels {
-		d.Levels = append(d.Levels, *l)
-	}
-	sort.Slice(d.Levels, func(i, j int) bool { return d.Levels[i].DBm < d.Levels[j].DBm })
 	if t.received > 0 {
 		at := func(q float64) float64 { return float64(t.latency.ValueAtQuantile(q)) / 1000 }
 		d.LatencyMS = &Latency{

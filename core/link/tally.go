@@ -68,12 +68,8 @@ type tally struct {
 	strength, snr                                                      spread
 	news                                                               chan struct{}
 
-	// What is gathered as frames settle, in the order of sending.
-	runs    runs
-	minutes []Minute
-	began   time.Time
-	levels  map[int]*Level
-	strong  float64 // of the last frame that told
+	gathered     // of the frames that are settled
+	unknown  int // frames whose fate nobody knows, since the program was ended meanwhile
 
 	// The frames so old that their fate is known, for deciding along the way.
 	known, knownLost, knownOver int
@@ -102,9 +98,9 @@ func (s *spread) add(v float64) {
 func newTally(deadline, over time.Duration, settled func(Row)) *tally {
 	return &tally{
 		deadline: deadline, over: over, settled: settled, highest: -1,
-		latency: hdrhistogram.New(1, int64(24*time.Hour/time.Microsecond), 4),
-		news:    make(chan struct{}, 1),
-		levels:  map[int]*Level{}, strong: math.NaN(),
+		latency:  hdrhistogram.New(1, int64(24*time.Hour/time.Microsecond), 4),
+		news:     make(chan struct{}, 1),
+		gathered: newGathered(),
 	}
 }
 
@@ -128,45 +124,11 @@ func (t *tally) sent(planned, at time.Time) uint32 {
 
 func (t *tally) settleOldest() {
 	r := t.frames[t.oldest%windowSize]
-	t.gather(r)
+	t.gathered.add(r)
 	if t.settled != nil {
 		t.settled(r)
 	}
 	t.oldest++
-}
-
-// gather takes a frame whose fate is known into what needs the order of sending.
-func (t *tally) gather(r Row) {
-	lost := r.State == Lost
-	t.runs.add(lost)
-	if t.began.IsZero() {
-		t.began = r.Sent
-	}
-	minute := int(r.Sent.Sub(t.began) / time.Minute)
-	if n := len(t.minutes); n == 0 || t.minutes[n-1].Minute < minute {
-		t.minutes = append(t.minutes, Minute{Minute: minute})
-	}
-	m := &t.minutes[len(t.minutes)-1]
-	m.Sent++
-	if !math.IsNaN(r.Strength) {
-		t.strong = r.Strength
-	}
-	if lost {
-		m.Lost++
-	}
-	if math.IsNaN(t.strong) {
-		return
-	}
-	dbm := int(math.Round(t.strong))
-	l := t.levels[dbm]
-	if l == nil {
-		l = &Level{DBm: dbm}
-		t.levels[dbm] = l
-	}
-	l.Sent++
-	if lost {
-		l.Lost++
-	}
 }
 
 // arrived notes a whole frame. A number that was never sent is foreign.

@@ -44,7 +44,6 @@ func (p *performer) ask(ctx context.Context, n *procedure.Ask) error {
 	if err != nil {
 		return err
 	}
-	defer p.waiting("", "the operator's answer", 0)()
 	if n.Input == nil {
 		yes, err := p.run.Operator.Confirm(ctx, text)
 		if err != nil {

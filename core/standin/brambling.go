@@ -93,7 +93,7 @@ func (m *brambling) test(at time.Time, n int) {
 	if t.limits != "" {
 		m.print(at, "limits %s %s", t.limits, t.unit)
 	}
-	value := map[int]float64{1: 23.6 + float64(m.bench.noise.IntN(9))/10, 3: 5.2, 4: 900 + float64(m.bench.noise.IntN(60))}
+	value := map[int]string{1: fmt.Sprintf("%.1f", 23.6+float64(m.bench.noise.IntN(9))/10), 3: "5.2", 4: fmt.Sprint(900 + m.bench.noise.IntN(60))}
 	switch n {
 	case 2, 5:
 		m.print(at, "%s", map[int]string{2: "pull the lever", 5: "is the lamp lit? y or n"}[n])
@@ -106,7 +106,7 @@ func (m *brambling) test(at time.Time, n int) {
 		})
 	default:
 		m.bench.later(m.unit, at.Add(bramblingTakes), func(at time.Time) {
-			m.print(at, "value %g %s", value[n], t.unit)
+			m.print(at, "value %s %s", value[n], t.unit)
 			m.finish(at, n, n != 4)
 		})
 	}

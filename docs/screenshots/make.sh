@@ -43,9 +43,66 @@ shot run 4 "uparrot run commission.parrot --bench larkfell.toml --port valley --
 (cd "$work" && uparrot run commission.parrot --bench larkfell.toml --port summit --set address=2 --quiet >/dev/null)
 shot link 16 "uparrot link test valley summit --bench larkfell.toml --both --every 50ms --max-loss 8% --max-p95 150ms"
 sed -e 's/{=address}/{=addres}/' -e 's/within 5s/within 5/' -e 's/0\.\.14 dBm/14..0 dBm/' -e '0,/say radio: AT$/s//sya radio: AT/' "$work/commission.parrot" >"$work/mistakes.parrot"
-shot check 2 "uparrot check mistakes.parrot larkfell.toml"
+sed -e '0,/AT~NODE?/s//AT~NOED?/' -e 's/AT~NODE={address}/AT~NODE=70000/' "$work/commission.parrot" >"$work/guide.parrot"
+shot check 2 "uparrot check mistakes.parrot; uparrot check guide.parrot"
 sed -e 's/AT~CHANNEL={channel}/AT~CHANNEL=80/' "$work/commission.parrot" >"$work/refused.parrot"
 shot refused 3 "uparrot run refused.parrot --bench larkfell.toml --port valley --set address=1"
+kill $standin
+wait $standin 2>/dev/null || true
+cat >"$work/map.toml" <<'TOML'
+[port.valley]
+phrasebook = "dunlin.toml"
+hears = ["summit", "tower"]
+[port.valley.standin]
+family = "dunlin"
+settings = { node = 1, group = 7 }
+[port.summit]
+phrasebook = "dunlin.toml"
+hears = ["valley", "tower"]
+[port.summit.standin]
+family = "dunlin"
+place = 1400.0
+settings = { node = 2, group = 7 }
+[port.tower]
+phrasebook = "dunlin.toml"
+hears = ["valley", "summit", "garage"]
+[port.tower.standin]
+family = "dunlin"
+place = 700.0
+settings = { node = 3, group = 7 }
+[port.garage]
+phrasebook = "dunlin.toml"
+hears = []
+[port.garage.standin]
+family = "dunlin"
+place = 30.0
+settings = { node = 4, group = 9 }
+[air]
+seed = 3
+loss = "2%"
+delay = "20ms"
+rate = 4800
+preamble = "15ms"
+buffer = 400
+TOML
+(cd "$work" && exec uparrot standin map.toml >/dev/null 2>&1) &
+standin=$!
+sleep 1
+(cd "$work" && uparrot link map --bench map.toml --plot map.png --quiet >/dev/null || true)
+(cd "$work" && uparrot link capacity valley summit --bench map.toml --max-loss 6% --plot load.png --quiet >/dev/null)
+cp "$work/map.png" "$work/load.png" "$here"
+kill $standin
+wait $standin 2>/dev/null || true
+(cd "$work" && exec uparrot standin workshop.toml >/dev/null 2>&1) &
+standin=$!
+sleep 1
+lever() {
+	sleep 1.5
+	(cd "$work" && uparrot standin workshop.toml --tell 'hand brakes lever')
+	sleep 3
+	xdotool type -- 'yes'; xdotool key Return
+}
+shot hands 3 "uparrot run brambling.parrot --bench workshop.toml" lever
 kill $standin
 wait $standin 2>/dev/null || true
 (cd "$work" && exec uparrot standin station.toml >/dev/null 2>&1) &
@@ -89,4 +146,4 @@ kill $standin
 wait $standin 2>/dev/null || true
 standin=
 shot demo 22 "uparrot demo"
-cp "$work/larkfell/latency.png" "$here/latency.png"
+cp "$work/larkfell/link-time.png" "$work/larkfell/link-distribution.png" "$here"

@@ -1,0 +1,74 @@
+package link
+
+import (
+	"math"
+	"sort"
+	"time"
+)
+
+// gathered is what needs the frames in the order of sending.
+type gathered struct {
+	runs    runs
+	minutes []Minute
+	began   time.Time
+	levels  map[int]*Level
+	strong  float64 // of the last frame that told
+}
+
+func newGathered() gathered { return gathered{levels: map[int]*Level{}, strong: math.NaN()} }
+
+// add takes in a frame whose fate is known.
+func (g *gathered) add(r Row) {
+	lost := r.State == Lost
+	g.runs.add(lost)
+	if g.began.IsZero() {
+		g.began = r.Sent
+	}
+	minute := int(r.Sent.Sub(g.began) / time.Minute)
+	if n := len(g.minutes); n == 0 || g.minutes[n-1].Minute < minute {
+		g.minutes = append(g.minutes, Minute{Minute: minute})
+	}
+	m := &g.minutes[len(g.minutes)-1]
+	m.Sent++
+	if !math.IsNaN(r.Strength) {
+		g.strong = r.Strength
+	}
+	if lost {
+		m.Lost++
+	}
+	if math.IsNaN(g.strong) {
+		return
+	}
+	dbm := int(math.Round(g.strong))
+	l := g.levels[dbm]
+	if l == nil {
+		l = &Level{DBm: dbm}
+		g.levels[dbm] = l
+	}
+	l.Sent++
+	if lost {
+		l.Lost++
+	}
+}
+
+// clone is a copy that grows by itself.
+func (g gathered) clone() gathered {
+	g.minutes = append([]Minute{}, g.minutes...)
+	levels := map[int]*Level{}
+	for k, l := range g.levels {
+		own := *l
+		levels[k] = &own
+	}
+	g.levels = levels
+	return g
+}
+
+// byLevel is what was lost at each strength, the weakest first.
+func (g gathered) byLevel() []Level {
+	var all []Level
+	for _, l := range g.levels {
+		all = append(all, *l)
+	}
+	sort.Slice(all, func(i, j int) bool { return all[i].DBm < all[j].DBm })
+	return all
+}
