@@ -65,7 +65,7 @@ func Distribution(title string, curves []Curve, files ...string) error {
 		p.Add(line)
 		p.Legend.Add(fmt.Sprintf("%s (%d frames)", c.Name, c.total), line)
 	}
-	if p.X.Min = 0; low > high/2 { // nothing to see below
+	if p.X.Min = 0; low > high/4 { // nothing to see below
 		p.X.Min = math.Floor(low - (high-low)/4)
 	}
 	p.Y.Max, p.Y.Min = 1, math.Pow(10, math.Floor(math.Log10(least)))
