@@ -68,6 +68,12 @@ arrives = "~HEARD: ..."
 		{"[port.north]\nat = \"x\"\n[air]\nloss = 0.7\ndamage = 0.7\n", []string{":3:2: loss, damage", "140%"}},
 		{"[port.north]\nat = \"x\n", []string{":2:"}},
 		{"[port.north.standin]\nfamily = \"dunlni\"\n", []string{":2:1: there is no stand-in", `Did you mean "dunlin"`}},
+		{"[port.north.standin]\nplace = 1.0\n", []string{"the stand-in has no family, and the port no phrasebook"}},
+		{"[port.north]\nat = \"x\"\nhears = [\"suth\"]\n[port.south]\nat = \"y\"\n", []string{`:3:1: there is no other port "suth"`, `Did you mean "south"`}},
+		{"[port.north]\nat = \"x\"\nhears = [\"north\"]\n", []string{`there is no other port "north"`}},
+		{"[port.north]\nat = \"x\"\n[air]\nrate = -1.0\n", []string{"rate and buffer may not be below zero"}},
+		{"[port.north]\nat = \"x\"\n[air]\nenter = \"2%\"\n", []string{":4:1: the air enters bursts of losses and never leaves one"}},
+		{"[port.north]\nat = \"x\"\ndialect = \"console\"\nprompt = \"{x\"\n", []string{":4:1: the brace is not closed"}},
 		{"", []string{"the bench has no ports"}},
 		{"[port.north]\nat = \"x\"\nphrasebook = \"none.toml\"\n", []string{":3:1: the phrasebook cannot be read"}},
 		{"[port.north]\nat = \"x\"\nphrasebook = \"bad.toml\"\n", []string{"bad.toml:4:1: unknown key \"sped\"", `Did you mean "speed"`}},
@@ -87,5 +93,29 @@ arrives = "~HEARD: ..."
 				t.Errorf("%q: missing %q in\n%v", c.text, want, err)
 			}
 		}
+	}
+}
+
+// A phrasebook alone makes a bench of one module, and a port with a phrasebook a
+// stand-in without a family.
+func TestOfPhrasebook(t *testing.T) {
+	b, err := OfPhrasebook("../../examples/bittern.toml")
+	if err != nil || len(b.Ports) != 1 || b.Ports[0].Name != "bittern-b1" || b.Ports[0].Standin.Book == nil || b.Ports[0].Setup.Prompt != "bittern>" {
+		t.Fatalf("%+v, %v", b, err)
+	}
+	path := filepath.Join(t.TempDir(), "b.toml")
+	book, err := filepath.Abs("../../examples/siskin.toml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte("[port.x]\nphrasebook = \""+book+"\"\nhears = []\n[port.x.standin]\nsettings = { name = \"lift\" }\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	b, err = Read(path)
+	if err != nil || b.Ports[0].Standin.Family != "" || b.Ports[0].Standin.Book.Family != "Siskin" || b.Ports[0].Hears == nil || len(*b.Ports[0].Hears) != 0 {
+		t.Errorf("%+v, %v", b, err)
+	}
+	if _, err := OfPhrasebook("none.toml"); err == nil {
+		t.Error("took a phrasebook that is not there")
 	}
 }

@@ -263,3 +263,35 @@ func BenchmarkSet100(b *testing.B) {
 		}
 	})
 }
+
+// An example is a line that its pattern takes, with the values asked for.
+func TestExample(t *testing.T) {
+	for _, c := range []struct {
+		pattern string
+		values  map[string]string
+		want    string
+	}{
+		{"~NODE: {value:int}", map[string]string{"value": "7"}, "~NODE: 7"},
+		{"~NODE: {value:int}", nil, "~NODE: 1"},
+		{"name {value:quoted}!", map[string]string{"value": "lift 4"}, `name "lift 4"!`},
+		{"~HEARD: {from:int},{n:int},{payload:bytes(n)}", map[string]string{"payload": "gondola"}, "~HEARD: 1,7,gondola"},
+		{"~HEARD: {n:int},{payload:bytes(n)}", map[string]string{"n": "3"}, "~HEARD: 3,xxx"},
+		{"{a:hex} {b:num} {c:word} {d:ipv4} {e} ...{{", nil, "1A 1.5 word 192.0.2.1 text {"},
+		{"{hex 00 41}{x:bytes(2)}", nil, "\x00Axx"},
+		{"/regular.*/", nil, ""},
+	} {
+		p := Must(c.pattern)
+		got := p.Example(c.values)
+		if got != c.want {
+			t.Errorf("%s: %q, want %q", c.pattern, got, c.want)
+		}
+		if p.re == nil {
+			if _, ok := p.Match([]byte(got)); !ok {
+				t.Errorf("%s does not take its own example %q", c.pattern, got)
+			}
+		}
+	}
+	if got := Must("a {x:int} ... b{=y}").Outline("_"); got != "a _ _ b_" {
+		t.Errorf("outline %q", got)
+	}
+}

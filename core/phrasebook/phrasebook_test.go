@@ -187,3 +187,34 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// What a stand-in and check need of a phrasebook is read as strictly as the rest.
+func TestCommandsAndDefaults(t *testing.T) {
+	const head = "family = \"X\"\n"
+	for text, want := range map[string]string{
+		"[[command]]\nmeaning = \"x\"\n":                                                           "the command does not say what to say",
+		"[[command]]\nsay = \"A {x\"\n":                                                            "the brace is not closed",
+		"[[command]]\nsay = \"A\"\nanswer = [\"B {x:itn}\"]\n":                                     `there is no type "itn"`,
+		"[[notice]]\nheard = \"tick\"\nevery = \"7\"\n":                                            "is no time",
+		"[[setting]]\nname = \"n\"\ntype = \"int\"\nrange = [1, 9]\ndefault = \"12\"\n":            "n takes a number from 1 to 9, not 12",
+		"[[setting]]\nname = \"n\"\nread = \"N {x}\"\nanswer = \"{value}\"\n":                      `there is no value "x" here`,
+		"[[setting]]\nname = \"n\"\nwrite = \"N={value}\"\nwritten = \"{value:itn}\"\n":            `there is no type "itn"`,
+		"[line]\nprompt = \"{=x}\"\n":                                                              "a prompt has no values to compare with",
+		"dialect = \"console\"\necho = true\ncomplete = true\n[line]\nprompt = \"post>\"\n":        "",
+		"[refusal]\nheard = [\"no {number:int}\"]\nunknown = \"1\"\nrange = \"2\"\n":               "",
+		"[[command]]\nsay = \"SEND {length}\"\nfollows = \">\"\nrestart = false\ncarries = true\n": "",
+	} {
+		pb, err := Parse("p", head+text)
+		if want == "" {
+			if err != nil {
+				t.Errorf("%q: %v", text, err)
+			} else if strings.Contains(text, "refusal") && (pb.Refuse("2") != "no 2" || pb.Refuse("") != "no 1" || len(pb.Refusals()) != 1) {
+				t.Errorf("refuses with %q and %q", pb.Refuse("2"), pb.Refuse(""))
+			}
+			continue
+		}
+		if err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v, want %q", text, err, want)
+		}
+	}
+}
