@@ -47,6 +47,7 @@ type linkFlags struct {
 	frames, record string
 	plot, load     string
 	save, resume   string
+	walk           bool
 	maxCount       int
 	quiet          bool
 }
@@ -74,10 +75,10 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 			if len(args) == 2 && args[0] == args[1] {
 				return usage(cmd, "both ends are %s: a link has two", args[0])
 			}
-			if f.plan.Sure && !cmd.Flags().Changed("count") {
+			if (f.plan.Sure || f.walk) && !cmd.Flags().Changed("count") {
 				f.plan.Count = f.maxCount
 			} else if cmd.Flags().Changed("max-count") {
-				return usage(cmd, "--max-count goes with --until-sure; else --count says how many")
+				return usage(cmd, "--max-count goes with --until-sure and --walk; else --count says how many")
 			}
 			t := &link.Test{Plan: f.plan}
 			if err := f.limits(cmd, t); err != nil {
@@ -150,6 +151,7 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 	fl.BoolVar(&f.plan.Sure, "until-sure", false, "go on until the limits are decided, at most --max-count frames")
 	fl.IntVar(&f.maxCount, "max-count", 100_000, "with --until-sure: the most frames in each direction")
 	fl.DurationVar(&f.plan.MaxTime, "max-time", 0, "stop after this time in any case")
+	fl.BoolVar(&f.walk, "walk", false, "range walk: a live line to glance at, and results for each stretch between marks set with Enter")
 	fl.StringVar(&f.save, "checkpoint", "", "keep in this file, once a minute, how far the test has come")
 	fl.StringVar(&f.resume, "resume", "", "go on from a checkpoint, with the same plan")
 	fl.StringVar(&f.plot, "plot", "", "draw pictures beside this file, .png or .svg: NAME-time, NAME-distribution, NAME-strength")
@@ -230,9 +232,16 @@ func (a *app) doLinkTest(ctx context.Context, t *link.Test, f linkFlags) (sum li
 		t.Checkpoint = func(c link.Checkpoint) error { return c.Write(f.save) }
 	}
 	var points *latencies
+	var takers []func(from, to string, r link.Row)
 	if f.plot != "" {
 		points = newLatencies()
-		t.Row = points.row
+		takers = append(takers, points.row)
+	}
+	var walk *walker
+	if f.walk {
+		walk = a.newWalker(t.Every)
+		takers = append(takers, walk.walk.Row)
+		t.Stop = walk.stop
 	}
 	if f.frames != "" {
 		file, ferr := os.OpenFile(f.frames, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
@@ -240,19 +249,28 @@ func (a *app) doLinkTest(ctx context.Context, t *link.Test, f linkFlags) (sum li
 			return sum, &errUsage{what: fmt.Sprintf("make the file of frames: %v", ferr)}
 		}
 		rows := newFrameWriter(file)
-		t.Row = func(from, to string, r link.Row) {
-			rows.row(from, to, r)
-			if points != nil {
-				points.row(from, to, r)
-			}
-		}
+		takers = append(takers, rows.row)
 		defer func() { err = errors.Join(err, rows.close(), file.Close()) }()
 	}
-	if !f.quiet {
+	if len(takers) > 0 {
+		t.Row = func(from, to string, r link.Row) {
+			for _, take := range takers {
+				take(from, to, r)
+			}
+		}
+	}
+	switch {
+	case walk != nil:
+		t.Observe = walk.observe
+	case !f.quiet:
 		t.Observe = a.linkProgress(t)
 	}
 	defer a.err.end()
-	if sum, err = t.Do(ctx); points != nil && len(sum.Directions) > 0 {
+	sum, err = t.Do(ctx)
+	if walk != nil {
+		sum.Stretches = walk.walk.Stretches()
+	}
+	if points != nil && len(sum.Directions) > 0 {
 		err = errors.Join(err, linkPictures(f.plot, points, sum))
 	}
 	return sum, err
@@ -292,6 +310,9 @@ func (a *app) summary(sum link.Summary) error {
 		return a.printJSON(sum)
 	}
 	printSummary(a.out, sum)
+	if len(sum.Stretches) > 0 {
+		a.stretches(sum.Stretches)
+	}
 	return nil
 }
 

@@ -52,6 +52,8 @@ type Test struct {
 	// The test borrows them and leaves them as they were.
 	Open map[string]*dialog.Dialog
 
+	// Stop ends the test when it is closed, as if all had been sent; may be nil.
+	Stop <-chan struct{}
 	// Checkpoint is told once a minute how far the test has come; may be nil. An
 	// error ends the test.
 	Checkpoint func(Checkpoint) error
@@ -66,6 +68,10 @@ type Progress struct {
 	From, To       string
 	Sent, Received int
 	Mean           time.Duration // latency so far; 0 if nothing has arrived
+	Missed         int           // of those older than the deadline
+	Last           time.Time     // when something arrived last; zero if nothing has
+	Strength       float64       // of that, in dBm; NaN if it is not told
+	Trend          string        // rising, falling or steady; "" if it is not told
 }
 
 // Check says what is wrong with the plan before a port is opened.
@@ -531,6 +537,11 @@ func (t *Test) send(ctx context.Context, ways []*way, checkpoint func() error) e
 		if t.MaxTime > 0 && now.Sub(start) >= t.MaxTime {
 			return true
 		}
+		select {
+		case <-t.Stop:
+			return true
+		default:
+		}
 		for _, w := range ways {
 			if !t.Sure || !w.to.counts.decided(now, t.Limits) {
 				return false
@@ -610,7 +621,7 @@ const givenUp = 5
 func (w *way) sendAll(ctx context.Context, t *Test, start time.Time, enough func() bool) error {
 	d, unanswered := w.from.dialog, 0
 	for i := w.first; i < t.Count; i++ {
-		if i%lookEvery == 0 && i > t.least && enough() {
+		if (i%lookEvery == 0 || t.Stop != nil) && i > t.least && enough() {
 			return nil
 		}
 		planned := start.Add(time.Duration(i-w.first) * t.Every)

@@ -23,6 +23,7 @@ type Summary struct {
 	Limits     Limits          `json:"limits"`
 	Verdict    verdict.Verdict `json:"verdict"`
 	Directions []Direction     `json:"directions"`
+	Stretches  []Stretch       `json:"stretches,omitempty"` // of a range walk
 }
 
 // Limits are what a link must keep; nil is no limit.

@@ -68,7 +68,9 @@ type tally struct {
 	strength, snr                                                      spread
 	news                                                               chan struct{}
 
-	gathered     // of the frames that are settled
+	gathered // of the frames that are settled
+	trend    trend
+	lastCame time.Time
 	unknown  int // frames whose fate nobody knows, since the program was ended meanwhile
 
 	// The frames so old that their fate is known, for deciding along the way.
@@ -171,6 +173,8 @@ func (t *tally) arrived(number uint32, at time.Time, wire time.Duration, strengt
 	t.wire += wire
 	t.strength.add(strength)
 	t.snr.add(snr)
+	t.trend.add(strength)
+	t.lastCame = at
 	t.tell()
 }
 
@@ -210,18 +214,7 @@ func (t *tally) close() {
 func (t *tally) decided(now time.Time, l Limits) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	for t.known = max(t.known, int(t.oldest)); t.known < int(t.next); t.known++ {
-		r := t.frames[uint32(t.known)%windowSize]
-		if now.Sub(r.Sent) <= t.deadline {
-			break
-		}
-		switch {
-		case r.State == Lost:
-			t.knownLost++
-		case t.over > 0 && r.Latency() > t.over:
-			t.knownOver++
-		}
-	}
+	t.learn(now)
 	if l.MaxLoss != nil && Sequential(t.knownLost, t.known, *l.MaxLoss) == verdict.Undecided {
 		return false
 	}
@@ -234,6 +227,23 @@ func (t *tally) waiting() int {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return max(0, int(t.next)-t.received-t.damaged)
+}
+
+// learn counts the frames that have become older than the deadline. The mutex is
+// held.
+func (t *tally) learn(now time.Time) {
+	for t.known = max(t.known, int(t.oldest)); t.known < int(t.next); t.known++ {
+		r := t.frames[uint32(t.known)%windowSize]
+		if now.Sub(r.Sent) <= t.deadline {
+			break
+		}
+		switch {
+		case r.State == Lost:
+			t.knownLost++
+		case t.over > 0 && r.Latency() > t.over:
+			t.knownOver++
+		}
+	}
 }
 
 // room waits until fewer than window frames are on their way. A frame that is
@@ -277,7 +287,11 @@ func (t *tally) longest() time.Duration {
 func (t *tally) progress(from, to string) Progress {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	p := Progress{From: from, To: to, Sent: int(t.next), Received: t.received}
+	t.learn(time.Now())
+	p := Progress{From: from, To: to, Sent: int(t.next), Received: t.received, Missed: t.knownLost, Last: t.lastCame, Strength: math.NaN()}
+	if t.trend.any {
+		p.Strength, p.Trend = t.trend.last, t.trend.words()
+	}
 	if t.received > 0 {
 		p.Mean = t.total / time.Duration(t.received)
 	}
