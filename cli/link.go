@@ -44,6 +44,7 @@ type linkFlags struct {
 	plan           link.Plan
 	maxLoss        string
 	maxP95         time.Duration
+	minStrength    float64
 	frames, record string
 	plot, load     string
 	save, resume   string
@@ -148,6 +149,7 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 	fl.DurationVar(&f.plan.Deadline, "deadline", 2*time.Second, "frames that arrive later than this count as late")
 	fl.StringVar(&f.maxLoss, "max-loss", "", "greatest loss allowed, such as 2%")
 	fl.DurationVar(&f.maxP95, "max-p95", 0, "greatest 95th percentile of latency allowed, such as 150ms")
+	fl.Float64Var(&f.minStrength, "min-strength", 0, "least mean strength allowed, in dBm, such as -115")
 	fl.BoolVar(&f.plan.Sure, "until-sure", false, "go on until the limits are decided, at most --max-count frames")
 	fl.IntVar(&f.maxCount, "max-count", 100_000, "with --until-sure: the most frames in each direction")
 	fl.DurationVar(&f.plan.MaxTime, "max-time", 0, "stop after this time in any case")
@@ -176,6 +178,9 @@ func (f *linkFlags) limits(cmd *cobra.Command, t *link.Test) error {
 	if f.maxP95 > 0 {
 		v := float64(f.maxP95.Microseconds()) / 1000
 		t.Limits.MaxP95MS = &v
+	}
+	if cmd.Flags().Changed("min-strength") {
+		t.Limits.MinDBm = &f.minStrength
 	}
 	if f.plan.Deadline <= 0 {
 		return usage(cmd, "--deadline: %v is no time to wait", f.plan.Deadline)
@@ -343,6 +348,11 @@ func printSummary(w io.Writer, sum link.Summary) {
 		}
 		if st := d.Strength; st != nil {
 			rows = append(rows, []string{"  strength", fmt.Sprintf("mean %.1f dBm, %v to %v dBm", st.Mean, st.Min, st.Max)})
+		}
+		if m := d.Margin; m != nil && m.Seen {
+			rows = append(rows, []string{"  margin", fmt.Sprintf("%.1f dB above %.1f dBm, where loss begins", m.DB, m.Level)})
+		} else if m != nil {
+			rows = append(rows, []string{"  margin", fmt.Sprintf("%.1f dB at least: down to %v dBm no loss has begun", m.DB, m.Level)})
 		}
 		if st := d.SNR; st != nil {
 			rows = append(rows, []string{"  snr", fmt.Sprintf("mean %.1f dB, %v to %v dB", st.Mean, st.Min, st.Max)})

@@ -40,8 +40,8 @@ type wayState struct {
 	Jitter       float64       `json:"jitter_ns"`
 	Total        time.Duration `json:"total_ns"`
 	Wire         time.Duration `json:"wire_ns"`
-	Strength     [4]float64    `json:"strength"` // count, least, greatest, sum
-	SNR          [4]float64    `json:"snr"`
+	Strength     [5]float64    `json:"strength"` // count, least, greatest, sum, sum of squares
+	SNR          [5]float64    `json:"snr"`
 	Runs         [7]int        `json:"runs"` // now, sum, count, longest, good, bad, entered
 	Leaves       int           `json:"leaves"`
 	LastLost     bool          `json:"last_lost"`
@@ -78,9 +78,9 @@ func (t *tally) state(from, to string, now time.Time) (wayState, Direction) {
 	}, d
 }
 
-func (s spread) array() [4]float64 { return [4]float64{float64(s.n), s.low, s.high, s.sum} }
+func (s spread) array() [5]float64 { return [5]float64{float64(s.n), s.low, s.high, s.sum, s.squares} }
 
-func spreadOf(a [4]float64) spread { return spread{int(a[0]), a[1], a[2], a[3]} }
+func spreadOf(a [5]float64) spread { return spread{int(a[0]), a[1], a[2], a[3], a[4]} }
 
 // restore goes on from a state.
 func (t *tally) restore(s wayState) error {

@@ -231,3 +231,76 @@ func truthOf(b *standin.Bench, from string) standin.Truth {
 	}
 	return standin.Truth{}
 }
+
+// Frames fall into the stretch in which they were sent, however late they settle.
+func TestWalk(t *testing.T) {
+	at := func(s int) time.Time { return time.Unix(int64(s), 0) }
+	w := NewWalk(at(0))
+	w.Mark("tower 1", at(10))
+	w.Mark("nothing", at(20))
+	w.Mark("tower 2", at(21))
+	if w.Name() != "tower 2" {
+		t.Error(w.Name())
+	}
+	for s := range 30 {
+		r := Row{Sent: at(s), State: OnTime, Strength: float64(-80 - s)}
+		if s%2 == 1 && s < 20 || s == 20 {
+			r.State, r.Strength = Lost, math.NaN()
+		}
+		w.Row("a", "b", r)
+	}
+	got := ""
+	for _, s := range w.Stretches() {
+		got += fmt.Sprintf("%s %d/%d longest %d", s.Name, s.Lost, s.Sent, s.Longest)
+		if s.Strength != nil {
+			got += fmt.Sprintf(" %.1f", s.Strength.Mean)
+		}
+		got += "; "
+	}
+	if want := "start 5/10 longest 1 -84.0; tower 1 5/10 longest 1 -94.0; nothing 1/1 longest 1; tower 2 0/9 longest 0 -105.0; "; got != want {
+		t.Errorf("got  %s\nwant %s", got, want)
+	}
+	var tr trend
+	for i := range 40 {
+		tr.add(-90 - float64(i)/2)
+	}
+	if tr.words() != "falling" {
+		t.Error(tr)
+	}
+}
+
+// Strength is judged by the interval of its mean, and the margin ends where loss
+// begins.
+func TestStrength(t *testing.T) {
+	limit := func(v float64) Limits { return Limits{MinDBm: &v} }
+	var s spread
+	for i := range 100 {
+		s.add(-100 + float64(i%5) - 2)
+	}
+	d := Direction{Sent: 100, Received: 100, Strength: s.summary()}
+	if math.Abs(d.Strength.High-d.Strength.Low-2*1.96*math.Sqrt(200.0/99)/10) > 0.02 {
+		t.Errorf("%+v", d.Strength)
+	}
+	for dbm, want := range map[float64]verdict.Verdict{-101: verdict.Passed, -99: verdict.Failed, -100: verdict.Undecided} {
+		if d.judge(limit(dbm), 0, false); d.Verdict != want {
+			t.Errorf("against %v: %s, %v", dbm, d.Verdict, d.Why)
+		}
+	}
+	none := Direction{Sent: 1, Received: 1}
+	if none.judge(limit(-100), 0, false); none.Verdict != verdict.Undecided {
+		t.Error(none.Verdict)
+	}
+	for _, c := range []struct {
+		levels []Level
+		want   string
+	}{
+		{nil, "<nil>"},
+		{[]Level{{-120, 40, 20}, {-110, 40, 1}, {-100, 40, 0}}, "&{20 -120 true}"},
+		{[]Level{{-121, 20, 10}, {-120, 20, 10}, {-110, 40, 1}}, "&{20.5 -120.5 true}"},
+		{[]Level{{-120, 10, 9}, {-110, 40, 1}}, "&{2 -102 false}"},
+	} {
+		if got := fmt.Sprint(margin(c.levels, d.Strength)); got != c.want {
+			t.Errorf("%v: %s, want %s", c.levels, got, c.want)
+		}
+	}
+}

@@ -28,8 +28,9 @@ type Summary struct {
 
 // Limits are what a link must keep; nil is no limit.
 type Limits struct {
-	MaxLoss  *float64 `json:"max_loss,omitempty"`   // share
-	MaxP95MS *float64 `json:"max_p95_ms,omitempty"` // milliseconds
+	MaxLoss  *float64 `json:"max_loss,omitempty"`         // share
+	MaxP95MS *float64 `json:"max_p95_ms,omitempty"`       // milliseconds
+	MinDBm   *float64 `json:"min_strength_dbm,omitempty"` // least mean strength
 }
 
 // Direction is what was found in one direction. Lost counts the frames that did
@@ -56,6 +57,7 @@ type Direction struct {
 	JitterMS     float64         `json:"jitter_ms"`        // RFC 3550
 	WireMS       float64         `json:"wire_ms"`          // of the latency, spent on the serial lines, on average
 	Histogram    string          `json:"histogram"`        // of latencies in microseconds, HdrHistogram V2, compressed, base64
+	Margin       *Margin         `json:"margin,omitempty"` // to the strength where loss begins
 	Levels       []Level         `json:"levels,omitempty"` // loss by strength
 	Strength     *Spread         `json:"strength_dbm,omitempty"`
 	SNR          *Spread         `json:"snr_db,omitempty"`
@@ -79,13 +81,25 @@ type Spread struct {
 	Min  float64 `json:"min"`
 	Mean float64 `json:"mean"`
 	Max  float64 `json:"max"`
+	Low  float64 `json:"low"` // of the mean, with 95 % confidence
+	High float64 `json:"high"`
 }
 
 func (s spread) summary() *Spread {
 	if s.n == 0 {
 		return nil
 	}
-	return &Spread{s.low, math.Round(100*s.sum/float64(s.n)) / 100, s.high}
+	n := float64(s.n)
+	mean := s.sum / n
+	half := math.Inf(1)
+	if s.n > 1 {
+		half = z * math.Sqrt(max(0, (s.squares-n*mean*mean)/(n-1))/n)
+	}
+	sp := &Spread{Min: s.low, Mean: round(mean, 2), Max: s.high, Low: s.low, High: s.high}
+	if !math.IsInf(half, 1) {
+		sp.Low, sp.High = round(mean-half, 2), round(mean+half, 2)
+	}
+	return sp
 }
 
 // direction sums a tally up. What is still on its way counts as lost.
@@ -109,6 +123,7 @@ func (t *tally) sumUp(from, to string, g gathered, unknown int) Direction {
 		Bursts:   g.runs.bursts(), Minutes: append([]Minute{}, g.minutes...), Levels: g.byLevel(),
 		Strength: t.strength.summary(), SNR: t.snr.summary(),
 	}
+	d.Margin = margin(d.Levels, d.Strength)
 	if t.received > 0 {
 		at := func(q float64) float64 { return float64(t.latency.ValueAtQuantile(q)) / 1000 }
 		d.LatencyMS = &Latency{
@@ -169,6 +184,18 @@ func (d *Direction) judge(l Limits, overLimit int, sure bool) {
 		}
 		add(v, "95 %% of latencies are within %.1f ms; %d of %d frames took longer than %v ms, with 95 %% confidence %s to %s, %s the allowed 5 %%%s",
 			d.LatencyMS.P95, overLimit, d.Received, *l.MaxP95MS, percent(s.Low), percent(s.High), how, more)
+	}
+	if l.MinDBm != nil {
+		switch st := d.Strength; {
+		case st == nil:
+			add(verdict.Undecided, "the strength is not told, so it cannot be held against %v dBm", *l.MinDBm)
+		case st.Low >= *l.MinDBm:
+			add(verdict.Passed, "mean strength %.1f dBm, with 95 %% confidence %.1f to %.1f, keeps the least of %v dBm", st.Mean, st.Low, st.High, *l.MinDBm)
+		case st.High < *l.MinDBm:
+			add(verdict.Failed, "mean strength %.1f dBm, with 95 %% confidence %.1f to %.1f, is under the least of %v dBm", st.Mean, st.Low, st.High, *l.MinDBm)
+		default:
+			add(verdict.Undecided, "mean strength %.1f dBm, with 95 %% confidence %.1f to %.1f, may be on either side of %v dBm: more frames would tell", st.Mean, st.Low, st.High, *l.MinDBm)
+		}
 	}
 	if sure && d.Verdict != verdict.Undecided {
 		d.Why = append(d.Why, fmt.Sprintf("stopped after %d frames, when that was sure: a test so stopped is wrong in at most %s of all runs", d.Sent, percent(SequentialError)))

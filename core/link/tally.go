@@ -79,8 +79,8 @@ type tally struct {
 
 // spread is the least, the greatest and the mean of what was told.
 type spread struct {
-	n              int
-	low, high, sum float64
+	n                       int
+	low, high, sum, squares float64
 }
 
 func (s *spread) add(v float64) {
@@ -94,6 +94,7 @@ func (s *spread) add(v float64) {
 		s.high = v
 	}
 	s.sum += v
+	s.squares += v * v
 	s.n++
 }
 
