@@ -12,16 +12,25 @@ type Sequence struct {
 	invert byte
 }
 
-// New begins a sequence of 2^n-1 bits from its start: n is 9 (O.150, 5.1), 15
-// (5.3) or 23 (5.6). The longer two are sent inverted, as the recommendation
-// says.
-func New(n int) (*Sequence, error) {
+// Shape is how the sequence of 2^n-1 bits is made: n is 9 (O.150, 5.1), 15 (5.3)
+// or 23 (5.6). Each bit is the sum of those n and tap places before it; the longer
+// two are sent inverted, as the recommendation says.
+func Shape(n int) (tap uint, inverted bool, err error) {
 	tap, ok := map[int]uint{9: 5, 15: 14, 23: 18}[n]
 	if !ok {
-		return nil, fmt.Errorf("there is no sequence of 2^%d-1 bits: there are 9, 15 and 23", n)
+		return 0, false, fmt.Errorf("there is no sequence of 2^%d-1 bits: there are 9, 15 and 23", n)
+	}
+	return tap, n > 9, nil
+}
+
+// New begins the sequence of 2^n-1 bits from its start; see Shape.
+func New(n int) (*Sequence, error) {
+	tap, inverted, err := Shape(n)
+	if err != nil {
+		return nil, err
 	}
 	s := &Sequence{state: 1<<n - 1, length: uint(n), tap: tap}
-	if n > 9 {
+	if inverted {
 		s.invert = 1
 	}
 	return s, nil
