@@ -47,8 +47,12 @@ type linkFlags struct {
 	minStrength    float64
 	frames, record string
 	plot, load     string
+	size           string
 	save, resume   string
 	walk           bool
+	bits           string
+	bitTime        time.Duration
+	maxBER         float64
 	maxCount       int
 	quiet          bool
 }
@@ -81,6 +85,9 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 			} else if cmd.Flags().Changed("max-count") {
 				return usage(cmd, "--max-count goes with --until-sure and --walk; else --count says how many")
 			}
+			if err := f.sizes(); err != nil {
+				return usage(cmd, "--size %s: %v", f.size, err)
+			}
 			t := &link.Test{Plan: f.plan}
 			if err := f.limits(cmd, t); err != nil {
 				return err
@@ -92,6 +99,9 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 				}
 			}
 			t.A, t.B = ends[0], ends[1]
+			if f.bits != "" {
+				return a.bits(cmd, f, t.A, t.B)
+			}
 			if f.load != "" {
 				share, err := bench.ParseShare(f.load)
 				if err != nil || share == 0 {
@@ -141,7 +151,7 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 	fl := cmd.Flags()
 	fl.IntVar(&f.plan.Count, "count", 200, "frames in each direction")
 	fl.DurationVar(&f.plan.Every, "every", 100*time.Millisecond, "from one frame to the next")
-	fl.IntVar(&f.plan.Size, "size", 0, fmt.Sprintf("bytes in a frame, at least %d, or %d in binary (%d, or the least)", link.MinSize, link.MinBinary, link.DefaultSize))
+	fl.StringVar(&f.size, "size", "", fmt.Sprintf("bytes in a frame, at least %d, or %d in binary (%d, or the least); a list 24,48,96 or a sweep 24..96/8 takes them in turn", link.MinSize, link.MinBinary, link.DefaultSize))
 	fl.IntVar(&f.plan.Window, "window", 0, "send as soon as fewer than so many frames are on their way; with --every not before that either")
 	fl.StringVar(&f.load, "load", "", "send so often that frames take this share of the wire, such as 50%")
 	fl.StringVar(&f.plan.To, "to", "", "for a round trip: the far end's address, where the carrier needs one")
@@ -153,6 +163,9 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 	fl.BoolVar(&f.plan.Sure, "until-sure", false, "go on until the limits are decided, at most --max-count frames")
 	fl.IntVar(&f.maxCount, "max-count", 100_000, "with --until-sure: the most frames in each direction")
 	fl.DurationVar(&f.plan.MaxTime, "max-time", 0, "stop after this time in any case")
+	fl.StringVar(&f.bits, "bits", "", "test bits instead of frames, through a transparent link: prbs9, prbs15 or prbs23 (ITU-T O.150)")
+	fl.DurationVar(&f.bitTime, "time", 10*time.Second, "with --bits: how long")
+	fl.Float64Var(&f.maxBER, "max-ber", 0, "with --bits: greatest ratio of wrong bits allowed, such as 1e-6")
 	fl.BoolVar(&f.walk, "walk", false, "range walk: a live line to glance at, and results for each stretch between marks set with Enter")
 	fl.StringVar(&f.save, "checkpoint", "", "keep in this file, once a minute, how far the test has come")
 	fl.StringVar(&f.resume, "resume", "", "go on from a checkpoint, with the same plan")
@@ -162,6 +175,38 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 	fl.BoolVar(&a.json, "json", false, "print the summary as JSON")
 	fl.BoolVar(&f.quiet, "quiet", false, "no progress while it runs")
 	return cmd
+}
+
+// sizes reads one size, a list or a sweep.
+func (f *linkFlags) sizes() error {
+	if f.size == "" {
+		return nil
+	}
+	wanted := errors.New("wanted a number of bytes, a list such as 24,48,96 or a sweep such as 24..96/8")
+	if low, rest, ok := strings.Cut(f.size, ".."); ok {
+		high, step, _ := strings.Cut(rest, "/")
+		from, err1 := strconv.Atoi(low)
+		to, err2 := strconv.Atoi(high)
+		by, err3 := strconv.Atoi(step)
+		if err1 != nil || err2 != nil || err3 != nil || from < 1 || to < from || by < 1 || (to-from)/by > 1000 {
+			return wanted
+		}
+		for n := from; n <= to; n += by {
+			f.plan.Sizes = append(f.plan.Sizes, n)
+		}
+		return nil
+	}
+	for _, text := range strings.Split(f.size, ",") {
+		n, err := strconv.Atoi(strings.TrimSpace(text))
+		if err != nil || n < 1 {
+			return wanted
+		}
+		f.plan.Sizes = append(f.plan.Sizes, n)
+	}
+	if len(f.plan.Sizes) == 1 {
+		f.plan.Size, f.plan.Sizes = f.plan.Sizes[0], nil
+	}
+	return nil
 }
 
 func (f *linkFlags) limits(cmd *cobra.Command, t *link.Test) error {
@@ -359,6 +404,9 @@ func printSummary(w io.Writer, sum link.Summary) {
 		}
 		if d.Refused > 0 {
 			rows = append(rows, []string{"  refused", fmt.Sprintf("%d frames were refused or left unanswered by %s (among the lost)", d.Refused, d.From)})
+		}
+		for _, size := range d.Sizes {
+			rows = append(rows, []string{fmt.Sprintf("  %d bytes", size.Size), fmt.Sprintf("%d sent, %d lost: %.2f %% (%.2f to %.2f); mean latency %.1f ms", size.Sent, size.Lost, 100*size.Loss.Ratio, 100*size.Loss.Low, 100*size.Loss.High, size.MeanMS)})
 		}
 		for _, why := range d.Why {
 			rows = append(rows, []string{"  judged", why})

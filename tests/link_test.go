@@ -32,6 +32,9 @@ func TestTransparentRadios(t *testing.T) {
 	if err := json.Unmarshal([]byte(c.out), &s); err != nil || s.Directions[0].Sent != 40 || s.Directions[0].Received < 20 || s.Directions[0].Foreign > 0 {
 		t.Errorf("%v, %+v", err, s)
 	}
+	b.run("link", "test", "valley", "summit", "--bench", "ropeway.toml", "--bits", "prbs15", "--time", "3s").wants(t, 0, "sent as prbs15", "ITU-T G.821")
+	b.run("link", "test", "valley", "summit", "--bench", "ropeway.toml", "--bits", "prbs7").wants(t, 2, `Did you mean "prbs9"?`)
+	b.run("link", "test", "valley", "summit", "--bench", "ropeway.toml", "--bits", "prbs9", "--count", "5").wants(t, 2, "--count is about frames")
 	for _, f := range []string{"l-time.png", "l-distribution.png"} {
 		if _, err := os.Stat(b.dir + "/" + f); err != nil {
 			t.Error(err)
@@ -63,6 +66,12 @@ func TestRoundTripAndCompare(t *testing.T) {
 	b.run("link", "compare", "there.json", "there.json").wants(t, 0, "loss: no difference shown", "latency: no difference shown", "frames in each run would show")
 	b.run("link", "compare", "there.json", "larkfell.toml").wants(t, 2, "neither the summary of a link test nor a record")
 	b.run(append([]string{"link", "test", "valley", "summit", "--until-sure", "--max-loss", "30%", "--every", "25ms", "--quiet"}, at...)...).wants(t, 0, "when that was sure")
+	b.run(append([]string{"link", "test", "valley", "summit", "--bits", "prbs9"}, at...)...).wants(t, 3, "does not take all values of a byte")
+	b.run(append([]string{"link", "test", "valley", "summit", "--size", "24..72/24", "--count", "30", "--every", "40ms", "--quiet"}, at...)...).wants(t, 0, "24 bytes", "48 bytes", "72 bytes", "10 sent")
+	b.run(append([]string{"link", "test", "valley", "summit", "--size", "24,x"}, at...)...).wants(t, 2, "wanted a number of bytes, a list such as 24,48,96")
+	b.run(append([]string{"link", "test", "valley", "summit", "--size", "8,24"}, at...)...).wants(t, 2, "8 bytes is too short")
+	walk := b.runWith(nil, "", append([]string{"link", "test", "valley", "summit", "--walk", "--max-time", "2s", "--every", "40ms", "--min-strength", "-125"}, at...)...)
+	walk.wants(t, 0, "stretch", "start", "keeps the least of -125 dBm", "margin")
 	b.run(append([]string{"link", "test", "valley", "summit", "--until-sure"}, at...)...).wants(t, 2, "no limit to be sure of")
 	b.run("link", "budget", "--phrasebook", "dunlin.toml", "--speed", "9600", "--air-rate", "5000", "--preamble", "30ms", "--every", "50ms").
 		wants(t, 0, "41.667 ms", "68.400 ms", "set by the air", "An interval of 50ms cannot be kept")

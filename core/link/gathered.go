@@ -13,6 +13,38 @@ type gathered struct {
 	began   time.Time
 	levels  map[int]*Level
 	strong  float64 // of the last frame that told
+	sizes   []SizeResult
+}
+
+// SizeResult is what was found for frames of one size.
+type SizeResult struct {
+	Size   int     `json:"size"` // bytes
+	Sent   int     `json:"sent"`
+	Lost   int     `json:"lost"`
+	Loss   Share   `json:"loss"`
+	MeanMS float64 `json:"mean_ms"` // latency of those received
+
+	total time.Duration
+}
+
+func newSizes(list []int) []SizeResult {
+	var all []SizeResult
+	for _, n := range list {
+		all = append(all, SizeResult{Size: n})
+	}
+	return all
+}
+
+// bySize is what was found for each size, if there are several.
+func (g gathered) bySize() []SizeResult {
+	all := append([]SizeResult(nil), g.sizes...)
+	for i := range all {
+		r := &all[i]
+		if r.Loss = Wilson(r.Lost, r.Sent); r.Sent > r.Lost {
+			r.MeanMS = round(r.total.Seconds()*1000/float64(r.Sent-r.Lost), 3)
+		}
+	}
+	return all
 }
 
 func newGathered() gathered { return gathered{levels: map[int]*Level{}, strong: math.NaN()} }
@@ -21,6 +53,14 @@ func newGathered() gathered { return gathered{levels: map[int]*Level{}, strong: 
 func (g *gathered) add(r Row) {
 	lost := r.State == Lost
 	g.runs.add(lost)
+	if n := len(g.sizes); n > 0 {
+		size := &g.sizes[int(r.Number)%n]
+		size.Sent++
+		size.total += r.Latency()
+		if lost {
+			size.Lost++
+		}
+	}
 	if g.began.IsZero() {
 		g.began = r.Sent
 	}
@@ -54,6 +94,7 @@ func (g *gathered) add(r Row) {
 // clone is a copy that grows by itself.
 func (g gathered) clone() gathered {
 	g.minutes = append([]Minute{}, g.minutes...)
+	g.sizes = append([]SizeResult(nil), g.sizes...)
 	levels := map[int]*Level{}
 	for k, l := range g.levels {
 		own := *l

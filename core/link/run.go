@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -29,6 +30,7 @@ type Plan struct {
 	Count    int           // frames in each direction, at least 1
 	Every    time.Duration // from one frame to the next
 	Size     int           // bytes in a frame; 0 chooses DefaultSize, or MinBinary through a transparent link
+	Sizes    []int         // several sizes, taken in turn; Size is then the greatest
 	Both     bool          // also from the second end to the first, at the same time
 	Window   int           // frames that may be on their way at once; 0 is no limit
 	To       string        // for a round trip: the far end's address, where the carrier needs one
@@ -82,6 +84,15 @@ func (t *Test) Check() error {
 			least = MinBinary
 		}
 	}
+	for _, size := range t.Sizes {
+		if size < least {
+			return fmt.Errorf("a frame of %d bytes is too short: the least is %d", size, least)
+		}
+		t.Size = max(t.Size, size)
+	}
+	if len(t.Sizes) > 0 && t.Resume != nil {
+		return errors.New("a test of several sizes cannot go on from a checkpoint")
+	}
 	if t.Size == 0 {
 		t.Size = max(least, DefaultSize)
 	}
@@ -124,6 +135,19 @@ const DefaultSize = 24
 
 // maxSize is the greatest frame: what the decoder keeps, less its framing.
 const maxSize = 4096
+
+// sizeOf is the size of a frame.
+func (t *Test) sizeOf(number int) int {
+	if len(t.Sizes) == 0 {
+		return t.Size
+	}
+	return t.Sizes[number%len(t.Sizes)]
+}
+
+// hasSize reports whether frames of a size are sent.
+func (t *Test) hasSize(n int) bool {
+	return n == t.Size || slices.Contains(t.Sizes, n)
+}
 
 // ends are the stations of the test.
 func (t *Test) ends() []*station.Station {
@@ -251,6 +275,7 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 			settled = func(r Row) { t.Row(w.from.Name, w.toName(), r) }
 		}
 		w.to.counts = newTally(t.Deadline, over, settled)
+		w.to.counts.sizes = newSizes(t.Sizes)
 	}
 	if t.Resume != nil {
 		if len(t.Resume.Ways) != len(ways) {
@@ -445,7 +470,7 @@ func (e *end) arrival(l dialog.Line, caps []pattern.Capture) {
 	switch {
 	case foreign:
 		e.counts.gotForeign(len(payload))
-	case err != nil && (e.carrier != nil && len(payload) == e.test.Size || e.carrier == nil && looksDamaged([]byte(payload), e.test.Size)):
+	case err != nil && (e.carrier != nil && e.test.hasSize(len(payload)) || e.carrier == nil && looksDamaged([]byte(payload), e.test.Size)):
 		e.counts.gotDamaged()
 	case err != nil || f.Run != e.run || !e.expects(f.Way):
 		e.counts.gotForeign(len(payload))
@@ -638,13 +663,13 @@ func (w *way) sendAll(ctx context.Context, t *Test, start time.Time, enough func
 			now := time.Now()
 			w.to.counts.sent(planned, now)
 			f := stamped{Frame: Frame{Way: w.number, Run: w.from.run, Number: uint32(i)}, Planned: planned.Sub(w.from.start).Microseconds(), Sent: now.Sub(w.from.start).Microseconds()}
-			w.frame = f.append(w.frame[:0], t.Size)
+			w.frame = f.append(w.frame[:0], t.sizeOf(i))
 			if _, err := d.SayBytes(ctx, w.frame); err != nil {
 				return err
 			}
 			continue
 		}
-		text, err := w.text(uint32(i), t.Size)
+		text, err := w.text(uint32(i), t.sizeOf(i))
 		if err != nil {
 			return err
 		}

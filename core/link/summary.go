@@ -52,6 +52,7 @@ type Direction struct {
 	Loss         Share           `json:"loss"`
 	Bursts       Bursts          `json:"bursts"`
 	Minutes      []Minute        `json:"minutes"`
+	Sizes        []SizeResult    `json:"sizes,omitempty"`  // where frames of several sizes were sent
 	LatencyMS    *Latency        `json:"latency_ms"`       // null if nothing arrived
 	VariationMS  float64         `json:"variation_ms"`     // packet delay variation, 99th percentile above the least (RFC 5481)
 	JitterMS     float64         `json:"jitter_ms"`        // RFC 3550
@@ -120,7 +121,7 @@ func (t *tally) sumUp(from, to string, g gathered, unknown int) Direction {
 		Foreign: t.foreign, ForeignBytes: t.foreignBytes,
 		Loss:     Wilson(sent-t.received, sent),
 		JitterMS: t.jitter.value / 1e6,
-		Bursts:   g.runs.bursts(), Minutes: append([]Minute{}, g.minutes...), Levels: g.byLevel(),
+		Bursts:   g.runs.bursts(), Minutes: append([]Minute{}, g.minutes...), Levels: g.byLevel(), Sizes: g.bySize(),
 		Strength: t.strength.summary(), SNR: t.snr.summary(),
 	}
 	d.Margin = margin(d.Levels, d.Strength)
