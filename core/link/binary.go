@@ -1,6 +1,7 @@
 package link
 
 import (
+	"bytes"
 	"encoding/binary"
 	"time"
 )
@@ -26,7 +27,12 @@ const answered = 8
 
 // append appends the frame, framed, with filler up to size bytes before framing.
 func (f stamped) append(dst []byte, size int) []byte {
-	raw := make([]byte, max(size, MinBinary))
+	var few [256]byte
+	raw := few[:]
+	if size = max(size, MinBinary); size > len(few) {
+		raw = make([]byte, size)
+	}
+	raw = raw[:size]
 	binary.BigEndian.PutUint32(raw[0:], uint32(version<<4|f.Way&15)<<24|f.Run&0xffffff)
 	binary.BigEndian.PutUint32(raw[4:], f.Number)
 	for i, v := range []int64{f.Planned, f.Sent, f.FarCame, f.FarWent} {
@@ -60,8 +66,16 @@ func get48(b []byte) int64 {
 
 // decodeBinary reads what stands between two zeros.
 func decodeBinary(chunk []byte) (stamped, int, error) {
-	raw, ok := uncobs(chunk)
-	if !ok || len(raw) < MinBinary {
+	raw, ok := uncobs(nil, chunk)
+	if !ok {
+		return stamped{}, 0, errNoFrame
+	}
+	return readBinary(raw)
+}
+
+// readBinary reads a frame without its framing.
+func readBinary(raw []byte) (stamped, int, error) {
+	if len(raw) < MinBinary {
 		return stamped{}, 0, errNoFrame
 	}
 	end := len(raw) - 4
@@ -95,18 +109,15 @@ func cobs(dst, raw []byte) []byte {
 	}
 }
 
-// uncobs takes the framing off again.
-func uncobs(b []byte) ([]byte, bool) {
-	raw := make([]byte, 0, len(b))
+// uncobs takes the framing off again and appends what is left to raw.
+func uncobs(raw, b []byte) ([]byte, bool) {
 	for len(b) > 0 {
 		n := int(b[0])
 		if n == 0 || n > len(b) {
-			return nil, false
+			return raw, false
 		}
-		for _, c := range b[1:n] {
-			if c == 0 {
-				return nil, false
-			}
+		if bytes.IndexByte(b[1:n], 0) >= 0 {
+			return raw, false
 		}
 		raw = append(raw, b[1:n]...)
 		if b = b[n:]; n < 255 && len(b) > 0 {
@@ -125,7 +136,8 @@ const longestChunk = 8 << 10
 // decoder takes bytes as they come and gives out frames.
 type decoder struct {
 	chunk []byte
-	over  int // bytes of an overlong chunk that were not kept
+	raw   []byte // its content, kept for the next
+	over  int    // bytes of an overlong chunk that were not kept
 
 	// whole is told of each whole frame, with its size; broken of what stood
 	// between two zeros and is none.
@@ -134,25 +146,40 @@ type decoder struct {
 }
 
 func (d *decoder) feed(at time.Time, b []byte) {
-	for _, c := range b {
-		if c != 0 {
-			if len(d.chunk) < longestChunk {
-				d.chunk = append(d.chunk, c)
-			} else {
-				d.over++
-			}
-			continue
+	for len(b) > 0 {
+		end := bytes.IndexByte(b, 0)
+		piece := b
+		if end >= 0 {
+			piece = b[:end]
 		}
+		room := min(len(piece), longestChunk-len(d.chunk))
+		d.chunk = append(d.chunk, piece[:room]...)
+		d.over += len(piece) - room
+		if end < 0 {
+			return
+		}
+		b = b[end+1:]
 		if len(d.chunk) == 0 {
 			continue
 		}
-		if f, size, err := decodeBinary(d.chunk); err == nil && d.over == 0 {
+		f, size, err := d.decode()
+		if err == nil && d.over == 0 {
 			d.whole(at, f, size)
 		} else {
 			d.broken(len(d.chunk) + d.over)
 		}
 		d.chunk, d.over = d.chunk[:0], 0
 	}
+}
+
+// decode reads the chunk, into memory that is kept.
+func (d *decoder) decode() (stamped, int, error) {
+	raw, ok := uncobs(d.raw[:0], d.chunk)
+	d.raw = raw
+	if !ok {
+		return stamped{}, 0, errNoFrame
+	}
+	return readBinary(raw)
 }
 
 // flush gives up what is left at the end.

@@ -534,7 +534,7 @@ func BenchmarkFrames(b *testing.B) {
 	}
 	b.Run("link", func(b *testing.B) {
 		a, z := open()
-		test := &Test{Plan: Plan{Count: b.N, Every: 1, Size: 24, Deadline: time.Second}, A: &station.Station{Name: "a", Address: a}, B: &station.Station{Name: "z", Address: z}}
+		test := &Test{Plan: Plan{Count: b.N, Every: 1, Size: MinBinary, Deadline: time.Second}, A: &station.Station{Name: "a", Address: a}, B: &station.Station{Name: "z", Address: z}}
 		var first, last time.Time
 		test.Row = func(_, _ string, r Row) {
 			if r.Number == 0 {
@@ -560,7 +560,7 @@ func BenchmarkFrames(b *testing.B) {
 			b.Fatal(err)
 		}
 		defer pz.Close()
-		frame := append(Frame{}.Append(nil, 24), '\n')
+		frame := stamped{}.append(nil, MinBinary)
 		b.ResetTimer()
 		go func() {
 			for range b.N {
