@@ -8,6 +8,7 @@ import (
 	"io"
 	"math"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -17,6 +18,7 @@ import (
 	"uparrot/core/bench"
 	"uparrot/core/link"
 	"uparrot/core/phrasebook"
+	serialports "uparrot/core/ports"
 	"uparrot/core/source"
 	"uparrot/core/station"
 )
@@ -317,6 +319,7 @@ func (a *app) doLinkTest(ctx context.Context, t *link.Test, f linkFlags) (sum li
 	}
 	defer a.err.end()
 	sum, err = t.Do(ctx)
+	tellHoldBack(t, &sum)
 	if walk != nil {
 		sum.Stretches = walk.walk.Stretches()
 	}
@@ -324,6 +327,31 @@ func (a *app) doLinkTest(ctx context.Context, t *link.Test, f linkFlags) (sum li
 		err = errors.Join(err, linkPictures(f.plot, points, sum))
 	}
 	return sum, err
+}
+
+// tellHoldBack notes how long the receiving adapters may gather bytes. Where the
+// system does not tell, nothing is noted.
+func tellHoldBack(t *link.Test, sum *link.Summary) {
+	all, err := serialports.List()
+	if err != nil {
+		return
+	}
+	held := map[string]*int{}
+	for _, p := range all {
+		held[p.Path] = p.HoldBack
+	}
+	for i := range sum.Directions {
+		d := &sum.Directions[i]
+		receiver := t.A
+		if t.B != nil && d.To == t.B.Name {
+			receiver = t.B
+		}
+		path := receiver.Address
+		if real, err := filepath.EvalSymlinks(path); err == nil {
+			path = real
+		}
+		d.HoldMS = held[path]
+	}
 }
 
 // linkProgress draws how a test is going; where that cannot be drawn, it says
@@ -381,7 +409,7 @@ func printSummary(w io.Writer, sum link.Summary) {
 		if l := d.LatencyMS; l != nil {
 			rows = append(rows,
 				[]string{"  latency", fmt.Sprintf("median %.1f ms; 90 %% within %.1f, 95 %% within %.1f, 99 %% within %.1f, 99.9 %% within %.1f; %.1f to %.1f ms", l.Median, l.P90, l.P95, l.P99, l.P999, l.Min, l.Max)},
-				[]string{"  of that", fmt.Sprintf("%.1f ms on the serial lines, %.3f ms in this machine, the rest in the modules and the air", d.WireMS, sum.FloorMS)},
+				[]string{"  of that", fmt.Sprintf("%.1f ms on the serial lines, %.3f ms in this machine,%s the rest in the modules and the air", d.WireMS, sum.FloorMS, heldBack(d))},
 				[]string{"  variation", fmt.Sprintf("%.1f ms from the least to the 99th percentile (RFC 5481); jitter %.1f ms (RFC 3550)", d.VariationMS, d.JitterMS)})
 		}
 		if b := d.Bursts; b.Runs > 0 {
@@ -413,6 +441,14 @@ func printSummary(w io.Writer, sum link.Summary) {
 		}
 		table(w, rows)
 	}
+}
+
+// heldBack is what the receiving adapter may add, in words.
+func heldBack(d link.Direction) string {
+	if d.HoldMS == nil {
+		return ""
+	}
+	return fmt.Sprintf(" up to %d ms held back by the adapter,", *d.HoldMS)
 }
 
 // lossWords is the loss with how sure it is; where none was seen, what that says.

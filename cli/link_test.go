@@ -24,6 +24,8 @@ func TestPrintSummary(t *testing.T) {
 		Strength: &link.Spread{Min: -116, Mean: -110.96, Max: -105}, Verdict: verdict.Undecided, Why: []string{"more frames would tell"},
 	}
 	silent := link.Direction{From: "summit", To: "valley", Sent: 5, Lost: 5, Loss: link.Wilson(5, 5), Verdict: verdict.Failed, Why: []string{"nothing arrived"}}
+	sixteen := 16
+	d.HoldMS = &sixteen
 	var b bytes.Buffer
 	printSummary(&b, link.Summary{FloorMS: 0.012, Limits: link.Limits{MaxLoss: &share}, Directions: []link.Direction{d, silent}})
 	want := `valley to summit  undecided
@@ -31,7 +33,7 @@ func TestPrintSummary(t *testing.T) {
   oddities   1 damaged (among the lost), 0 late, 2 duplicated, 0 reordered, 0 foreign
   loss       1.50 %, with 95 % confidence 0.51 % to 4.32 %
   latency    median 48.6 ms; 90 % within 53.0, 95 % within 54.0, 99 % within 55.0, 99.9 % within 57.0; 43.0 to 58.0 ms
-  of that    7.5 ms on the serial lines, 0.012 ms in this machine, the rest in the modules and the air
+  of that    7.5 ms on the serial lines, 0.012 ms in this machine, up to 16 ms held back by the adapter, the rest in the modules and the air
   variation  12.0 ms from the least to the 99th percentile (RFC 5481); jitter 3.2 ms (RFC 3550)
   bursts     1 run of lost frames, 3.0 long on average, the longest 3; losses stand together (after a lost frame the next is lost in 67 % of cases, after a received one in 0.5 %)
   strength   mean -111.0 dBm, -116 to -105 dBm

@@ -52,14 +52,15 @@ type Direction struct {
 	Loss         Share           `json:"loss"`
 	Bursts       Bursts          `json:"bursts"`
 	Minutes      []Minute        `json:"minutes"`
-	Sizes        []SizeResult    `json:"sizes,omitempty"`  // where frames of several sizes were sent
-	LatencyMS    *Latency        `json:"latency_ms"`       // null if nothing arrived
-	VariationMS  float64         `json:"variation_ms"`     // packet delay variation, 99th percentile above the least (RFC 5481)
-	JitterMS     float64         `json:"jitter_ms"`        // RFC 3550
-	WireMS       float64         `json:"wire_ms"`          // of the latency, spent on the serial lines, on average
-	Histogram    string          `json:"histogram"`        // of latencies in microseconds, HdrHistogram V2, compressed, base64
-	Margin       *Margin         `json:"margin,omitempty"` // to the strength where loss begins
-	Levels       []Level         `json:"levels,omitempty"` // loss by strength
+	Sizes        []SizeResult    `json:"sizes,omitempty"`        // where frames of several sizes were sent
+	LatencyMS    *Latency        `json:"latency_ms"`             // null if nothing arrived
+	VariationMS  float64         `json:"variation_ms"`           // packet delay variation, 99th percentile above the least (RFC 5481)
+	JitterMS     float64         `json:"jitter_ms"`              // RFC 3550
+	WireMS       float64         `json:"wire_ms"`                // of the latency, spent on the serial lines, on average
+	HoldMS       *int            `json:"hold_back_ms,omitempty"` // so long the receiving adapter may gather bytes before it hands them on
+	Histogram    string          `json:"histogram"`              // of latencies in microseconds, HdrHistogram V2, compressed, base64
+	Margin       *Margin         `json:"margin,omitempty"`       // to the strength where loss begins
+	Levels       []Level         `json:"levels,omitempty"`       // loss by strength
 	Strength     *Spread         `json:"strength_dbm,omitempty"`
 	SNR          *Spread         `json:"snr_db,omitempty"`
 	Verdict      verdict.Verdict `json:"verdict"`
