@@ -154,6 +154,8 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 	fl.IntVar(&f.plan.Count, "count", 200, "frames in each direction")
 	fl.DurationVar(&f.plan.Every, "every", 100*time.Millisecond, "from one frame to the next")
 	fl.StringVar(&f.size, "size", "", fmt.Sprintf("bytes in a frame, at least %d, or %d in binary (%d, or the least); a list 24,48,96 or a sweep 24..96/8 takes them in turn", link.MinSize, link.MinBinary, link.DefaultSize))
+	fl.Float64Var(&f.plan.AirRate, "air-rate", 0, "bits a second in the air, if known: a plan that the air cannot keep is then warned of")
+	fl.DurationVar(&f.plan.Preamble, "preamble", 0, "preamble before each frame in the air, if known")
 	fl.IntVar(&f.plan.Window, "window", 0, "send as soon as fewer than so many frames are on their way; with --every not before that either")
 	fl.StringVar(&f.load, "load", "", "send so often that frames take this share of the wire, such as 50%")
 	fl.StringVar(&f.plan.To, "to", "", "for a round trip: the far end's address, where the carrier needs one")

@@ -304,3 +304,34 @@ func TestStrength(t *testing.T) {
 		}
 	}
 }
+
+// A plan that the wire or the air cannot keep is told before the start, with the
+// sum.
+func TestWarnings(t *testing.T) {
+	st := &station.Station{Name: "a"}
+	st.Setup.Speed = 9600
+	for _, c := range []struct {
+		plan Plan
+		want []string
+	}{
+		{Plan{Count: 1, Every: 100 * time.Millisecond}, nil},
+		{Plan{Count: 1, Every: 20 * time.Millisecond}, []string{"the wire of a: a frame takes 40.625ms (39 bytes at 9600 8N1), longer than the interval of 20ms"}},
+		{Plan{Count: 1, Every: 50 * time.Millisecond, AirRate: 4800, Preamble: 10 * time.Millisecond}, []string{"the air: a frame takes 70ms (preamble of 10ms and 36 bytes at 4800 bit/s)"}},
+		{Plan{Count: 1, Window: 2}, nil},
+	} {
+		test := &Test{Plan: c.plan, A: st}
+		if err := test.Check(); err != nil {
+			t.Fatal(err)
+		}
+		got := test.Warnings()
+		if len(got) != len(c.want) {
+			t.Errorf("%+v: %v", c.plan, got)
+			continue
+		}
+		for i, want := range c.want {
+			if !strings.Contains(got[i], want) {
+				t.Errorf("%+v: %s, want %s", c.plan, got[i], want)
+			}
+		}
+	}
+}

@@ -32,6 +32,8 @@ type Plan struct {
 	Size     int           // bytes in a frame; 0 chooses DefaultSize, or MinBinary through a transparent link
 	Sizes    []int         // several sizes, taken in turn; Size is then the greatest
 	Both     bool          // also from the second end to the first, at the same time
+	AirRate  float64       // bits a second in the air, where that is known, for Warnings; 0 is not known
+	Preamble time.Duration // before each frame in the air, for Warnings
 	Window   int           // frames that may be on their way at once; 0 is no limit
 	To       string        // for a round trip: the far end's address, where the carrier needs one
 	Deadline time.Duration // later frames are late; so long the end waits for stragglers
@@ -173,11 +175,24 @@ func (t *Test) EveryForLoad(share float64) time.Duration {
 // Warnings are odd things about the plan that do not keep it from running.
 func (t *Test) Warnings() []string {
 	var w []string
-	for _, s := range t.ends() {
-		wire := s.Setup.Line().Time(t.spoken(s))
-		if t.Every > 0 && wire > t.Every {
-			w = append(w, fmt.Sprintf("%s: a frame takes %v on the wire, longer than the interval of %v: frames will be sent later than planned", s.Name, wire.Round(time.Microsecond), t.Every))
+	if t.Every == 0 {
+		return nil
+	}
+	cannot := func(what string, needs time.Duration, sum string) {
+		if needs > t.Every {
+			w = append(w, fmt.Sprintf("%s: a frame takes %v (%s), longer than the interval of %v: frames will be sent later than planned, or pile up", what, needs.Round(time.Microsecond), sum, t.Every))
 		}
+	}
+	for _, s := range t.ends() {
+		line := s.Setup.Line()
+		cannot("the wire of "+s.Name, line.Time(t.spoken(s)), fmt.Sprintf("%d bytes at %v", t.spoken(s), line))
+	}
+	if t.AirRate > 0 || t.Preamble > 0 {
+		air := t.Preamble
+		if t.AirRate > 0 {
+			air += time.Duration(float64(8*t.Size) / t.AirRate * float64(time.Second))
+		}
+		cannot("the air", air, fmt.Sprintf("preamble of %v and %d bytes at %g bit/s", t.Preamble, t.Size, t.AirRate))
 	}
 	return w
 }
