@@ -230,6 +230,7 @@ func (a *app) demoEnd(dir string, v verdict.Verdict, d time.Duration) {
 		{"  link.json, frames.csv", "the link test: its summary, and one row a frame"},
 		{"  link-time.png, link-distribution.png, link-strength.png", "the link drawn"},
 		{"  truth.json", "what the simulated air really did"},
+		{"  workshop.toml, ropeway.toml", "benches with a module of each other family; a procedure for each stands beside them"},
 		{"  station.toml, boards.parrot", "another bench: a modem set otherwise than its guide says, two relay boards"},
 	})
 	fmt.Fprintf(a.out, `

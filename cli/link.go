@@ -425,9 +425,9 @@ func printSummary(w io.Writer, sum link.Summary) {
 			rows = append(rows, []string{"  strength", fmt.Sprintf("mean %.1f dBm, %v to %v dBm", st.Mean, st.Min, st.Max)})
 		}
 		if m := d.Margin; m != nil && m.Seen {
-			rows = append(rows, []string{"  margin", fmt.Sprintf("%.1f dB above %.1f dBm, where loss begins", m.DB, m.Level)})
+			rows = append(rows, []string{"  margin", fmt.Sprintf("%.1f dB above %.1f dBm, where more than 5 %% begin to be lost", m.DB, m.Level)})
 		} else if m != nil {
-			rows = append(rows, []string{"  margin", fmt.Sprintf("%.1f dB at least: down to %v dBm no loss has begun", m.DB, m.Level)})
+			rows = append(rows, []string{"  margin", fmt.Sprintf("%.1f dB at least: down to %v dBm no strength has shown a loss above 5 %%", m.DB, m.Level)})
 		}
 		if st := d.SNR; st != nil {
 			rows = append(rows, []string{"  snr", fmt.Sprintf("mean %.1f dB, %v to %v dB", st.Mean, st.Min, st.Max)})

@@ -74,7 +74,7 @@ func (w *walker) observe(all []link.Progress) {
 		state, colour = "  SILENT   ", "1"
 	}
 	style := w.app.err.styles.NewStyle().Bold(true)
-	w.app.err.draw("%s%s", style.Background(lipgloss.Color(colour)).Foreground(lipgloss.Color("15")).Render(state), style.Render(strings.ToUpper(text)))
+	w.app.err.draw("%s%s", style.Background(lipgloss.Color(colour)).Foreground(lipgloss.Color("15")).Render(state), style.Render(text))
 	if !w.app.err.terminal && time.Since(w.told) > 10*time.Second {
 		w.told = time.Now()
 		w.app.err.line("%s%s", strings.TrimSpace(state), text)
