@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strconv"
 	"sync/atomic"
 	"time"
 
@@ -52,16 +51,7 @@ func (a *Answer) Do(ctx context.Context) (err error) {
 					offer(reply{came: at, bin: f, size: size})
 				}
 			}
-			c.Dialect, c.Refusals, c.Banner, c.Notices = dialog.Bytes, nil, nil, nil
-			trace := c.Trace
-			c.Trace = func(t dialog.Trace) {
-				if trace != nil {
-					trace(t)
-				}
-				if t.Kind == dialog.Came {
-					d.feed(t.Time, t.Bytes)
-				}
-			}
+			bytesOnly(c, d.feed)
 			return
 		}
 		c.Notices = append([]*pattern.Pattern{carrier.ArrivesPattern}, c.Notices...)
@@ -122,15 +112,7 @@ func (a *Answer) Do(ctx context.Context) (err error) {
 func (a *Answer) carry(ctx context.Context, d *dialog.Dialog, r reply, micros func(time.Time) int64) error {
 	r.text.Way |= answered
 	payload := string(r.text.appendAnswered(nil, r.size, micros(r.came), micros(time.Now())))
-	text, err := carrierOf(a.Station).SendSaid.Fill(func(name string) (string, error) {
-		switch name {
-		case "to":
-			return r.to, nil
-		case "length":
-			return strconv.Itoa(len(payload)), nil
-		}
-		return payload, nil
-	})
+	text, err := command(carrierOf(a.Station), r.to, payload)
 	if err != nil {
 		return fmt.Errorf("send a frame back: %w", err)
 	}

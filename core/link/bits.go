@@ -298,18 +298,13 @@ func (b *Bits) Do(ctx context.Context) (res BitsResult, err error) {
 	for i, s := range ends {
 		last := i == len(ends)-1
 		dialogs[i], err = s.Open(b.Record, func(c *dialog.Config) {
-			c.Dialect, c.Refusals, c.Banner, c.Notices = dialog.Bytes, nil, nil, nil
-			trace := c.Trace
-			c.Trace = func(t dialog.Trace) {
-				if trace != nil {
-					trace(t)
-				}
-				if t.Kind == dialog.Came && last {
+			bytesOnly(c, func(at time.Time, b []byte) {
+				if last {
 					mu.Lock()
-					counter.feed(t.Time, t.Bytes)
-					mu.Unlock()
+					defer mu.Unlock()
+					counter.feed(at, b)
 				}
-			}
+			})
 		})
 		if err != nil {
 			for j := range i {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -69,16 +68,7 @@ func (e *ear) adjust(c *dialog.Config) {
 	if carrier == nil {
 		e.decoder.broken = func(int) {}
 		e.decoder.whole = func(_ time.Time, f stamped, _ int) { e.note(f.Frame) }
-		c.Dialect, c.Refusals, c.Banner, c.Notices = dialog.Bytes, nil, nil, nil
-		trace := c.Trace
-		c.Trace = func(t dialog.Trace) {
-			if trace != nil {
-				trace(t)
-			}
-			if t.Kind == dialog.Came {
-				e.decoder.feed(t.Time, t.Bytes)
-			}
-		}
+		bytesOnly(c, e.decoder.feed)
 		return
 	}
 	c.Notices = append([]*pattern.Pattern{carrier.ArrivesPattern}, c.Notices...)
@@ -176,15 +166,7 @@ func (m *Map) speak(ctx context.Context, e *ear, run uint32) error {
 			continue
 		}
 		payload := string(f.Append(nil, m.Size))
-		text, err := carrier.SendSaid.Fill(func(name string) (string, error) {
-			switch name {
-			case "to":
-				return carrier.Broadcast, nil
-			case "length":
-				return strconv.Itoa(len(payload)), nil
-			}
-			return payload, nil
-		})
+		text, err := command(carrier, carrier.Broadcast, payload)
 		if err != nil {
 			return fmt.Errorf("speak at %s: %w", e.Name, err)
 		}

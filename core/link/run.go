@@ -408,16 +408,7 @@ func (t *Test) connect(ctx context.Context, ends ...*end) error {
 // adjust has every arrival brought to the tally instead of the inbox.
 func (e *end) adjust(c *dialog.Config) {
 	if e.binary {
-		c.Dialect, c.Refusals, c.Banner, c.Notices, c.OnNotice = dialog.Bytes, nil, nil, nil, nil
-		trace := c.Trace
-		c.Trace = func(t dialog.Trace) {
-			if trace != nil {
-				trace(t)
-			}
-			if t.Kind == dialog.Came {
-				e.decode.feed(t.Time, t.Bytes)
-			}
-		}
+		bytesOnly(c, e.decode.feed)
 		return
 	}
 	arrives := pattern.Must("...")
@@ -733,18 +724,38 @@ func (w *way) text(number uint32, size int) (string, error) {
 	if w.from.carrier == nil {
 		return payload, nil
 	}
-	return w.from.carrier.SendSaid.Fill(func(name string) (string, error) {
+	to := w.to.address
+	if w.to.repeats {
+		to = w.to.far
+	}
+	return command(w.from.carrier, to, payload)
+}
+
+// command is the words that send a payload through a carrier.
+func command(c *phrasebook.Carrier, to, payload string) (string, error) {
+	return c.SendSaid.Fill(func(name string) (string, error) {
 		switch name {
 		case "to":
-			if w.to.repeats {
-				return w.to.far, nil
-			}
-			return w.to.address, nil
+			return to, nil
 		case "length":
 			return strconv.Itoa(len(payload)), nil
 		}
 		return payload, nil
 	})
+}
+
+// bytesOnly has a dialog hand on what comes as it is.
+func bytesOnly(c *dialog.Config, feed func(at time.Time, b []byte)) {
+	c.Dialect, c.Refusals, c.Banner, c.Notices, c.OnNotice = dialog.Bytes, nil, nil, nil, nil
+	trace := c.Trace
+	c.Trace = func(t dialog.Trace) {
+		if trace != nil {
+			trace(t)
+		}
+		if t.Kind == dialog.Came {
+			feed(t.Time, t.Bytes)
+		}
+	}
 }
 
 // waitForStragglers waits until the deadline of the last frame, or until all
