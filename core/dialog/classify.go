@@ -1,0 +1,117 @@
+package dialog
+
+import (
+	"bytes"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"uparrot/core/pattern"
+)
+
+// classify says what sort of line this is, and does what follows from it.
+func (d *Dialog) classify(l *Line) (taken bool) {
+	if d.isEcho(l) {
+		l.class = echo
+		d.echoOf = ""
+		return false
+	}
+	first, note := -1, -1
+	var noteCaps []pattern.Capture
+	match := func(text []byte) {
+		d.set.Match(text, func(i int, caps []pattern.Capture) bool {
+			if i >= d.nBan {
+				note, noteCaps = i-d.nBan, caps
+				return false
+			}
+			if first < 0 {
+				first = i
+			}
+			return true
+		})
+	}
+	if match(l.Text); first < 0 && note < 0 && l.echoed > 0 {
+		match(l.Text[l.echoed:])
+	}
+	switch {
+	case note >= 0:
+		l.class = notice
+		return d.cfg.OnNotice != nil && d.cfg.OnNotice(note, *l, noteCaps)
+	case first >= 0 && d.exchange.open: // outside an exchange a result is a line like any other
+		if first < d.nRef {
+			d.exchange.refused, d.exchange.refusal = string(l.Text), l.num
+		}
+		if d.cfg.Dialect == AT || first >= d.nRef { // a console's prompt is still to come
+			d.exchange.open, d.exchange.last = false, l.num
+		}
+	}
+	return false
+}
+
+// isEcho tells the echo of what was said from other lines. An echo may come
+// without a line end, joined to the answer: then the line may be either.
+func (d *Dialog) isEcho(l *Line) bool {
+	if d.echoOf == "" {
+		return false
+	}
+	text := string(l.Text)
+	if text == d.echoOf {
+		return true
+	}
+	if front, ok := strings.CutSuffix(text, d.echoOf); ok && d.isPrompt([]byte(front)) {
+		return true
+	}
+	if strings.HasPrefix(text, d.echoOf) && d.exchange.open && l.num == d.exchange.first {
+		l.echoed = len(d.echoOf)
+	}
+	return false
+}
+
+// isPrompt reports whether text is the console's prompt.
+func (d *Dialog) isPrompt(text []byte) bool {
+	if d.cfg.Dialect != Console || d.cfg.Prompt == nil {
+		return false
+	}
+	text = clean(text)
+	if i := bytes.LastIndexFunc(text, func(r rune) bool { return r < ' ' || r == 0x7f || r == utf8.RuneError }); i >= 0 {
+		_, n := utf8.DecodeRune(text[i:]) // what comes before is noise
+		text = text[i+n:]
+	}
+	_, ok := d.cfg.Prompt.Match(bytes.Trim(text, " \t"))
+	return ok
+}
+
+// longestPrompt bounds what is held against the prompt.
+const longestPrompt = 1024
+
+// findPrompt looks for the prompt at the end of what has come. A prompt has no
+// line end; it is filed as a line of its own and ends an open exchange.
+func (d *Dialog) findPrompt(now time.Time) {
+	from := max(int(d.partial-d.rawAt), len(d.raw)-longestPrompt)
+	text := d.raw[from:]
+	if len(text) == 0 || insideEscape(text) || !d.isPrompt(text) {
+		return
+	}
+	l := Line{Time: now, Wire: d.lead + len(text), class: prompt, num: d.count, Text: d.keep(clean(text)),
+		start: d.rawAt + int64(from), stop: d.rawAt + int64(len(d.raw)), end: d.rawAt + int64(len(d.raw))}
+	d.count++
+	d.lines = append(d.lines, l)
+	d.partial, d.lead, d.wants, d.afterCR = l.end, 0, 0, false
+	if d.exchange.open {
+		d.exchange.open, d.exchange.last = false, l.num
+	}
+}
+
+// insideEscape reports whether text ends within an escape sequence (ECMA-48),
+// whose end is still to come.
+func insideEscape(text []byte) bool {
+	i := bytes.LastIndexByte(text, 0x1b)
+	if i < 0 {
+		return false
+	}
+	seq := text[i+1:]
+	if len(seq) == 0 || seq[0] != '[' {
+		return len(seq) == 0
+	}
+	return bytes.IndexFunc(seq[1:], func(r rune) bool { return r >= 0x40 && r <= 0x7e }) < 0
+}

@@ -1,0 +1,243 @@
+package link
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"uparrot/core/dialog"
+	"uparrot/core/pattern"
+	"uparrot/core/phrasebook"
+	"uparrot/core/station"
+	"uparrot/core/uart"
+)
+
+// end is one side of the link at work.
+type end struct {
+	*station.Station
+	carrier *phrasebook.Carrier // nil: plain bytes
+	dialog  *dialog.Dialog
+	before  *dialog.Config // of a dialog that was borrowed
+	line    uart.Line
+	address string // as its peer must name it; "" if the carrier needs none
+
+	binary   bool // frames go as they are
+	decode   decoder
+	test     *Test
+	start    time.Time // of the run, for the times in frames
+	run      uint32
+	listenTo byte // the way whose frames arrive here
+	counts   *tally
+	outLine  uart.Line              // the peer's
+	outBytes atomic.Int64           // that a frame of the peer takes on the peer's line
+	peer     atomic.Pointer[string] // the peer's address, for telling its messages from others'
+	repeats  bool                   // frames come back to this very end
+	far      string                 // the far end's address then
+}
+
+// answers is how long a module may take to answer a command.
+const answers = 2 * time.Second
+
+// end makes one side of the link ready.
+func (t *Test) end(s *station.Station, run uint32, listenTo byte, start time.Time) *end {
+	e := &end{Station: s, carrier: carrierOf(s), line: s.Setup.Line(), test: t, run: run, listenTo: listenTo, start: start, binary: transparent(s)}
+	e.decode.whole = e.came
+	e.decode.broken = func(size int) {
+		if e.counts == nil {
+			return
+		}
+		// What has about a frame's length was one; the rest is somebody else's.
+		if most := framedSize(t.Size); size > most/2 && size <= most {
+			e.counts.gotDamaged()
+		} else {
+			e.counts.gotForeign(size)
+		}
+	}
+	return e
+}
+
+// connect opens both ends and finds out their addresses.
+func (t *Test) connect(ctx context.Context, ends ...*end) error {
+	for _, e := range ends {
+		if e.dialog = t.Open[e.Name]; e.dialog != nil {
+			before := e.dialog.Configure(e.adjust)
+			e.before = &before
+			continue
+		}
+		var err error
+		if e.dialog, err = e.Station.Open(t.Record, e.adjust); err != nil {
+			return err
+		}
+	}
+	far := ends[len(ends)-1]
+	if t.B == nil {
+		far = &end{Station: t.A, line: t.A.Setup.Line(), address: t.To}
+	}
+	for _, e := range ends {
+		if e.carrier != nil && strings.Contains(e.carrier.Send, "{to}") {
+			address, err := e.readAddress(ctx)
+			if err != nil {
+				return fmt.Errorf("read the address of %s: %w", e.Name, err)
+			}
+			e.address = address
+		}
+	}
+	near := ends[0]
+	near.outLine, far.outLine = far.line, near.line
+	near.peer.Store(&far.address)
+	far.peer.Store(&near.address)
+	if t.B == nil {
+		near.far = t.To
+	}
+	if near.address != "" && near.address == far.address {
+		return fmt.Errorf("%s and %s have the same address, %s: give each its own first", near.Name, far.Name, near.address)
+	}
+	return nil
+}
+
+// adjust has every arrival brought to the tally instead of the inbox.
+func (e *end) adjust(c *dialog.Config) {
+	if e.binary {
+		bytesOnly(c, e.decode.feed)
+		return
+	}
+	arrives := pattern.Must("...")
+	if e.carrier != nil {
+		arrives = e.carrier.ArrivesPattern
+	} else {
+		c.Dialect, c.Refusals, c.Banner = dialog.Lines, nil, nil
+		c.Notices = nil
+	}
+	c.Notices = append([]*pattern.Pattern{arrives}, c.Notices...)
+	c.OnNotice = func(notice int, l dialog.Line, caps []pattern.Capture) bool {
+		if notice == 0 {
+			e.arrival(l, caps)
+		}
+		return notice == 0
+	}
+}
+
+// came counts one whole binary frame.
+func (e *end) came(at time.Time, f stamped, size int) {
+	if e.counts == nil {
+		return // nothing is expected at this end
+	}
+	if f.Run != e.run || !e.expects(f.Way) {
+		e.counts.gotForeign(framedSize(size))
+		return
+	}
+	bytes := framedSize(size)
+	wire := e.outLine.Time(bytes) + e.line.Time(bytes)
+	if f.Way&answered != 0 { // what the far end took is not the link's
+		at = at.Add(-time.Duration(max(0, f.FarWent-f.FarCame)) * time.Microsecond)
+		wire *= 2
+	}
+	e.counts.arrived(f.Number, at, wire, math.NaN(), math.NaN(), bytes)
+}
+
+// expects reports whether frames of a way arrive at this end: on a round trip also
+// those that a far end has marked as answered.
+func (e *end) expects(way byte) bool {
+	return way == e.listenTo || e.repeats && way == e.listenTo|answered
+}
+
+// arrival counts one message that came out of the module.
+func (e *end) arrival(l dialog.Line, caps []pattern.Capture) {
+	if e.counts == nil {
+		return // nothing is expected at this end
+	}
+	payload, strength, snr := string(l.Text), math.NaN(), math.NaN()
+	foreign := false
+	for _, c := range caps {
+		switch c.Name {
+		case "payload":
+			payload = c.Text
+		case "strength":
+			strength = numeric(c.Value)
+		case "snr":
+			snr = numeric(c.Value)
+		case "from":
+			if peer := e.peer.Load(); peer != nil {
+				foreign = *peer != "" && c.Text != *peer
+			}
+		}
+	}
+	f, err := Decode([]byte(payload))
+	switch {
+	case foreign:
+		e.counts.gotForeign(len(payload))
+	case err != nil && (e.carrier != nil && e.test.hasSize(len(payload)) || e.carrier == nil && looksDamaged([]byte(payload), e.test.Size)):
+		e.counts.gotDamaged()
+	case err != nil || f.Run != e.run || !e.expects(f.Way):
+		e.counts.gotForeign(len(payload))
+	default:
+		wire := e.outLine.Time(int(e.outBytes.Load())) + e.line.Time(l.Wire)
+		at := l.Time
+		if f.Way&answered != 0 {
+			came, went := farTimes([]byte(payload))
+			at = at.Add(-time.Duration(max(0, went-came)) * time.Microsecond)
+			wire *= 2 // the far end's lines are taken to be like these
+		}
+		e.counts.arrived(f.Number, at, wire, strength, snr, len(payload))
+	}
+}
+
+func numeric(v any) float64 {
+	switch v := v.(type) {
+	case int:
+		return float64(v)
+	case float64:
+		return v
+	}
+	return math.NaN()
+}
+
+// readAddress asks the module for its own address. Where it does not answer it
+// is asked once more after a bare line ending, which clears away what somebody
+// else has left in its input.
+func (e *end) readAddress(ctx context.Context) (string, error) {
+	address, err := e.askAddress(ctx)
+	if _, missed := errors.AsType[*dialog.Missed](err); !missed {
+		return address, err
+	}
+	e.dialog.PassAll()
+	if _, err := e.dialog.SayBytes(ctx, []byte(e.Setup.EndingBytes())); err != nil {
+		return "", err
+	}
+	return e.askAddress(ctx)
+}
+
+func (e *end) askAddress(ctx context.Context) (string, error) {
+	s, _ := e.Phrasebook.Setting(e.carrier.Address) // the phrasebook was checked
+	if _, err := e.dialog.Say(ctx, s.Read, answers); err != nil {
+		return "", err
+	}
+	h, err := e.dialog.Hear(ctx, dialog.Wait{Pattern: s.AnswerPattern, Within: answers})
+	if err != nil {
+		return "", err
+	}
+	for _, c := range h.Captures {
+		if c.Name == "value" {
+			return fmt.Sprint(c.Value), e.dialog.Settle(ctx, answers)
+		}
+	}
+	return "", errors.New("the answer holds no value")
+}
+
+// bytesOnly has a dialog hand on what comes as it is.
+func bytesOnly(c *dialog.Config, feed func(at time.Time, b []byte)) {
+	c.Dialect, c.Refusals, c.Banner, c.Notices, c.OnNotice = dialog.Bytes, nil, nil, nil, nil
+	trace := c.Trace
+	c.Trace = func(t dialog.Trace) {
+		if trace != nil {
+			trace(t)
+		}
+		if t.Kind == dialog.Came {
+			feed(t.Time, t.Bytes)
+		}
+	}
+}

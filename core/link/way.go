@@ -1,0 +1,163 @@
+package link
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"sync/atomic"
+	"time"
+
+	"uparrot/core/dialog"
+	"uparrot/core/pace"
+	"uparrot/core/phrasebook"
+)
+
+// way is one direction of the test.
+type way struct {
+	from, to *end
+	number   byte
+	refused  atomic.Int64
+	first    int // number of the first frame, after a checkpoint
+	frame    []byte
+}
+
+func (w *way) direction() Direction {
+	d := w.to.counts.direction(w.from.Name, w.toName())
+	d.Refused = int(w.refused.Load())
+	return d
+}
+
+// toName is where the frames of a way arrive, in words.
+func (w *way) toName() string {
+	if w.to.repeats {
+		return "the far end and back"
+	}
+	return w.to.Name
+}
+
+// lookEvery is after how many frames it is asked whether they are enough.
+const lookEvery = 8
+
+// givenUp is how many commands in a row a module may leave unanswered before the
+// test is given up.
+const givenUp = 5
+
+func (w *way) sendAll(ctx context.Context, t *Test, start time.Time, enough func() bool) error {
+	d, unanswered := w.from.dialog, 0
+	for i := w.first; i < t.Count; i++ {
+		if (i%lookEvery == 0 || t.Stop != nil) && i > t.least && enough() {
+			return nil
+		}
+		planned := start.Add(time.Duration(i-w.first) * t.Every)
+		if t.Every == 0 {
+			planned = time.Now()
+		}
+		if !pace.Until(ctx, planned, t.Nap, nil) {
+			return context.Cause(ctx)
+		}
+		if t.Window > 0 && !w.to.counts.room(ctx, t.Window) {
+			return context.Cause(ctx)
+		}
+		if w.from.binary {
+			now := time.Now()
+			w.to.counts.sent(planned, now)
+			f := stamped{Frame: Frame{Way: w.number, Run: w.from.run, Number: uint32(i)}, Planned: planned.Sub(w.from.start).Microseconds(), Sent: now.Sub(w.from.start).Microseconds()}
+			w.frame = f.append(w.frame[:0], t.sizeOf(i))
+			if _, err := d.SayBytes(ctx, w.frame); err != nil {
+				return err
+			}
+			continue
+		}
+		text, err := w.text(uint32(i), t.sizeOf(i))
+		if err != nil {
+			return err
+		}
+		w.to.outBytes.Store(int64(len(text) + 1)) // the module acts on the first byte of the line ending
+		w.to.counts.sent(planned, time.Now())
+		if w.from.carrier == nil {
+			if _, err := d.SayBytes(ctx, []byte(text+plainEnd)); err != nil {
+				return err
+			}
+			continue
+		}
+		if _, err = d.Say(ctx, text, answers); err == nil {
+			err = d.Settle(ctx, answers)
+		}
+		refused, isRefused := errors.AsType[*dialog.Refused](err)
+		missed, isMissed := errors.AsType[*dialog.Missed](err)
+		switch {
+		case isRefused && i == w.first:
+			why := w.from.Phrasebook.Explain(refused.Heard)
+			if why != "" {
+				why = " (" + why + ")"
+			}
+			return fmt.Errorf("%s refused the first frame: said %s, heard %s%s", w.from.Name, refused.Said, refused.Heard, why)
+		case isRefused:
+			w.refused.Add(1)
+		case isMissed:
+			w.refused.Add(1)
+			if unanswered++; unanswered == givenUp {
+				return fmt.Errorf("%s left %d commands in a row unanswered: %w", w.from.Name, givenUp, missed)
+			}
+			continue
+		case err != nil:
+			return err
+		}
+		unanswered = 0
+	}
+	return nil
+}
+
+// plainEnd ends a frame where there is no carrier.
+const plainEnd = "\n"
+
+// text is the words that send a frame.
+func (w *way) text(number uint32, size int) (string, error) {
+	payload := string(Frame{Way: w.number, Run: w.from.run, Number: number}.Append(nil, size))
+	if w.from.carrier == nil {
+		return payload, nil
+	}
+	to := w.to.address
+	if w.to.repeats {
+		to = w.to.far
+	}
+	return command(w.from.carrier, to, payload)
+}
+
+// command is the words that send a payload through a carrier.
+func command(c *phrasebook.Carrier, to, payload string) (string, error) {
+	return c.SendSaid.Fill(func(name string) (string, error) {
+		switch name {
+		case "to":
+			return to, nil
+		case "length":
+			return strconv.Itoa(len(payload)), nil
+		}
+		return payload, nil
+	})
+}
+
+// waitForStragglers waits until the deadline of the last frame, or until all
+// have arrived and so much time has passed that no second copies are on their
+// way.
+func (w *way) waitForStragglers(ctx context.Context, deadline time.Duration) {
+	t := w.to.counts
+	limit := time.NewTimer(deadline)
+	defer limit.Stop()
+	for t.waiting() > 0 {
+		select {
+		case <-t.news:
+		case <-limit.C:
+			return
+		case <-ctx.Done():
+			return
+		}
+	}
+	tail := time.NewTimer(min(deadline, max(250*time.Millisecond, 2*t.longest())))
+	defer tail.Stop()
+	select {
+	case <-tail.C:
+	case <-ctx.Done():
+	}
+}
