@@ -225,6 +225,9 @@ func (d *Dialog) compile() {
 	}
 }
 
+// SetEnding sets what Say adds to a line; "" adds nothing.
+func (c *Config) SetEnding(ending string) { c.Ending, c.NoEnding = ending, ending == "" }
+
 // Configure changes how the module is spoken to, from what comes next on. It
 // returns what was before.
 func (d *Dialog) Configure(change func(*Config)) (before Config) {

@@ -99,13 +99,6 @@ func (d *Dialog) Say(ctx context.Context, text string, within time.Duration) (ti
 	return d.write(ctx, line)
 }
 
-// SetEnding changes what Say adds to a line.
-func (d *Dialog) SetEnding(ending string) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	d.cfg.Ending = ending
-}
-
 // leaveOldAnswers passes over the answer to the line said before: it is no
 // answer to the next one. Lines from outside an exchange stay.
 func (d *Dialog) leaveOldAnswers() {

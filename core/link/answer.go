@@ -37,6 +37,9 @@ func (a *Answer) Do(ctx context.Context) (err error) {
 	began := time.Now()
 	replies := make(chan reply, 1024)
 	carrier := carrierOf(a.Station)
+	if carrier == nil && !transparent(a.Station) {
+		return errNotTransparent(a.Station)
+	}
 	offer := func(r reply) {
 		select {
 		case replies <- r:

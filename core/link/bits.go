@@ -286,7 +286,7 @@ func (b *Bits) Do(ctx context.Context) (res BitsResult, err error) {
 	}
 	for _, s := range ends {
 		if !transparent(s) {
-			return res, fmt.Errorf("%s does not take all values of a byte as they are: bits are tested through transparent links", s.Name)
+			return res, errNotTransparent(s)
 		}
 	}
 	counter, err := newBitCounter(b.Pattern)

@@ -34,6 +34,15 @@ type Costs struct {
 	Utilisation float64       // share of the sender's line that payload and command take then
 }
 
+// airTime is how long bytes take in the air, after their preamble. A rate of 0
+// leaves the bytes out.
+func airTime(bytes int, rate float64, preamble time.Duration) time.Duration {
+	if rate == 0 {
+		return preamble
+	}
+	return preamble + time.Duration(math.Round(float64(8*bytes)/rate*float64(time.Second)))
+}
+
 // Costs works the budget out. A character on the wire takes start, data, parity
 // and stop bits at the line's speed; in the air a byte takes eight bits.
 func (b Budget) Costs() (Costs, error) {
@@ -46,7 +55,7 @@ func (b Budget) Costs() (Costs, error) {
 		ArriveWire: b.Line.Time(b.Payload + b.Arrival),
 	}
 	if b.AirRate > 0 {
-		c.Air = b.Preamble + time.Duration(math.Round(float64((b.Payload+b.AirExtra)*8)/b.AirRate*float64(time.Second)))
+		c.Air = airTime(b.Payload+b.AirExtra, b.AirRate, b.Preamble)
 	}
 	c.Latency = c.SendWire + c.Air + c.ArriveWire
 	stages := []struct {

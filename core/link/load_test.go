@@ -2,6 +2,7 @@ package link
 
 import (
 	"fmt"
+	"io"
 	"math"
 	"os"
 	"path/filepath"
@@ -10,6 +11,9 @@ import (
 	"testing/synctest"
 	"time"
 
+	"uparrot/core/dialog"
+	"uparrot/core/pattern"
+	"uparrot/core/port"
 	"uparrot/core/record"
 	"uparrot/core/standin"
 	"uparrot/core/station"
@@ -334,4 +338,68 @@ func TestWarnings(t *testing.T) {
 			}
 		}
 	}
+}
+
+// What cannot be tested is refused before anything is sent, in words.
+func TestRefusedPlans(t *testing.T) {
+	seven := uart.Frame{DataBits: 7, Parity: uart.Even}
+	st := func() *station.Station {
+		s := &station.Station{Name: "a", Dial: func() (port.Port, error) { t.Error("the port was opened"); return nil, nil }}
+		s.Setup.Frame = &seven
+		return s
+	}
+	least := -100.0
+	for name, c := range map[string]struct {
+		err  error
+		want string
+	}{
+		"a sure test of strength alone": {(&Test{A: st(), Plan: Plan{Count: 1, Every: 1, Sure: true, Limits: Limits{MinDBm: &least}}}).Check(), "no limit to be sure of"},
+		"a round trip both ways":        {(&Test{A: st(), Plan: Plan{Count: 1, Every: 1, Both: true}}).Check(), "goes both ways as it is"},
+		"a size too great":              {(&Test{A: st(), Plan: Plan{Count: 1, Every: 1, Size: 9999}}).Check(), "too long: the most is 4096"},
+		"a list with a size too small":  {(&Test{A: st(), Plan: Plan{Count: 1, Every: 1, Sizes: []int{24, 8}}}).Check(), "8 bytes is too short"},
+		"sizes from a checkpoint":       {(&Test{A: st(), Plan: Plan{Count: 1, Every: 1, Sizes: []int{24, 48}}, Resume: &Checkpoint{}}).Check(), "cannot go on from a checkpoint"},
+		"answers on seven bits":         {(&Answer{Station: st()}).Do(t.Context()), "needs 8 data bits"},
+	} {
+		if c.err == nil || !strings.Contains(c.err.Error(), c.want) {
+			t.Errorf("%s: %v, want %q", name, c.err, c.want)
+		}
+	}
+	if _, err := (&Map{Ports: []*station.Station{st(), st()}, Count: 1, Every: 1, Size: 40}).Do(t.Context()); err == nil || !strings.Contains(err.Error(), "needs 8 data bits") {
+		t.Errorf("a map on seven bits: %v", err)
+	}
+	if _, err := (&Bits{A: st(), Pattern: "prbs9"}).Do(t.Context()); err == nil || !strings.Contains(err.Error(), "needs 8 data bits") {
+		t.Errorf("bits on seven bits: %v", err)
+	}
+}
+
+// A link test that borrows open ports leaves nothing of its frames behind.
+func TestBorrowedPorts(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		a, aModule := port.Pipe("a", port.DefaultLine)
+		b, bModule := port.Pipe("b", port.DefaultLine)
+		go io.Copy(bModule, aModule)
+		da, db := dialog.Open(a, dialog.Config{}), dialog.Open(b, dialog.Config{})
+		test := &Test{Plan: Plan{Count: 20, Every: 10 * time.Millisecond, Deadline: time.Second}, Nap: time.Sleep,
+			A: &station.Station{Name: "a"}, B: &station.Station{Name: "b"}, Open: map[string]*dialog.Dialog{"a": da, "b": db}}
+		if err := test.Check(); err != nil {
+			t.Fatal(err)
+		}
+		if sum, err := test.Do(t.Context()); err != nil || sum.Directions[0].Received != 20 {
+			t.Fatalf("%+v, %v", sum, err)
+		}
+		if _, err := bModule.Write([]byte("READY\r\n")); err != nil {
+			t.Fatal(err)
+		}
+		h, err := db.Hear(t.Context(), dialog.Wait{Form: dialog.NextLine, Pattern: pattern.Must("{word}"), Within: time.Second})
+		if err != nil || h.Text != "READY" {
+			t.Errorf("heard %q, %v", h.Text, err)
+		}
+		for _, d := range []*dialog.Dialog{da, db} {
+			if err := d.Close(); err != nil {
+				t.Error(err)
+			}
+		}
+		aModule.Close()
+		bModule.Close()
+	})
 }

@@ -92,6 +92,9 @@ func (m *Map) Do(ctx context.Context) (res MapResult, err error) {
 	}()
 	for _, s := range m.Ports {
 		c := carrierOf(s)
+		if c == nil && !transparent(s) {
+			return res, errNotTransparent(s)
+		}
 		if c != nil && strings.Contains(c.Send, "{to}") && c.Broadcast == "" {
 			return res, fmt.Errorf("the carrier of %s has no broadcast address, so it cannot speak to all", s.Name)
 		}

@@ -30,7 +30,8 @@ type Plan struct {
 	Seed     uint64        // of the run's number; 0 draws one
 }
 
-// Check says what is wrong with the plan before a port is opened.
+// Check says what is wrong with the plan before a port is opened, and settles the
+// size of frames where the plan leaves it open.
 func (t *Test) Check() error {
 	least := MinSize
 	for _, s := range t.ends() {
@@ -75,7 +76,7 @@ func (t *Test) Check() error {
 		return fmt.Errorf("%s sends to an address: say which is the far end's", t.A.Name)
 	case t.Count < 1:
 		return fmt.Errorf("%d frames are too few: send at least one", t.Count)
-	case t.Sure && t.Limits == Limits{}:
+	case t.Sure && t.Limits.MaxLoss == nil && t.Limits.MaxP95MS == nil:
 		return errors.New("there is no limit to be sure of: give --max-loss or --max-p95")
 	case t.Every == 0 && t.Window > 0:
 	case t.Every <= 0:
@@ -118,6 +119,11 @@ func transparent(s *station.Station) bool {
 	return carrierOf(s) == nil && s.Setup.Line().Frame.Filled().DataBits == 8 && flow != port.XonXoff
 }
 
+// errNotTransparent is why something cannot be done at a port.
+func errNotTransparent(s *station.Station) error {
+	return fmt.Errorf("%s does not take all values of a byte as they are: it needs 8 data bits, no XON/XOFF, and no carrier between", s.Name)
+}
+
 // EveryForLoad is the interval at which frames take a share of the first end's
 // wire.
 func (t *Test) EveryForLoad(share float64) time.Duration {
@@ -140,11 +146,7 @@ func (t *Test) Warnings() []string {
 		cannot("the wire of "+s.Name, line.Time(t.spoken(s)), fmt.Sprintf("%d bytes at %v", t.spoken(s), line))
 	}
 	if t.AirRate > 0 || t.Preamble > 0 {
-		air := t.Preamble
-		if t.AirRate > 0 {
-			air += time.Duration(float64(8*t.Size) / t.AirRate * float64(time.Second))
-		}
-		cannot("the air", air, fmt.Sprintf("preamble of %v and %d bytes at %g bit/s", t.Preamble, t.Size, t.AirRate))
+		cannot("the air", airTime(t.Size, t.AirRate, t.Preamble), fmt.Sprintf("preamble of %v and %d bytes at %g bit/s", t.Preamble, t.Size, t.AirRate))
 	}
 	return w
 }

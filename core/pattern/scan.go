@@ -3,6 +3,7 @@ package pattern
 import (
 	"encoding/hex"
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -230,4 +231,21 @@ func (s *Said) Fill(eval func(expr string) (string, error)) (string, error) {
 		b.WriteString(v)
 	}
 	return b.String(), nil
+}
+
+// Template is a regular expression for what a said text can be, whatever its
+// expressions come to, and the expressions in the order of its groups. Each takes
+// the least that lets the rest match.
+func (s *Said) Template() (*regexp.Regexp, []string) {
+	var names []string
+	expr := "(?s)^"
+	for _, p := range s.parts {
+		if p.kind == value {
+			expr += "(.*?)"
+			names = append(names, p.lit)
+		} else {
+			expr += regexp.QuoteMeta(p.lit)
+		}
+	}
+	return regexp.MustCompile(expr + "$"), names
 }

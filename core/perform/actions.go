@@ -125,7 +125,7 @@ func (p *performer) line(ctx context.Context, n *procedure.Line) error {
 	if n.Setup.Ending != "" || n.Setup.Dialect != "" {
 		d.Configure(func(c *dialog.Config) {
 			if n.Setup.Ending != "" {
-				c.Ending, c.NoEnding = n.Setup.EndingBytes(), n.Setup.Ending == "none"
+				c.SetEnding(n.Setup.EndingBytes())
 				done = append(done, "ending "+n.Setup.Ending)
 			}
 			if dialect, ok := dialog.ParseDialect(n.Setup.Dialect); ok {

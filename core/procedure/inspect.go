@@ -103,34 +103,25 @@ func newVocabulary(pb *phrasebook.Phrasebook, setup phrasebook.Setup) *vocabular
 	if setup.Dialect == "at" {
 		v.refusals = append(dialog.V250Refusals(), v.refusals...)
 	}
-	add := func(s *pattern.Said, setting *phrasebook.Setting, follows, carries bool) {
+	add := func(s *pattern.Said, ph phrase) {
 		if s == nil {
 			return
 		}
-		ph := phrase{setting: setting, follows: follows, carries: carries, tokens: tokens(marked(s, func(string) (string, bool) { return "", false }))}
-		expr := "(?s)^"
-		for _, t := range ph.tokens {
-			if t.open {
-				expr += "(.*?)"
-				ph.names = append(ph.names, t.text)
-			} else {
-				expr += regexp.QuoteMeta(t.text)
-			}
-		}
-		ph.match = regexp.MustCompile(expr + "$")
+		ph.tokens = tokens(marked(s, func(string) (string, bool) { return "", false }))
+		ph.match, ph.names = s.Template()
 		v.known = append(v.known, ph)
 		v.spoken = append(v.spoken, s.String())
 	}
 	for _, c := range pb.Commands {
-		add(c.Said, nil, c.Follows != "", c.Carries)
+		add(c.Said, phrase{follows: c.Follows != "", carries: c.Carries})
 	}
 	for i := range pb.Settings {
 		s := &pb.Settings[i]
-		add(s.ReadSaid, nil, false, false)
-		add(s.WriteSaid, s, false, false)
+		add(s.ReadSaid, phrase{})
+		add(s.WriteSaid, phrase{setting: s})
 	}
 	if pb.Carrier != nil {
-		add(pb.Carrier.SendSaid, nil, false, false)
+		add(pb.Carrier.SendSaid, phrase{})
 	}
 	return v
 }

@@ -36,8 +36,9 @@ type spoken struct {
 
 // reply is what is done when something is said.
 type reply struct {
-	said *regexp.Regexp
-	do   func(at time.Time, values map[string]string)
+	said  *regexp.Regexp
+	names []string // of its open places
+	do    func(at time.Time, values map[string]string)
 }
 
 const spokenBoot = 600 * time.Millisecond
@@ -92,23 +93,9 @@ func (s *spoken) start() {
 
 // learn prepares the replies: what leaves less open goes first.
 func (s *spoken) learn() {
-	open := map[*regexp.Regexp]int{}
 	add := func(said *pattern.Said, do func(at time.Time, values map[string]string)) {
-		expr, n := "", 0
-		text, _ := said.Fill(func(name string) (string, error) { n++; return "\x00" + name + "\x00", nil }) // never fails
-		for i, part := range strings.Split(text, "\x00") {
-			if i%2 == 0 {
-				expr += regexp.QuoteMeta(part)
-			} else {
-				expr += "(?P<" + part + ">.*)"
-			}
-		}
-		re, err := regexp.Compile("(?s)^" + expr + "$")
-		if err != nil { // an expression in place of a name
-			return
-		}
-		open[re] = n
-		s.known = append(s.known, reply{re, do})
+		re, names := said.Template()
+		s.known = append(s.known, reply{re, names, do})
 	}
 	for _, set := range s.book.Settings {
 		if set.ReadSaid != nil {
@@ -126,7 +113,7 @@ func (s *spoken) learn() {
 	if c := s.book.Carrier; c != nil {
 		add(c.SendSaid, func(at time.Time, v map[string]string) { s.carry(at, v) })
 	}
-	sort.SliceStable(s.known, func(i, j int) bool { return open[s.known[i].said] < open[s.known[j].said] })
+	sort.SliceStable(s.known, func(i, j int) bool { return len(s.known[i].names) < len(s.known[j].names) })
 }
 
 func (s *spoken) power(at time.Time, on bool) {
@@ -249,10 +236,8 @@ func (s *spoken) obey(at time.Time, line string) {
 			continue
 		}
 		values := map[string]string{}
-		for i, name := range r.said.SubexpNames() {
-			if name != "" {
-				values[name] = found[i]
-			}
+		for i, name := range r.names {
+			values[name] = found[i+1]
 		}
 		r.do(at, values)
 		return

@@ -86,7 +86,7 @@ restart = true
 			"xx\x5a\x02", "", "\x02\x01\x09\x68", "\xa5\x02\x02\x01\x09\xb3", "\x5a\x01\x02\x01\x5e", "\xa5\x01\x02\x01\x09\xb2"}},
 		{"a phrasebook in dialect at", Module{Book: book}, []string{
 			"AT\r", "|OK|", "AT~NODE?\r", "|~NODE: 1||OK|", "AT~NODE=77\r", "|OK|", "AT~NODE?\r", "|~NODE: 77||OK|", "AT~NODE=0\r", "|~REFUSED: 32|", "AT~FLY\r", "|~REFUSED: 31|",
-			"AT~TELL=2,3,hi\r", "|~REFUSED: 32|", "AT~TELL=2,2,hi\r", "|OK|", "AT~RESTART\r", "|DUNLIN UP text|", "AT~NODE?\r", "|~NODE: 77||OK|"}},
+			"AT~TELL=2,3,hi\r", "|~REFUSED: 32|", "AT~TELL=2,2,hi\r", "|OK|", "AT~TELL=2,5,a,b,c\r", "|OK|", "AT~RESTART\r", "|DUNLIN UP text|", "AT~NODE?\r", "|~NODE: 77||OK|"}},
 		{"a phrasebook of a console", Module{Book: console}, []string{
 			"\r", "|post> tick 1|", "mask\r", "mask|mask 24|post> tick 1|", "mask 9\r", "mask 9|mask 9 later|post> tick 1|tick 1|", "mask\r", "mask|mask 24|post> tick 1|",
 			"mask 40\r", "mask 40|what is much|post> tick 1|tick 1|", "load 4\r", "load 4||go tick 1|", "abcd", "loaded 4 bytes|post> tick 1|", "fly\r", "~fly|what is that|post> ~", "restart\r", "~restart|", "mask\r", "mask|mask 9|post> tick 1|~"}},

@@ -32,7 +32,6 @@ type Talker struct {
 	mu     sync.Mutex
 	told   sync.Mutex
 	dialog *dialog.Dialog
-	ending string
 	line   uart.Line
 	dtr    bool
 	rts    bool
@@ -43,7 +42,7 @@ const reopenEvery = 300 * time.Millisecond
 
 // Open opens the port; it is watched until ctx is done.
 func (t *Talker) Open(ctx context.Context) error {
-	t.ending, t.line, t.dtr, t.rts = t.Station.Setup.EndingBytes(), t.Station.Setup.Line(), true, true
+	t.line, t.dtr, t.rts = t.Station.Setup.Line(), true, true
 	return t.open(ctx)
 }
 
@@ -65,7 +64,6 @@ func (t *Talker) open(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d.SetEnding(t.ending)
 	t.mu.Lock()
 	t.dialog = d
 	t.mu.Unlock()
@@ -180,8 +178,7 @@ func (t *Talker) Keys(ctx context.Context, b []byte) error {
 // SetEnding changes the line ending, by name.
 func (t *Talker) SetEnding(name string) {
 	t.Station.Setup.Ending = name
-	t.ending = t.Station.Setup.EndingBytes()
-	t.now().SetEnding(t.ending)
+	t.now().Configure(func(c *dialog.Config) { c.SetEnding(t.Station.Setup.EndingBytes()) })
 	t.note("line ending is %s", name)
 }
 
