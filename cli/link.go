@@ -436,7 +436,7 @@ func printSummary(w io.Writer, sum link.Summary) {
 			rows = append(rows, []string{"  refused", fmt.Sprintf("%d frames were refused or left unanswered by %s (among the lost)", d.Refused, d.From)})
 		}
 		for _, size := range d.Sizes {
-			rows = append(rows, []string{fmt.Sprintf("  %d bytes", size.Size), fmt.Sprintf("%d sent, %d lost: %.2f %% (%.2f to %.2f); mean latency %.1f ms", size.Sent, size.Lost, 100*size.Loss.Ratio, 100*size.Loss.Low, 100*size.Loss.High, size.MeanMS)})
+			rows = append(rows, []string{fmt.Sprintf("  %d bytes", size.Size), fmt.Sprintf("%d sent, %d lost: %s; mean latency %.1f ms", size.Sent, size.Lost, share(size.Loss), size.MeanMS)})
 		}
 		for _, why := range d.Why {
 			rows = append(rows, []string{"  judged", why})

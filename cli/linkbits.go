@@ -75,7 +75,7 @@ func (a *app) bitTable(near, far *station.Station, r link.BitsResult) {
 	table(a.out, [][]string{
 		{"  bits", fmt.Sprintf("%d sent as %s, %d compared, %d wrong, %d while out of step", r.Sent, r.Pattern, r.Compared, r.Errored, r.Outside)},
 		{"  ratio", ratio},
-		{"  step", fmt.Sprintf("lost %d times, %s by %+d bits together", r.Losses, count(r.Slips, "slip"), r.Shifted)},
+		{"  step", fmt.Sprintf("lost %s, %s by %+d bits together", count(r.Losses, "time"), count(r.Slips, "slip"), r.Shifted)},
 		{"  seconds", fmt.Sprintf("%d, of them %d available (%.3f %%); %d errored, %d severely (ITU-T G.821)", r.Seconds, r.Available, 100*r.AvailRatio, r.ErroredS, r.Severely)},
 		{"  judged", r.Why},
 	})

@@ -100,7 +100,7 @@ func (a *app) capacity(res link.CapacityResult) {
 	row := func(name string, p *link.LoadPoint) {
 		if p != nil {
 			rows = append(rows, []string{name, fmt.Sprintf("%.1f ms", p.EveryMS), fmt.Sprintf("%.1f", p.Rate), fmt.Sprintf("%.0f %%", 100*p.Load),
-				fmt.Sprintf("%.2f %% (%.2f to %.2f) of %d", 100*p.Loss.Ratio, 100*p.Loss.Low, 100*p.Loss.High, p.Sent), fmt.Sprintf("%.0f ms", p.P95MS)})
+				fmt.Sprintf("%s of %d", share(p.Loss), p.Sent), fmt.Sprintf("%.0f ms", p.P95MS)})
 		}
 	}
 	row("holds", res.Held)

@@ -76,9 +76,6 @@ func (a *app) linkCompare() *cobra.Command {
 // comparison prints one run beside another, and what that says.
 func (a *app) comparison(c compared, size float64) {
 	s := newScreen(a.out)
-	share := func(v link.Share) string {
-		return fmt.Sprintf("%.2f %% (%.2f to %.2f)", 100*v.Ratio, 100*v.Low, 100*v.High)
-	}
 	for i, d := range c.Comparisons {
 		if i > 0 {
 			fmt.Fprintln(a.out)
@@ -115,6 +112,11 @@ func (a *app) comparison(c compared, size float64) {
 			fmt.Fprintf(a.out, "  latency: %s is slower: %s\n", second, how)
 		}
 	}
+}
+
+// share is a share with its 95 % interval, in percent.
+func share(v link.Share) string {
+	return fmt.Sprintf("%.2f %% (%.2f to %.2f)", 100*v.Ratio, 100*v.Low, 100*v.High)
 }
 
 func pValue(p float64) string {

@@ -89,8 +89,11 @@ func (a *app) stretches(list []link.Stretch) {
 		if st := s.Strength; st != nil {
 			strength = fmt.Sprintf("mean %.1f dBm, %v to %v", st.Mean, st.Min, st.Max)
 		}
-		rows = append(rows, []string{safe(s.Name), s.From + " to " + s.To, fmt.Sprint(s.Sent), fmt.Sprint(s.Lost),
-			fmt.Sprintf("%.2f %% (%.2f to %.2f)", 100*s.Loss.Ratio, 100*s.Loss.Low, 100*s.Loss.High), fmt.Sprint(s.Longest), strength})
+		loss := "no frame was sent"
+		if s.Sent > 0 {
+			loss = share(s.Loss)
+		}
+		rows = append(rows, []string{safe(s.Name), s.From + " to " + s.To, fmt.Sprint(s.Sent), fmt.Sprint(s.Lost), loss, fmt.Sprint(s.Longest), strength})
 	}
 	fmt.Fprintln(a.out)
 	table(a.out, rows)
