@@ -43,7 +43,7 @@ type BitsResult struct {
 	Losses     int             `json:"losses_of_step"`   // all, slips among them
 	Seconds    int             `json:"seconds"`
 	ErroredS   int             `json:"errored_seconds"`
-	Severely   int             `json:"severely_errored_seconds"` // a ratio of 10^-3 or worse, or nothing in step
+	Severely   int             `json:"severely_errored_seconds"` // 10^-3 or more of its bits wrong or out of step, or nothing in step
 	Available  int             `json:"available_seconds"`
 	AvailRatio float64         `json:"availability"`
 	Verdict    verdict.Verdict `json:"verdict"`
@@ -84,6 +84,7 @@ type bitCounter struct {
 	res                      BitsResult
 	second                   int64 // that goes on
 	secondBits, secondErrors int64
+	secondOut                int64 // bits out of step
 	began                    time.Time
 	seconds                  []byte // a mark for each: what it was
 }
@@ -144,6 +145,7 @@ func (c *bitCounter) bit(at time.Time, bit uint32) {
 	c.res.Compared -= stepWindow
 	c.secondBits = max(0, c.secondBits-stepWindow)
 	c.res.Outside += stepWindow
+	c.secondOut += stepWindow
 	c.inStep, c.lost, c.have, c.good = false, c.reg, 0, 0
 	c.window, c.wrong = [stepWindow]bool{}, 0
 }
@@ -153,6 +155,7 @@ func (c *bitCounter) search(at time.Time, bit uint32) {
 	c.res.Outside++
 	if c.ever {
 		c.tick(at)
+		c.secondOut++
 		c.lost, _ = c.next(c.lost)
 	}
 	foretold, want := c.next(c.reg)
@@ -204,16 +207,18 @@ func (c *bitCounter) tick(at time.Time) {
 }
 
 func (c *bitCounter) endSecond() {
+	// What came out of step was not what was sent, so it counts against its second.
+	bad, all := c.secondErrors+c.secondOut, c.secondBits+c.secondOut
 	kind := byte(clean)
 	switch {
-	case c.secondBits == 0 || float64(c.secondErrors)/float64(c.secondBits) >= severe:
+	case c.secondBits == 0 || float64(bad)/float64(all) >= severe:
 		kind = severeSecond
-	case c.secondErrors > 0:
+	case bad > 0:
 		kind = erroredSecond
 	}
 	c.seconds = append(c.seconds, kind)
 	c.second++
-	c.secondBits, c.secondErrors = 0, 0
+	c.secondBits, c.secondErrors, c.secondOut = 0, 0, 0
 }
 
 // result sums up. Availability is that of G.821, annex A: it ends with ten severely
@@ -344,6 +349,9 @@ func (b *Bits) judge(r *BitsResult) {
 		r.Verdict, r.Why = verdict.Failed, "the sequence was not found in what came"
 	case b.MaxBER == nil:
 		r.Verdict, r.Why = verdict.Passed, "no limit was given, so there was nothing to judge"
+	case r.Losses > 0:
+		r.Verdict = verdict.Failed
+		r.Why = fmt.Sprintf("the sequence was lost %d times, so bits were missing or too many: a ratio of wrong bits does not cover that", r.Losses)
 	default:
 		r.Verdict = r.Ratio.judge(*b.MaxBER)
 		r.Why = fmt.Sprintf("%.2g of the bits were wrong, with 95 %% confidence %.2g to %.2g, against at most %.2g", r.Ratio.Ratio, r.Ratio.Low, r.Ratio.High, *b.MaxBER)
