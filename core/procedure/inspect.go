@@ -342,9 +342,17 @@ func (in *inspector) setting(n *Say, s *phrasebook.Setting, value string) {
 			continue
 		}
 		if input.Low == nil || *input.Low < s.Range[0] || input.High == nil || *input.High > s.Range[1] {
-			in.warning(input.Pos, fmt.Sprintf("%s may be %s, but %s takes %v to %v", name, input.rangeWords(), s.Name, s.Range[0], s.Range[1]), fmt.Sprintf("Write input %s: %s %v..%v", name, input.Type, s.Range[0], s.Range[1]))
+			in.warning(input.Pos, fmt.Sprintf("%s may be %s, but %s takes %v to %v", name, input.mayBe(), s.Name, s.Range[0], s.Range[1]), fmt.Sprintf("Write input %s: %s %v..%v", name, input.Type, s.Range[0], s.Range[1]))
 		}
 	}
+}
+
+// mayBe is what values an input takes, in words.
+func (in *Input) mayBe() string {
+	if in.Low == nil && in.High == nil {
+		return "any number"
+	}
+	return in.rangeWords()
 }
 
 var lengthOf = regexp.MustCompile(`^\x00\s*len\((.*)\)\s*\x00$`)

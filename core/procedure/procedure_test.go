@@ -298,6 +298,7 @@ address = "group"
 		{"true", "", "say: AT~NONE\nhear: OK", "knows no such command"},
 		{"true", " 0..300", "say: AT~GROUP={n}", "warning |3:7: |n may be 0..300, but group takes 0 to 255"},
 		{"true", " 0..200", "say: AT~GROUP={n}", ""},
+		{"true", "", "say: AT~GROUP={n}", "warning |n may be any number, but group takes 0 to 255"},
 		{"true", "", "say: AT~TELL=2,6,hello", "the stated length is 6, but the payload has 5 bytes"},
 		{"true", "", "say: AT~TELL=2,{len(word)},{word}", ""},
 		{"true", "", "say: AT~TELL=2,4,{word}", "the stated length is 4, but the payload has 5 bytes"},

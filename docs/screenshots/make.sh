@@ -45,7 +45,7 @@ shot link 16 "uparrot link test valley summit --bench larkfell.toml --both --eve
 sed -e 's/{=address}/{=addres}/' -e 's/within 5s/within 5/' -e 's/0\.\.14 dBm/14..0 dBm/' -e '0,/say radio: AT$/s//sya radio: AT/' "$work/commission.parrot" >"$work/mistakes.parrot"
 sed -e '0,/AT~NODE?/s//AT~NOED?/' -e 's/AT~NODE={address}/AT~NODE=70000/' "$work/commission.parrot" >"$work/guide.parrot"
 shot check 2 "uparrot check mistakes.parrot; uparrot check guide.parrot"
-sed -e 's/channel: int 0..79/channel: int/' -e 's/phrasebook "dunlin.toml"/phrasebook "guide.toml"/' "$work/commission.parrot" >"$work/refused.parrot"
+sed -e 's/channel: int 0..79/channel: int 0..99/' -e 's/phrasebook "dunlin.toml"/phrasebook "guide.toml"/' "$work/commission.parrot" >"$work/refused.parrot"
 sed -e 's/range = \[0, 79\]/range = [0, 99]/' "$work/dunlin.toml" >"$work/guide.toml" # a guide that is wrong
 shot refused 3 "uparrot run refused.parrot --bench larkfell.toml --port valley --set address=1 --set channel=80"
 kill $standin
