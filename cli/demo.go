@@ -167,7 +167,7 @@ func (a *app) demoRun(ctx context.Context, ps *ports, file, recordFile string, w
 	}
 	cmd := a.run()
 	cmd.SetContext(ctx)
-	f := runFlags{where: where, set: set, record: recordFile, operator: "none"}
+	f := runFlags{where: where, set: set, evidence: evidenceFlags{record: recordFile, noLedger: true}, operator: "none"}
 	values, err := f.values(cmd, proc)
 	if err != nil {
 		return "", err
@@ -191,8 +191,8 @@ func (a *app) demoLink(ctx context.Context, ps *ports, dir string) (link.Summary
 	if t.B, err = ps.station("summit", phrasebook.Setup{}, nil); err != nil {
 		return link.Summary{}, err
 	}
-	f := linkFlags{frames: in(demoFrames), record: in(demoRecords[3]), plot: in("link.png")}
-	sum, err := a.doLinkTest(ctx, t, f)
+	f := linkFlags{frames: in(demoFrames), evidence: onlyRecord(in(demoRecords[3])), plot: in("link.png")}
+	sum, err := a.doLinkTest(ctx, ps, t, f)
 	if err != nil {
 		return sum, err
 	}

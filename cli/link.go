@@ -47,7 +47,8 @@ type linkFlags struct {
 	maxLoss        string
 	maxP95         time.Duration
 	minStrength    float64
-	frames, record string
+	frames   string
+	evidence evidenceFlags
 	plot, load     string
 	size           string
 	save, resume   string
@@ -102,7 +103,7 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 			}
 			t.A, t.B = ends[0], ends[1]
 			if f.bits != "" {
-				return a.bits(cmd, f, t.A, t.B)
+				return a.bits(cmd, ps, f, t.A, t.B)
 			}
 			if f.load != "" {
 				share, err := bench.ParseShare(f.load)
@@ -136,7 +137,7 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 			for _, w := range t.Warnings() {
 				a.err.line("warning: %s", safe(w))
 			}
-			sum, err := a.doLinkTest(cmd.Context(), t, f)
+			sum, err := a.doLinkTest(cmd.Context(), ps, t, f)
 			if err != nil && !a.json && (len(sum.Directions) == 0 || sum.Directions[0].Sent == 0) {
 				return err // there is nothing to sum up
 			}
@@ -175,7 +176,7 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 	fl.StringVar(&f.resume, "resume", "", "go on from a checkpoint, with the same plan")
 	fl.StringVar(&f.plot, "plot", "", "draw pictures beside this file, .png or .svg: NAME-time, NAME-distribution, NAME-strength")
 	fl.StringVar(&f.frames, "frames", "", "write one row a frame to this CSV file")
-	fl.StringVar(&f.record, "record", "", "keep everything said and heard in this file")
+	f.evidence.add(cmd)
 	fl.BoolVar(&a.json, "json", false, "print the summary as JSON")
 	fl.BoolVar(&f.quiet, "quiet", false, "no progress while it runs")
 	return cmd
@@ -257,14 +258,14 @@ at the near end can take its share out.`,
 			if err != nil {
 				return err
 			}
-			w, err := recordTo(recordFile)
+			e, err := a.evidence(onlyRecord(recordFile), "link answer", st.Name, ps, []*station.Station{st})
 			if err != nil {
 				return err
 			}
-			far := &link.Answer{Station: st, Record: w}
+			far := &link.Answer{Station: st, Record: e.w}
 			fmt.Fprintf(a.out, "answering at %s (%s)\n", st.Address, st.Setup.Words())
 			a.err.line("Ctrl-C ends it.")
-			err = finishRecord(w, far.Do(cmd.Context()))
+			err = e.end(far.Do(cmd.Context()))
 			fmt.Fprintf(a.out, "%s repeated\n", count(int(far.Repeated.Load()), "frame"))
 			return err
 		},
@@ -275,13 +276,22 @@ at the near end can take its share out.`,
 }
 
 // doLink runs a link test with its files.
-func (a *app) doLinkTest(ctx context.Context, t *link.Test, f linkFlags) (sum link.Summary, err error) {
-	w, err := recordTo(f.record)
+func (a *app) doLinkTest(ctx context.Context, ps *ports, t *link.Test, f linkFlags) (sum link.Summary, err error) {
+	ends := []*station.Station{t.A}
+	if t.B != nil {
+		ends = append(ends, t.B)
+	}
+	e, err := a.evidence(f.evidence, "link test", linkName(ends), ps, ends)
 	if err != nil {
 		return sum, err
 	}
-	defer func() { err = finishRecord(w, err) }()
-	t.Record = w
+	e.quiet = e.quiet || f.quiet
+	began := time.Now()
+	defer func() {
+		e.verdict(sum.Verdict, err, time.Since(began))
+		err = e.end(err)
+	}()
+	t.Record = e.w
 	if f.save != "" {
 		t.Checkpoint = func(c link.Checkpoint) error { return c.Write(f.save) }
 	}
@@ -329,6 +339,15 @@ func (a *app) doLinkTest(ctx context.Context, t *link.Test, f linkFlags) (sum li
 		err = errors.Join(err, linkPictures(f.plot, points, sum))
 	}
 	return sum, err
+}
+
+// linkName names a link by its ends.
+func linkName(ends []*station.Station) string {
+	names := []string{"link"}
+	for _, e := range ends {
+		names = append(names, e.Name)
+	}
+	return strings.Join(names, "-")
 }
 
 // tellHoldBack notes how long the receiving adapters may gather bytes. Where the

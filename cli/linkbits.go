@@ -14,7 +14,7 @@ import (
 )
 
 // bits runs a bit error test in the place of frames.
-func (a *app) bits(cmd *cobra.Command, f linkFlags, near, far *station.Station) error {
+func (a *app) bits(cmd *cobra.Command, ps *ports, f linkFlags, near, far *station.Station) error {
 	if _, ok := link.Patterns[f.bits]; !ok {
 		var names []string
 		for n := range link.Patterns {
@@ -31,11 +31,16 @@ func (a *app) bits(cmd *cobra.Command, f linkFlags, near, far *station.Station) 
 	if f.bitTime <= 0 {
 		return usage(cmd, "--time %v is no time to test", f.bitTime)
 	}
-	w, err := recordTo(f.record)
+	ends := []*station.Station{near}
+	if far != nil {
+		ends = append(ends, far)
+	}
+	e, err := a.evidence(f.evidence, "bit error test", linkName(ends), ps, ends)
 	if err != nil {
 		return err
 	}
-	t := &link.Bits{A: near, B: far, Pattern: f.bits, Time: f.bitTime, Record: w}
+	e.quiet = e.quiet || f.quiet
+	t := &link.Bits{A: near, B: far, Pattern: f.bits, Time: f.bitTime, Record: e.w}
 	if cmd.Flags().Changed("max-ber") {
 		t.MaxBER = &f.maxBER
 	}
@@ -47,7 +52,8 @@ func (a *app) bits(cmd *cobra.Command, f linkFlags, near, far *station.Station) 
 	}
 	res, err := t.Do(cmd.Context())
 	a.err.end()
-	if err = finishRecord(w, err); err != nil && res.Sent == 0 {
+	e.verdict(res.Verdict, err, f.bitTime)
+	if err = e.end(err); err != nil && res.Sent == 0 {
 		return err
 	}
 	if a.json {
@@ -55,10 +61,7 @@ func (a *app) bits(cmd *cobra.Command, f linkFlags, near, far *station.Station) 
 	} else {
 		a.bitTable(near, far, res)
 	}
-	if err == nil {
-		err = verdictError(res.Verdict)
-	}
-	return err
+	return withVerdict(res.Verdict, err)
 }
 
 func (a *app) bitTable(near, far *station.Station, r link.BitsResult) {

@@ -46,9 +46,11 @@ both ends are confirmed with more frames at the end.`,
 			if err := c.Check(); err != nil {
 				return usage(cmd, "%v", err)
 			}
-			if c.Record, err = recordTo(recordf); err != nil {
+			e, err := a.evidence(onlyRecord(recordf), "link capacity", "capacity", ps, []*station.Station{c.A, c.B})
+			if err != nil {
 				return err
 			}
+			c.Record = e.w
 			if !quiet {
 				a.err.line("frames of %d bytes, %d to %d at each load", c.Size, c.Least, c.Most)
 				c.Found = func(p link.LoadPoint) {
@@ -56,7 +58,7 @@ both ends are confirmed with more frames at the end.`,
 				}
 			}
 			res, err := c.Search(cmd.Context())
-			if err = finishRecord(c.Record, err); err != nil {
+			if err = e.end(err); err != nil {
 				return err
 			}
 			if plot != "" {
@@ -151,14 +153,16 @@ not named then must hear nothing.`,
 			if m.Count < 1 || m.Every <= 0 || m.Size < link.MinSize {
 				return usage(cmd, "--count, --every and --size must be above zero, --size at least %d", link.MinSize)
 			}
-			if m.Record, err = recordTo(recordf); err != nil {
+			e, err := a.evidence(onlyRecord(recordf), "link map", "map", ps, m.Ports)
+			if err != nil {
 				return err
 			}
+			m.Record = e.w
 			if !quiet {
 				m.Told = func(name string) { a.err.line("%s speaks", name) }
 			}
 			res, err := m.Do(cmd.Context())
-			if err = finishRecord(m.Record, err); err != nil {
+			if err = e.end(err); err != nil {
 				return err
 			}
 			if plot != "" {

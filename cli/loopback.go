@@ -53,11 +53,11 @@ With a plug that stays in, --no-ask leaves the questions and the first part out.
 			if err != nil {
 				return err
 			}
-			w, err := recordTo(recording)
+			e, err := a.evidence(onlyRecord(recording), "loopback", "loopback", ps, nil)
 			if err != nil {
 				return errors.Join(err, dev.Close())
 			}
-			t.Port = recorded(dev, w, args[0])
+			t.Port = recorded(dev, e.w, args[0])
 			if !noAsk {
 				in := bufio.NewReader(a.in)
 				t.Ask = func(what string) error { return a.askEnter(cmd.Context(), in, what) }
@@ -87,7 +87,7 @@ With a plug that stays in, --no-ask leaves the questions and the first part out.
 			if err == nil && res.Verdict != verdict.Untested { // what the port cannot do is said, and no failure
 				err = verdictError(res.Verdict)
 			}
-			return finishRecord(w, err)
+			return e.end(err)
 		},
 	}
 	cmd.Flags().StringVar(&flags.bench, "bench", "", "bench file that names the port")

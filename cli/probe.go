@@ -68,11 +68,11 @@ unless you say otherwise. --plan tells what would be sent.`,
 			if err != nil {
 				return err
 			}
-			w, err := recordTo(recording)
+			e, err := a.evidence(onlyRecord(recording), "probe", "probe", ps, nil)
 			if err != nil {
 				return errors.Join(err, dev.Close())
 			}
-			p.Port = recorded(dev, w, args[0])
+			p.Port = recorded(dev, e.w, args[0])
 			p.Observe = func(h probe.Heard) {
 				if h.Text != "" {
 					a.err.draw("%d baud: heard %s", h.Speed, oneLine(h.Text))
@@ -81,7 +81,7 @@ unless you say otherwise. --plan tells what would be sent.`,
 			res, err := p.Run(cmd.Context())
 			a.err.end()
 			err = errors.Join(err, dev.Close())
-			if err = finishRecord(w, err); err != nil {
+			if err = e.end(err); err != nil {
 				return err
 			}
 			if a.json {

@@ -16,7 +16,6 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"uparrot/core/record"
 	"uparrot/core/source"
 	"uparrot/core/verdict"
 )
@@ -34,6 +33,7 @@ const (
 	exitUsage       = 2 // wrong use, or a file with mistakes
 	exitBroken      = 3 // could not run: port missing, held or lost
 	exitUndecided   = 4 // too few frames to tell, or steps that needed a person
+	exitEvidence    = 5 // passed, but its record or its place in the ledger could not be written
 	exitInterrupted = 130
 )
 
@@ -224,25 +224,4 @@ func (a *app) printJSON(v any) error {
 	enc.SetIndent("", "  ")
 	enc.SetEscapeHTML(false)
 	return enc.Encode(v)
-}
-
-// recordTo opens the record that --record names; without a name there is none.
-func recordTo(path string) (*record.Writer, error) {
-	if path == "" {
-		return nil, nil
-	}
-	w, err := record.Create(path, "uparrot "+version)
-	if err != nil {
-		return nil, &errUsage{what: err.Error()}
-	}
-	return w, nil
-}
-
-// finishRecord closes a record; a record that is not complete is worth an error
-// of its own, whatever else there is.
-func finishRecord(w *record.Writer, err error) error {
-	if cerr := w.Close(); cerr != nil {
-		return errors.Join(err, fmt.Errorf("the record is not complete: %w", cerr))
-	}
-	return err
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"path/filepath"
+	"sort"
 	"strconv"
 	"strings"
 
@@ -26,7 +27,7 @@ type runFlags struct {
 	repeat   string
 	operator string
 	answers  string
-	record   string
+	evidence evidenceFlags
 	plan     bool
 	quiet    bool
 }
@@ -69,10 +70,7 @@ that the procedure marks as needed or always.`,
 				return err
 			}
 			res, err := a.perform(cmd, ps, proc, f, values, chosen)
-			if err == nil {
-				err = verdictError(res.Verdict)
-			}
-			return err
+			return withVerdict(res.Verdict, err)
 		},
 	}
 	f.ports.add(cmd)
@@ -86,7 +84,7 @@ that the procedure marks as needed or always.`,
 	fl.StringVar(&f.repeat, "repeat-failed", "", "perform only what failed or was not tested in this record")
 	fl.StringVar(&f.operator, "operator", "ask", "who answers questions: ask, yes, or none (such steps are untested)")
 	fl.StringVar(&f.answers, "answers", "", "answers to questions from a TOML file of \"QUESTION\" = ANSWER")
-	fl.StringVar(&f.record, "record", "", "keep everything said and heard in this file")
+	f.evidence.add(cmd)
 	fl.BoolVar(&f.plan, "plan", false, "print what would be said, and open no port")
 	fl.BoolVar(&a.json, "json", false, "print the result as JSON")
 	fl.BoolVar(&f.quiet, "quiet", false, "no account while it runs")
@@ -106,17 +104,21 @@ func (a *app) perform(cmd *cobra.Command, ps *ports, proc *procedure.File, f run
 	if err != nil {
 		return res, err
 	}
-	w, err := recordTo(f.record)
+	if in, ok := values["unit"]; ok && f.evidence.unit == "" {
+		f.evidence.unit = procedure.Text(in)
+	}
+	e, err := a.evidence(f.evidence, "run", proc.Title, ps, list(proc, stations), f.files(proc)...)
 	if err != nil {
 		return res, err
 	}
+	e.quiet = e.quiet || f.quiet
 	for _, s := range proc.Secrets {
-		w.Hide(values[s.Name].(string))
+		e.w.Hide(values[s.Name].(string))
 	}
-	r := &perform.Run{Procedure: proc, Stations: stations, Values: values, Record: w, Chosen: chosen, Operator: operator}
+	r := &perform.Run{Procedure: proc, Stations: stations, Values: values, Record: e.w, Chosen: chosen, Operator: operator}
 	folder := "."
-	if f.record != "" {
-		folder = filepath.Dir(f.record)
+	if e.path != "" {
+		folder = filepath.Dir(e.path)
 	}
 	r.Keep = func(name string, data []byte) (string, error) { return keepFile(folder, name, data) }
 	if !f.quiet {
@@ -124,7 +126,28 @@ func (a *app) perform(cmd *cobra.Command, ps *ports, proc *procedure.File, f run
 	}
 	res = r.Do(cmd.Context())
 	a.err.end()
-	return res, finishRecord(w, errors.Join(res.Err, a.result(res, proc)))
+	return res, e.end(errors.Join(res.Err, a.result(res, proc)))
+}
+
+// list are the stations in the order of the procedure's ports.
+func list(proc *procedure.File, stations map[string]*station.Station) []*station.Station {
+	var all []*station.Station
+	for _, p := range proc.Ports {
+		all = append(all, stations[p.Name])
+	}
+	return all
+}
+
+// files are those that a run reads besides the bench and the phrasebooks.
+func (f *runFlags) files(proc *procedure.File) []string {
+	included := []string{}
+	for path := range proc.Texts {
+		if path != proc.Path {
+			included = append(included, path)
+		}
+	}
+	sort.Strings(included)
+	return append(append([]string{proc.Path}, included...), f.setFile, f.answers)
 }
 
 // chosen are the titles of the steps to perform; nil means all.

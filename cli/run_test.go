@@ -46,7 +46,7 @@ func TestKeepFile(t *testing.T) {
 // What is to be repeated is what did not pass last, and what is not in the record.
 func TestNotPassed(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "r")
-	w, err := record.Create(path, "test")
+	w, err := record.Create(path, record.Origin{Tool: "test"})
 	if err != nil {
 		t.Fatal(err)
 	}

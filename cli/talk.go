@@ -15,6 +15,7 @@ import (
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/source"
+	"uparrot/core/station"
 	"uparrot/core/talk"
 )
 
@@ -63,20 +64,24 @@ answer to the one before, and what comes is printed.`,
 				own.Ending = f.ending
 			}
 			ps.over = own.Or(ps.over)
-			w, err := recordTo(f.recording)
+			var stations []*station.Station
+			for _, name := range args {
+				st, err := ps.station(name, phrasebook.Setup{}, nil)
+				if err != nil {
+					return err
+				}
+				if len(stations) == 1 && st.Address == stations[0].Address {
+					return usage(cmd, "both ports are %s", name)
+				}
+				stations = append(stations, st)
+			}
+			e, err := a.evidence(onlyRecord(f.recording), "talk", "talk", ps, stations)
 			if err != nil {
 				return err
 			}
 			var talkers []*talk.Talker
-			for i, name := range args {
-				st, err := ps.station(name, phrasebook.Setup{}, nil)
-				if err != nil {
-					return finishRecord(w, err)
-				}
-				if i == 1 && st.Address == talkers[0].Station.Address {
-					return finishRecord(w, usage(cmd, "both ports are %s", name))
-				}
-				talkers = append(talkers, &talk.Talker{Station: st, Record: w, Reopen: f.reopen})
+			for _, st := range stations {
+				talkers = append(talkers, &talk.Talker{Station: st, Record: e.w, Reopen: f.reopen})
 			}
 			in, isFile := a.in.(*os.File)
 			if f.plain || f.lasts > 0 || until != nil || !isFile || !term.IsTerminal(int(in.Fd())) || !a.outIsTerminal() {
@@ -84,7 +89,7 @@ answer to the one before, and what comes is printed.`,
 			} else {
 				err = a.talkView(cmd.Context(), talkers)
 			}
-			return finishRecord(w, err)
+			return e.end(err)
 		},
 	}
 	f.ports.add(cmd)

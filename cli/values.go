@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"uparrot/core/perform"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/source"
@@ -153,6 +153,9 @@ func notPassed(path string, titles []string) (map[string]bool, error) {
 	if _, err := record.Read(f, func(e record.Event) error {
 		if e.Kind == record.Step && e.Verdict != "" {
 			last[e.Step] = verdict.Verdict(e.Verdict)
+			if e.Why == perform.LeftOut { // not tested either
+				last[e.Step] = verdict.Untested
+			}
 		}
 		return nil
 	}); err != nil {
@@ -172,22 +175,13 @@ func notPassed(path string, titles []string) (map[string]bool, error) {
 
 // keepFile writes a file that a procedure keeps, under a name that is free.
 func keepFile(folder, name string, data []byte) (string, error) {
-	ext := filepath.Ext(name)
-	base := strings.TrimSuffix(name, ext)
-	for n := 1; ; n++ {
-		path := filepath.Join(folder, name)
-		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if errors.Is(err, os.ErrExist) {
-			name = base + "-" + strconv.Itoa(n+1) + ext
-			continue
-		}
-		if err != nil {
-			return "", fmt.Errorf("keep a file: %w", err)
-		}
-		_, err = f.Write(data)
-		if err := errors.Join(err, f.Close()); err != nil {
-			return "", fmt.Errorf("keep %s: %w", path, err)
-		}
-		return path, nil
+	f, err := record.NewFile(filepath.Join(folder, name))
+	if err != nil {
+		return "", fmt.Errorf("keep a file: %w", err)
 	}
+	_, err = f.Write(data)
+	if err := errors.Join(err, f.Close()); err != nil {
+		return "", fmt.Errorf("keep %s: %w", f.Name(), err)
+	}
+	return f.Name(), nil
 }

@@ -31,6 +31,7 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	program = filepath.Join(dir, "uparrot")
+	os.Setenv("XDG_DATA_HOME", filepath.Join(dir, "data")) // the ledger of whoever tests is left alone
 	build := exec.Command("go", "build", "-o", program, "uparrot")
 	build.Stderr = os.Stderr
 	if err := build.Run(); err != nil {

@@ -115,7 +115,7 @@ func TestReadAndCompareRuns(t *testing.T) {
 		}
 	}
 	path := filepath.Join(dir, "run")
-	w, err := record.Create(path, "test")
+	w, err := record.Create(path, record.Origin{Tool: "test"})
 	if err != nil {
 		t.Fatal(err)
 	}

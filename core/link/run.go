@@ -95,8 +95,15 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 	}
 	for _, w := range ways {
 		var settled func(Row)
-		if t.Row != nil {
-			settled = func(r Row) { t.Row(w.from.Name, w.toName(), r) }
+		if t.Row != nil || t.Record != nil {
+			settled = func(r Row) {
+				if t.Record != nil {
+					t.Record.Event(r.event(w.from.Name, w.toName()))
+				}
+				if t.Row != nil {
+					t.Row(w.from.Name, w.toName(), r)
+				}
+			}
 		}
 		w.to.counts = newTally(t.Deadline, over, settled)
 		w.to.counts.sizes = newSizes(t.Sizes)

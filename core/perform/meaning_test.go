@@ -36,7 +36,7 @@ func set(t *testing.T, text string, values map[string]any) *stage {
 		t.Fatal(err)
 	}
 	s := &stage{t: t, module: map[string]io.ReadWriteCloser{}, host: map[string]port.Port{}}
-	s.Run = Run{Procedure: proc, Stations: map[string]*station.Station{}, Record: record.New(&s.record, "test"), Values: values}
+	s.Run = Run{Procedure: proc, Stations: map[string]*station.Station{}, Record: record.New(&s.record, record.Origin{Tool: "test"}), Values: values}
 	for _, sec := range proc.Secrets {
 		s.Record.Hide(values[sec.Name].(string))
 	}

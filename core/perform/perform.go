@@ -150,8 +150,8 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 	if err := p.close(); err != nil && res.Err == nil {
 		res.Verdict, res.Err = verdict.Broken, err
 	}
-	for i := len(res.Steps); i < len(r.Procedure.Steps); i++ {
-		res.Steps = append(res.Steps, StepResult{Title: r.Procedure.Steps[i].Title, Verdict: verdict.Untested})
+	for _, s := range r.Procedure.Steps[len(res.Steps):] {
+		p.passOver(s, verdict.Untested, "")
 	}
 	res.TookMS = ms(time.Since(began))
 	why := ""
@@ -291,11 +291,11 @@ func (p *performer) steps(ctx context.Context) {
 	for i, s := range p.run.Procedure.Steps {
 		p.step, p.number = s, i+1
 		if p.run.Chosen != nil && !p.run.Chosen[s.Title] && !s.Needed && !s.Always {
-			p.res.Steps = append(p.res.Steps, StepResult{Title: s.Title, Verdict: verdict.Skipped, Why: "left out"})
+			p.passOver(s, verdict.Skipped, LeftOut)
 			continue
 		}
 		if stopped && !s.Always {
-			p.res.Steps = append(p.res.Steps, StepResult{Title: s.Title, Verdict: verdict.Untested})
+			p.passOver(s, verdict.Untested, "")
 			continue
 		}
 		use := ctx
@@ -329,15 +329,24 @@ func (p *performer) steps(ctx context.Context) {
 	}
 }
 
+// LeftOut is why a step was skipped that was not among those chosen.
+const LeftOut = "left out"
+
+// passOver files a step that is not performed.
+func (p *performer) passOver(s *procedure.Step, v verdict.Verdict, why string) {
+	p.res.Steps = append(p.res.Steps, StepResult{Title: s.Title, Verdict: v, Why: why})
+	p.run.note(record.Event{Kind: record.Step, Step: s.Title, Verdict: string(v), Why: why})
+}
+
 // untested files a step that cannot be performed as it is, before anything of it
 // has been.
 func (p *performer) untested(s *procedure.Step, why string) {
 	p.event(Event{Kind: StepBegan})
 	err := &Left{verdict.Untested, why}
-	p.res.Steps = append(p.res.Steps, StepResult{Title: s.Title, Verdict: verdict.Untested, Why: why, Err: err})
 	p.res.Verdict = verdict.Worse(p.res.Verdict, verdict.Untested)
 	p.event(Event{Kind: StepEnded, Verdict: verdict.Untested, Err: err})
-	p.run.note(record.Event{Kind: record.Step, Step: s.Title, Verdict: string(verdict.Untested), Why: why})
+	p.passOver(s, verdict.Untested, why)
+	p.res.Steps[len(p.res.Steps)-1].Err = err
 }
 
 // needsPerson is the first thing that statements want of an operator, "" if
@@ -390,7 +399,7 @@ func (p *performer) doStep(ctx context.Context) StepResult {
 		}
 		p.res.Limits = p.res.Limits[:limits] // they are measured again
 		p.event(Event{Kind: TryEnded, Verdict: verdict.Failed, Err: err, Took: time.Since(tryBegan)})
-		p.run.note(record.Event{Kind: record.Step, Step: s.Title, Try: p.try, Verdict: string(verdict.Failed), Why: err.Error(), TookMS: ms(time.Since(tryBegan))})
+		p.run.note(record.Event{Kind: record.Try, Step: s.Title, Try: p.try, Verdict: string(verdict.Failed), Why: err.Error(), TookMS: ms(time.Since(tryBegan))})
 		if stop := sleep(ctx, time.Until(tryBegan.Add(s.Every))); stop != nil {
 			err = stop
 			break

@@ -42,7 +42,7 @@ func perform(t *testing.T, ctx context.Context, text string) (Result, []string, 
 	defer b.Close()
 	var rec bytes.Buffer
 	var events []string
-	run := &Run{Procedure: proc, Stations: map[string]*station.Station{}, Record: record.New(&rec, "test"), Values: map[string]any{}, Nap: time.Sleep}
+	run := &Run{Procedure: proc, Stations: map[string]*station.Station{}, Record: record.New(&rec, record.Origin{Tool: "test"}), Values: map[string]any{}, Nap: time.Sleep}
 	for _, p := range proc.Ports {
 		host, module := port.Pipe(p.Name, port.DefaultLine)
 		if _, err := b.Attach(p.Name, module); err != nil {

@@ -231,6 +231,6 @@ func (p *performer) limit(n *procedure.Limit) error {
 func (p *performer) measured(r LimitResult) {
 	r.Step = p.step.Title
 	p.res.Limits = append(p.res.Limits, r)
-	p.run.note(record.Event{Kind: record.Limit, Step: r.Step, Text: r.What, Verdict: string(r.Verdict), Data: jsonOf(r)})
+	p.run.note(record.Event{Kind: record.Limit, Step: r.Step, Try: p.try, Text: r.What, Verdict: string(r.Verdict), Data: jsonOf(r)})
 	p.event(Event{Kind: Judged, Limit: &r, Verdict: r.Verdict})
 }

@@ -2,33 +2,34 @@
 // the ports, with times, and every verdict.
 //
 // A record is JSON Lines: one event a line, in the order in which things
-// happened, written as they happen. A program that is killed leaves a record
-// whose last line may be torn; Read passes over such a line. The format is
-// described in docs/record.md.
+// happened, written as they happen and made to last at every verdict. A program
+// that is killed leaves a record whose last line may be torn. Verdicts carry a
+// checksum of all that stands before them, and so does the closing line, so that
+// Read can tell a whole record from one that was cut short or altered. The format
+// is described in docs/record.md.
 package record
 
 import (
-	"bufio"
-	"bytes"
+	"crypto/rand"
+	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"os"
-	"sync"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"strings"
 	"time"
-	"unicode/utf8"
-
-	"uparrot/core/secret"
 )
 
-// Version is the version of the format, in the head of every record.
-const Version = 1
+// Version is the version of the format, in the head of every record. Version 1
+// had neither checksums nor a closing line.
+const Version = 2
 
 // The kinds of event.
 const (
-	Head    = "record"  // first: tool, format version
+	Head    = "record"  // first: an Origin
 	Open    = "open"    // a port was opened
 	Close   = "close"   // a port was closed
 	In      = "in"      // bytes came
@@ -36,15 +37,22 @@ const (
 	Passed  = "passed"  // a line that no statement took
 	Begin   = "begin"   // a procedure begins
 	Step    = "step"    // a step begins, or ends with its verdict
+	Try     = "try"     // a try of a step failed and another follows
 	Check   = "check"   // a check was made
 	Limit   = "limit"   // a value was held against limits
+	Frame   = "frame"   // what became of one frame of a link run
 	Link    = "link"    // the summary of a link run
 	Kept    = "kept"    // a value was kept as a file
 	Told    = "told"    // the operator was told something, or asked and has answered
 	Changed = "changed" // a port's line settings or signals were changed
 	Verdict = "verdict" // the verdict of the whole run
 	Note    = "note"    // anything else worth knowing
+	End     = "end"     // last: the record is whole
 )
+
+// lasting are the kinds that carry a checksum, and a verdict that must survive a
+// failing machine.
+var lasting = map[string]bool{Step: true, Try: true, Limit: true, Link: true, Verdict: true, End: true}
 
 // Event is one line of a record. Which fields are set depends on the kind.
 type Event struct {
@@ -59,6 +67,7 @@ type Event struct {
 	Why     string          `json:"why,omitempty"`
 	TookMS  float64         `json:"took_ms,omitempty"`
 	Data    json.RawMessage `json:"data,omitempty"`
+	Sum     string          `json:"sum,omitempty"` // SHA-256 of all bytes before this line
 }
 
 // Bytes are the bytes of an In or Out event.
@@ -69,173 +78,75 @@ func (e Event) Bytes() ([]byte, error) {
 	return []byte(e.Text), nil
 }
 
-// Writer writes a record. All methods may be called from several goroutines,
-// and do nothing on a nil Writer. The first error of writing is kept for Close.
-type Writer struct {
-	mu      sync.Mutex
-	w       io.Writer
-	file    *os.File // nil if not ours
-	secrets secret.Mask
-	held    map[string]held // by direction and port
-	err     error
+// Origin is what the head of a record tells of it. Only the version is always
+// there.
+type Origin struct {
+	Version  int    `json:"version"`
+	Tool     string `json:"tool"`
+	Run      string `json:"run,omitempty"`      // names the run for good: 16 hexadecimal digits
+	Command  string `json:"command,omitempty"`  // what was done: run, link test, talk
+	Unit     string `json:"unit,omitempty"`     // the module that it was done to
+	Operator string `json:"operator,omitempty"` // who did it
+	Machine  string `json:"machine,omitempty"`  // the name of the computer
+	System   string `json:"system,omitempty"`   // its system and processor, as Go names them
+	Bench    string `json:"bench,omitempty"`    // the bench file
+	Files    []File `json:"files,omitempty"`    // what was read for it
 }
 
-// held is the end of a stretch of bytes that may be the beginning of a secret.
-type held struct {
-	event Event
-	bytes []byte
+// File is a file that was used, as it was then.
+type File struct {
+	Path   string `json:"path"`
+	SHA256 string `json:"sha256"` // hexadecimal
 }
 
-// New writes a record to w. The tool is its name and version.
-func New(w io.Writer, tool string) *Writer {
-	rw := &Writer{w: w, held: map[string]held{}}
-	data, _ := json.Marshal(map[string]any{"version": Version, "tool": tool}) // cannot fail
-	rw.Event(Event{Time: time.Now(), Kind: Head, Data: data})
-	return rw
-}
-
-// Create writes a record to a new file that only its owner may read.
-func Create(path, tool string) (*Writer, error) {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("make the record: %w", err)
+// NewOrigin is the origin of a run that begins here and now, with the checksums
+// of the files that it uses; empty and repeated names are passed over.
+func NewOrigin(tool, command string, files ...string) (Origin, error) {
+	o := Origin{Version: Version, Tool: tool, Run: NewRun(), Command: command, System: runtime.GOOS + "/" + runtime.GOARCH}
+	if name, err := os.Hostname(); err == nil {
+		o.Machine = name
 	}
-	w := New(f, tool)
-	w.file = f
-	return w, nil
-}
-
-// Hide keeps a secret out of the record from now on, also where it comes in
-// pieces.
-func (w *Writer) Hide(text string) {
-	if w == nil {
-		return
+	if u, err := user.Current(); err == nil {
+		o.Operator = u.Username
 	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.secrets.Add(text)
-}
-
-// Event writes one event.
-func (w *Writer) Event(e Event) {
-	if w == nil {
-		return
-	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	e.Text, e.Why, e.Step = w.secrets.Hide(e.Text), w.secrets.Hide(e.Why), w.secrets.Hide(e.Step)
-	if w.secrets.Any() && e.Data != nil {
-		e.Data = w.secrets.JSON(e.Data)
-	}
-	w.write(e)
-}
-
-// Bytes writes bytes that came or went.
-func (w *Writer) Bytes(t time.Time, kind, port string, b []byte) {
-	if w == nil {
-		return
-	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	e := Event{Time: t, Kind: kind, Port: port}
-	if w.secrets.Any() {
-		key := kind + port
-		b = append(w.held[key].bytes, b...)
-		b = []byte(w.secrets.Hide(string(b)))
-		n := w.secrets.Beginning(b)
-		w.held[key] = held{e, append([]byte(nil), b[len(b)-n:]...)}
-		b = b[:len(b)-n]
-	}
-	w.writeBytes(e, b)
-}
-
-func (w *Writer) writeBytes(e Event, b []byte) {
-	if len(b) == 0 {
-		return
-	}
-	if utf8.Valid(b) {
-		e.Text = string(b)
-	} else {
-		e.Hex = hex.EncodeToString(b)
-	}
-	w.write(e)
-}
-
-func (w *Writer) write(e Event) {
-	if w.err != nil {
-		return
-	}
-	var line bytes.Buffer
-	enc := json.NewEncoder(&line)
-	enc.SetEscapeHTML(false)
-	if err := enc.Encode(e); err != nil {
-		w.err = fmt.Errorf("write the record: %w", err)
-		return
-	}
-	if _, err := w.w.Write(line.Bytes()); err != nil {
-		w.err = fmt.Errorf("write the record: %w", err)
-	}
-}
-
-// Close writes what was held back and closes the file. It returns the first
-// error that writing met: from there on the record is not complete.
-func (w *Writer) Close() error {
-	if w == nil {
-		return nil
-	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	for _, h := range w.held {
-		b := h.bytes
-		if len(b) > 2 { // enough of a secret to help somebody guess the rest
-			b = []byte(secret.Hidden)
+	seen := map[string]bool{"": true}
+	for _, path := range files {
+		if seen[path] {
+			continue
 		}
-		w.writeBytes(h.event, b)
+		seen[path] = true
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return o, fmt.Errorf("take the checksum of %s: %w", path, err)
+		}
+		o.Files = append(o.Files, File{path, Sum(text)})
 	}
-	clear(w.held)
-	if w.file != nil {
-		w.err = errors.Join(w.err, w.file.Close())
-		w.file = nil
-	}
-	return w.err
+	return o, nil
 }
 
-// Read calls f for every event of a record, in order, and stops if f returns an
-// error. A last line without its end is what a killed program leaves: it is
-// passed over, and torn tells of it. A damaged line elsewhere is an error that
-// names the line.
-func Read(r io.Reader, f func(Event) error) (torn bool, err error) {
-	br := bufio.NewReaderSize(r, 64<<10)
-	for n := 1; ; n++ {
-		line, err := br.ReadBytes('\n')
-		if err != nil && err != io.EOF {
-			return false, fmt.Errorf("read the record: %w", err)
-		}
-		if err == io.EOF {
-			return len(line) > 0, nil
-		}
-		var e Event
-		if err := json.Unmarshal(line, &e); err != nil {
-			return false, fmt.Errorf("the record's line %d is no event: %w", n, err)
-		}
-		if n == 1 {
-			if err := checkHead(e); err != nil {
-				return false, err
-			}
-		}
-		if err := f(e); err != nil {
-			return false, err
-		}
-	}
+// NewRun is a name that no other run has.
+func NewRun() string {
+	b := make([]byte, 8)
+	_, _ = rand.Read(b) // never fails
+	return hex.EncodeToString(b)
 }
 
-func checkHead(e Event) error {
-	var head struct{ Version int }
-	if e.Kind != Head || json.Unmarshal(e.Data, &head) != nil {
-		return errors.New("this is no record: its first line is not a record's head")
+// Sum is the SHA-256 of bytes in hexadecimal.
+func Sum(b []byte) string {
+	s := sha256.Sum256(b)
+	return hex.EncodeToString(s[:])
+}
+
+// NewFile makes a file that only its owner may read, under a name that is free:
+// where name.txt exists it is name-2.txt. Nothing is ever overwritten.
+func NewFile(path string) (*os.File, error) {
+	ext := filepath.Ext(path)
+	base := strings.TrimSuffix(path, ext)
+	for n := 2; ; n++ {
+		f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+		if !os.IsExist(err) {
+			return f, err
+		}
+		path = fmt.Sprintf("%s-%d%s", base, n, ext)
 	}
-	if head.Version > Version {
-		return fmt.Errorf("this record has format version %d; this program reads versions up to %d", head.Version, Version)
-	}
-	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -12,7 +13,7 @@ import (
 
 func TestWriteAndRead(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "r.jsonl")
-	w, err := Create(path, "uparrot test")
+	w, err := Create(path, Origin{Tool: "uparrot test", Unit: "17"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -20,6 +21,7 @@ func TestWriteAndRead(t *testing.T) {
 	w.Bytes(at, Out, "north", []byte("AT~NODE?\r\n"))
 	w.Bytes(at, In, "north", []byte("\x00\xff\xfe"))
 	w.Event(Event{Time: at, Kind: Step, Step: "the radio <answers>", Verdict: "passed"})
+	w.Event(Event{Time: at, Kind: Note, Text: "put aside"})
 	if err := w.Close(); err != nil {
 		t.Fatal(err)
 	}
@@ -30,19 +32,49 @@ func TestWriteAndRead(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, torn := range []string{"", `{"t":"2026-`} {
-		var got []string
-		was, err := Read(strings.NewReader(string(text)+torn), func(e Event) error {
-			b, err := e.Bytes()
-			if e.Kind != Head && !e.Time.Equal(at) {
-				t.Errorf("%s: time %v", e.Kind, e.Time)
-			}
-			got = append(got, e.Kind+" "+e.Step+string(b))
-			return err
-		})
-		want := "record |out AT~NODE?\r\n|in \x00\xff\xfe|step the radio <answers>"
-		if err != nil || was != (torn != "") || strings.Join(got, "|") != want {
-			t.Errorf("torn %q: read %q, torn=%v, %v", torn, got, was, err)
+	whole := string(text)
+	lines := strings.SplitAfter(whole, "\n")
+	cut := func(n int) string { return strings.Join(lines[:n], "") }
+	for name, c := range map[string]struct{ text, words string }{
+		"whole":                {whole, "whole: 6 lines"},
+		"without its end":      {cut(5), "cut short: it ends with line 5, 2026-11-02 07:30:00.123 +00:00, without a closing line; up to line 4 the checksums are right"},
+		"before any verdict":   {cut(2), "cut short: it ends with line 2, 2026-11-02 07:30:00.123 +00:00, without a closing line; no checksum stands"},
+		"torn":                 {cut(3) + `{"t":"2026-`, "cut short: it ends with line 3"},
+		"a byte changed":       {strings.Replace(whole, "NODE", "MODE", 1), "altered: the checksum in line 4 is not that of the lines before it; the change lies in lines 1 to 4"},
+		"a verdict changed":    {strings.Replace(whole, `"passed"`, `"failed"`, 1), "altered: the checksum in line 6 is not that of the lines before it; the change lies in lines 4 to 6"},
+		"a line gone":          {cut(1) + strings.Join(lines[2:], ""), "altered: the checksum in line 3"},
+		"a checksum gone":      {regexp.MustCompile(`,"sum":"[0-9a-f]*"`).ReplaceAllString(whole, ""), "altered: line 4 has lost its checksum"},
+		"a line behind":        {whole + lines[1], "altered: line 7 stands behind the closing line"},
+		"torn behind its end":  {whole + "{", "altered: something stands behind the closing line"},
+		"of the first version": {strings.Replace(cut(2), `"version":2`, `"version":1`, 1), "first format, which has no checksums"},
+	} {
+		state, err := Read(strings.NewReader(c.text), func(e Event) error { _, err := e.Bytes(); return err })
+		if err != nil || !strings.Contains(state.Words(), c.words) || state.Whole() != (name == "whole") {
+			t.Errorf("%s: %q, whole=%v, %v", name, state.Words(), state.Whole(), err)
+		}
+	}
+	var got []string
+	state, err := Read(strings.NewReader(whole), func(e Event) error {
+		b, err := e.Bytes()
+		got = append(got, e.Kind+" "+e.Step+string(b))
+		return err
+	})
+	want := "record |out AT~NODE?\r\n|in \x00\xff\xfe|step the radio <answers>|note put aside|end "
+	if err != nil || strings.Join(got, "|") != want || state.Origin.Unit != "17" {
+		t.Errorf("read %q, %+v, %v", got, state, err)
+	}
+}
+
+// A record never takes the place of another.
+func TestNothingIsOverwritten(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "r.record")
+	for _, want := range []string{"r.record", "r-2.record", "r-3.record"} {
+		w, err := Create(path, Origin{})
+		if err != nil || filepath.Base(w.Path()) != want {
+			t.Errorf("%v, %v, want %s", w.Path(), err, want)
+		}
+		if err := w.Close(); err != nil {
+			t.Error(err)
 		}
 	}
 }
@@ -66,7 +98,7 @@ func TestSecretsStayOut(t *testing.T) {
 	const secret = "gr4nite-key"
 	for cut := 1; cut < len(secret); cut++ {
 		var buf bytes.Buffer
-		w := New(&buf, "uparrot test")
+		w := New(&buf, Origin{Tool: "uparrot test"})
 		w.Hide(secret)
 		now := time.Now()
 		w.Bytes(now, In, "north", []byte("echo "+secret[:cut]))
@@ -101,8 +133,12 @@ type full struct{}
 func (full) Write([]byte) (int, error) { return 0, errors.New("no space left") }
 
 func TestWriteErrorIsKept(t *testing.T) {
-	if err := New(full{}, "uparrot test").Close(); err == nil || !strings.Contains(err.Error(), "no space left") {
-		t.Errorf("got %v", err)
+	w := New(full{}, Origin{})
+	var told []string
+	w.Tell = func(e Event) { told = append(told, e.Kind) }
+	w.Event(Event{Kind: Verdict, Verdict: "passed"})
+	if err := w.Close(); err == nil || !strings.Contains(err.Error(), "no space left") || strings.Join(told, " ") != "verdict end" {
+		t.Errorf("got %v, told %v", err, told)
 	}
 }
 

@@ -46,12 +46,43 @@ func (s *Station) Open(w *record.Writer, adjust func(*dialog.Config)) (*dialog.D
 	if adjust != nil {
 		adjust(&cfg)
 	}
-	data, err := json.Marshal(map[string]string{"address": s.Address, "setup": s.Setup.Words()})
+	data, err := json.Marshal(s.opened())
 	if err != nil {
-		panic(err) // two strings always encode
+		panic(err) // texts and a number always encode
 	}
 	w.Event(record.Event{Time: time.Now(), Kind: record.Open, Port: s.Name, Data: data})
 	return dialog.Open(dev, cfg), nil
+}
+
+// Opened is what a record tells of a port when it is opened.
+type Opened struct {
+	Address    string `json:"address"`
+	Setup      string `json:"setup"` // in words
+	Dialect    string `json:"dialect"`
+	Speed      int    `json:"speed"` // baud
+	Frame      string `json:"frame"`
+	Ending     string `json:"ending"`
+	Flow       string `json:"flow,omitempty"`
+	Prompt     string `json:"prompt,omitempty"`
+	Phrasebook string `json:"phrasebook,omitempty"` // its file
+}
+
+func (s *Station) opened() Opened {
+	line := s.Setup.Line()
+	o := Opened{
+		Address: s.Address, Setup: s.Setup.Words(), Dialect: s.Setup.Dialect, Speed: line.Speed, Frame: line.Frame.String(),
+		Ending: s.Setup.Ending, Flow: s.Setup.Flow, Prompt: s.Setup.Prompt,
+	}
+	if o.Dialect == "" {
+		o.Dialect = dialog.Lines.String()
+	}
+	if o.Ending == "" {
+		o.Ending = "crlf"
+	}
+	if s.Phrasebook != nil {
+		o.Phrasebook = s.Phrasebook.File
+	}
+	return o
 }
 
 // Close closes the dialog that Open began.

@@ -21,7 +21,7 @@ func TestOpenRecords(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		host, module := port.Pipe("m", port.DefaultLine)
 		var rec bytes.Buffer
-		w := record.New(&rec, "test")
+		w := record.New(&rec, record.Origin{Tool: "test"})
 		s := &Station{Name: "north", Address: "/dev/x", Setup: phrasebook.Setup{Dialect: "at", Ending: "cr"}, Dial: func() (port.Port, error) { return host, nil }}
 		adjusted := false
 		d, err := s.Open(w, func(c *dialog.Config) { adjusted = c.Dialect == dialog.AT && c.Ending == "\r" })

@@ -1,0 +1,234 @@
+// Package ledger keeps the results of all runs: which unit, which procedure, what
+// came of each step, every measurement and link test, and where the record lies.
+//
+// A ledger is an SQLite file, or for several stations a PostgreSQL database. Both
+// have the same tables, described in docs/ledger.md. A run is filed as it goes, in
+// short transactions, so that a program that is killed leaves what it has found,
+// and others can read and file meanwhile.
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
+	_ "modernc.org/sqlite"             // the driver "sqlite"
+)
+
+// patience is how long another process may keep the ledger locked before that is
+// an error.
+const patience = 5 * time.Second
+
+// Ledger is an open ledger. It may be used by several goroutines.
+type Ledger struct {
+	db    *sql.DB
+	where string
+	pg    bool
+}
+
+// DefaultPath is where the ledger lies unless another is named: in the XDG data
+// folder (XDG Base Directory Specification).
+func DefaultPath() (string, error) {
+	dir := os.Getenv("XDG_DATA_HOME")
+	if !filepath.IsAbs(dir) { // the specification has relative ones ignored
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return "", fmt.Errorf("find the folder for the ledger: %w", err)
+		}
+		dir = filepath.Join(home, ".local", "share")
+	}
+	return filepath.Join(dir, "uparrot", "ledger.sqlite"), nil
+}
+
+// IsDatabase reports whether a place is a PostgreSQL database, not a file.
+func IsDatabase(where string) bool {
+	return strings.HasPrefix(where, "postgres://") || strings.HasPrefix(where, "postgresql://")
+}
+
+// Shown is a place as it may be shown: a password in it is not.
+func Shown(where string) string {
+	if !IsDatabase(where) {
+		return where
+	}
+	u, err := url.Parse(where)
+	if err != nil {
+		return "the PostgreSQL database"
+	}
+	q := u.Query()
+	for _, key := range []string{"password", "sslpassword"} {
+		if q.Has(key) {
+			q.Set(key, "xxxxx")
+		}
+	}
+	u.RawQuery = q.Encode()
+	return u.Redacted()
+}
+
+// Open opens a ledger, makes it if there is none, and brings its tables to this
+// program's version. The place is a file, or postgres://USER@HOST/DATABASE.
+func Open(ctx context.Context, where string) (*Ledger, error) {
+	l := &Ledger{where: Shown(where), pg: IsDatabase(where)}
+	var err error
+	if l.pg {
+		l.db, err = openPostgres(where)
+	} else {
+		l.db, err = openSQLite(where)
+	}
+	if err == nil {
+		if err = l.upgrade(ctx); err != nil {
+			err = errors.Join(err, l.db.Close())
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("open the ledger %s: %w", l.where, plain(err))
+	}
+	return l, nil
+}
+
+func openPostgres(where string) (*sql.DB, error) {
+	u, err := url.Parse(where)
+	if err != nil {
+		return nil, errors.New("wanted postgres://USER@HOST/DATABASE") // the cause would show a password
+	}
+	q := u.Query()
+	q.Set("search_path", "uparrot")
+	if !q.Has("connect_timeout") {
+		q.Set("connect_timeout", strconv.Itoa(int(patience/time.Second)))
+	}
+	u.RawQuery = q.Encode()
+	return sql.Open("pgx", u.String())
+}
+
+func openSQLite(path string) (*sql.DB, error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, err
+	}
+	// Made here, since SQLite itself would let others of the system read it; its
+	// further files take the mode of this one.
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE, 0o600)
+	if err == nil {
+		err = f.Close()
+	}
+	mode := ""
+	if errors.Is(err, os.ErrPermission) || errors.Is(err, errReadOnly) {
+		if _, serr := os.Stat(path); serr == nil {
+			mode, err = "&mode=ro", nil // what is there can still be read
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return nil, err
+	}
+	if abs = filepath.ToSlash(abs); !strings.HasPrefix(abs, "/") {
+		abs = "/" + abs // a drive letter
+	}
+	u := url.URL{Scheme: "file", Path: abs}
+	db, err := sql.Open("sqlite", fmt.Sprintf("%s?_pragma=busy_timeout(%d)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_txlock=immediate%s",
+		u.String(), patience.Milliseconds(), mode))
+	if err == nil {
+		db.SetMaxOpenConns(4)
+	}
+	return db, err
+}
+
+// upgrade brings the tables to the version of this program, in one transaction:
+// it happens whole or not at all, and once, however many programs open the ledger
+// at the same time.
+func (l *Ledger) upgrade(ctx context.Context) error {
+	version, err := l.version(ctx)
+	if err == nil && version == len(steps) {
+		return nil // nothing to write, so others are not kept waiting
+	}
+	tx, err := l.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() //nolint:errcheck // it has been committed, or the error is on its way
+	if l.pg {
+		if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(7273018)"); err != nil { // a number of our own
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "CREATE SCHEMA IF NOT EXISTS uparrot"); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.ExecContext(ctx, "CREATE TABLE IF NOT EXISTS ledger (version INTEGER NOT NULL)"); err != nil {
+		return err
+	}
+	version = 0
+	if err := tx.QueryRowContext(ctx, "SELECT version FROM ledger").Scan(&version); err == sql.ErrNoRows {
+		_, err = tx.ExecContext(ctx, "INSERT INTO ledger VALUES (0)")
+		if err != nil {
+			return err
+		}
+	} else if err != nil {
+		return err
+	}
+	if version > len(steps) {
+		return fmt.Errorf("it is of version %d, and this program knows versions up to %d. Take a newer program; nothing was changed", version, len(steps))
+	}
+	for i, step := range steps[version:] {
+		if _, err := tx.ExecContext(ctx, step); err != nil {
+			return fmt.Errorf("bring its tables to version %d: %w", version+i+1, err)
+		}
+	}
+	if _, err := tx.ExecContext(ctx, l.bind("UPDATE ledger SET version = ?"), len(steps)); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// version is that of the tables; an error where there are none yet.
+func (l *Ledger) version(ctx context.Context) (v int, err error) {
+	return v, l.db.QueryRowContext(ctx, "SELECT version FROM ledger").Scan(&v)
+}
+
+// Close closes the ledger.
+func (l *Ledger) Close() error { return l.db.Close() }
+
+// Where is the ledger's place, without a password.
+func (l *Ledger) Where() string { return l.where }
+
+// bind writes the open places of a statement, each a ?, as the database wants
+// them.
+func (l *Ledger) bind(statement string) string {
+	if !l.pg {
+		return statement
+	}
+	var b strings.Builder
+	n := 0
+	for _, c := range statement {
+		if c == '?' {
+			n++
+			b.WriteString("$" + strconv.Itoa(n))
+			continue
+		}
+		b.WriteRune(c)
+	}
+	return b.String()
+}
+
+// plain puts what a database says into words that tell what to do.
+func plain(err error) error {
+	text := err.Error()
+	switch {
+	case strings.Contains(text, "SQLITE_BUSY"):
+		return fmt.Errorf("another program has kept it locked for more than %v: %w", patience, err)
+	case strings.Contains(text, "file is not a database"):
+		return fmt.Errorf("this file is no ledger: %w", err)
+	case strings.Contains(text, "SQLITE_FULL"):
+		return fmt.Errorf("the disk is full: %w", err)
+	}
+	return err
+}

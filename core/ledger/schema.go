@@ -1,0 +1,80 @@
+package ledger
+
+// steps bring a ledger from each version of its tables to the next. A step, once
+// released, never changes: what is to be otherwise is a further step. Each runs
+// in one transaction together with the new version number.
+//
+// Times are microseconds since 1970 UTC, durations milliseconds, checksums
+// hexadecimal SHA-256. The types are those that SQLite and PostgreSQL share.
+var steps = []string{
+	// 1: runs, and what came of them.
+	`CREATE TABLE runs (
+		run       TEXT PRIMARY KEY,          -- 16 hexadecimal digits, as in the record's head
+		command   TEXT NOT NULL,             -- run or link test
+		unit      TEXT NOT NULL,             -- '' if none was named
+		title     TEXT NOT NULL,             -- of the procedure, or the ports of a link test
+		began     BIGINT NOT NULL,
+		took_ms   DOUBLE PRECISION NOT NULL,
+		verdict   TEXT NOT NULL,             -- 'unfinished' until it has one
+		why       TEXT NOT NULL,
+		operator  TEXT NOT NULL,
+		machine   TEXT NOT NULL,
+		tool      TEXT NOT NULL,
+		bench     TEXT NOT NULL,
+		record    TEXT NOT NULL              -- where it lies; '' if there is none
+	);
+	CREATE INDEX runs_by_unit ON runs (unit, began);
+	CREATE INDEX runs_by_time ON runs (began);
+	CREATE TABLE steps (
+		run       TEXT NOT NULL REFERENCES runs (run),
+		number    INTEGER NOT NULL,
+		title     TEXT NOT NULL,
+		verdict   TEXT NOT NULL,
+		tries     INTEGER NOT NULL,
+		took_ms   DOUBLE PRECISION NOT NULL,
+		why       TEXT NOT NULL,
+		PRIMARY KEY (run, number)
+	);
+	CREATE TABLE measurements (
+		run       TEXT NOT NULL REFERENCES runs (run),
+		number    INTEGER NOT NULL,
+		what      TEXT NOT NULL,
+		value     DOUBLE PRECISION NOT NULL,
+		low       DOUBLE PRECISION,
+		high      DOUBLE PRECISION,
+		unit      TEXT NOT NULL,             -- of the value
+		step      TEXT NOT NULL,
+		verdict   TEXT NOT NULL,
+		PRIMARY KEY (run, number)
+	);
+	CREATE INDEX measurements_by_name ON measurements (what);
+	CREATE TABLE links (
+		run       TEXT NOT NULL REFERENCES runs (run),
+		number    INTEGER NOT NULL,
+		sender    TEXT NOT NULL,
+		receiver  TEXT NOT NULL,
+		sent      BIGINT NOT NULL,
+		lost      BIGINT NOT NULL,
+		late      BIGINT NOT NULL,
+		median_ms DOUBLE PRECISION,
+		p95_ms    DOUBLE PRECISION,
+		strength  DOUBLE PRECISION,          -- mean, dBm
+		verdict   TEXT NOT NULL,
+		PRIMARY KEY (run, number)
+	)`,
+
+	// 2: what was kept beside the record, what was read for the run, and the
+	// checksum of the record itself.
+	`ALTER TABLE runs ADD COLUMN record_sum TEXT NOT NULL DEFAULT '';
+	CREATE TABLE files (
+		run       TEXT NOT NULL REFERENCES runs (run),
+		number    INTEGER NOT NULL,
+		role      TEXT NOT NULL,             -- used or kept
+		path      TEXT NOT NULL,
+		sha256    TEXT NOT NULL,
+		PRIMARY KEY (run, number)
+	)`,
+}
+
+// tables are the ledger's tables, in the order in which they refer to each other.
+var tables = []string{"runs", "steps", "measurements", "links", "files"}

@@ -1,0 +1,209 @@
+package ledger
+
+import (
+	"context"
+	"math"
+	"sort"
+
+	"gonum.org/v1/gonum/stat"
+
+	"uparrot/core/link"
+)
+
+// Trend is a measurement over units and time.
+type Trend struct {
+	What   string   `json:"what"`
+	Unit   string   `json:"unit,omitempty"`
+	N      int      `json:"n"`
+	Units  int      `json:"units"`  // that it was measured at
+	Failed int      `json:"failed"` // outside their limits
+	Mean   float64  `json:"mean"`
+	SD     *float64 `json:"sd"` // standard deviation of the sample; null below 2 values
+	Min    float64  `json:"min"`
+	Max    float64  `json:"max"`
+	Low    *float64 `json:"low,omitempty"` // the limits, if all values had the same
+	High   *float64 `json:"high,omitempty"`
+	Moved  bool     `json:"limits_moved,omitempty"` // they had not
+	Ppk    *Index   `json:"ppk,omitempty"`
+	Cpk    *Index   `json:"cpk,omitempty"`
+
+	Values []Value `json:"-"`
+}
+
+// Index is a capability index with its 95 % confidence interval.
+type Index struct {
+	Value float64 `json:"value"`
+	Low   float64 `json:"low"`
+	High  float64 `json:"high"`
+}
+
+// EnoughForIndex is how many values an index should rest on. Below it the interval
+// is so wide that the index says little.
+const EnoughForIndex = 30
+
+// NewTrend works out a trend from values in the order of time.
+//
+// Ppk is the distance from the mean to the nearer limit in units of three standard
+// deviations of all values (ISO 22514-2, process performance). Cpk is the same
+// with the standard deviation that neighbouring values show, the mean moving range
+// over 1.128, so that a slow drift does not count (ISO 7870-2, individuals). Their
+// interval is that of Bissell (1990): index ± 1.96 √(1/(9n) + index²/(2n−2)). Both
+// suppose values spread as in a normal distribution.
+func NewTrend(what string, values []Value) Trend {
+	t := Trend{What: what, N: len(values), Values: values}
+	if t.N == 0 {
+		return t
+	}
+	xs := make([]float64, t.N)
+	units := map[string]bool{}
+	moving := 0.0
+	t.Min, t.Max = math.Inf(1), math.Inf(-1)
+	t.Unit, t.Low, t.High = values[0].Unit, values[0].Low, values[0].High
+	for i, v := range values {
+		xs[i] = v.Value
+		units[v.Run.Unit] = true
+		t.Min, t.Max = min(t.Min, v.Value), max(t.Max, v.Value)
+		if v.Verdict != "passed" {
+			t.Failed++
+		}
+		if !same(v.Low, t.Low) || !same(v.High, t.High) {
+			t.Moved = true
+		}
+		if i > 0 {
+			moving += math.Abs(xs[i] - xs[i-1])
+		}
+	}
+	t.Units = len(units)
+	t.Mean = stat.Mean(xs, nil)
+	if t.Moved {
+		t.Low, t.High = nil, nil
+	}
+	if t.N > 1 {
+		sd := stat.StdDev(xs, nil)
+		t.SD = &sd
+		t.Ppk = t.index(sd)
+		t.Cpk = t.index(moving / float64(t.N-1) / 1.128)
+	}
+	return t
+}
+
+func same(a, b *float64) bool { return a == nil && b == nil || a != nil && b != nil && *a == *b }
+
+// index is nil without a limit or a spread.
+func (t *Trend) index(sd float64) *Index {
+	if t.Low == nil && t.High == nil || !(sd > 0) {
+		return nil
+	}
+	room := math.Inf(1)
+	if t.Low != nil {
+		room = t.Mean - *t.Low
+	}
+	if t.High != nil {
+		room = min(room, *t.High-t.Mean)
+	}
+	v := room / (3 * sd)
+	half := 1.96 * math.Sqrt(1/(9*float64(t.N))+v*v/(2*float64(t.N)-2))
+	return &Index{v, v - half, v + half}
+}
+
+// Trend is the trend of a measurement in the runs that a filter chooses.
+func (l *Ledger) Trend(ctx context.Context, what string, f Filter) (Trend, error) {
+	var values []Value
+	err := l.Values(ctx, what, f, func(v Value) error { values = append(values, v); return nil })
+	return NewTrend(what, values), err
+}
+
+// Yield is how the units of one procedure came through. Runs that name no unit
+// count for nothing but Unnamed.
+type Yield struct {
+	Title   string      `json:"title"`
+	Units   int         `json:"units"`
+	First   link.Share  `json:"first_pass"` // of the units that passed in their first run
+	Final   link.Share  `json:"final"`      // of the units that passed in their last run
+	Runs    int         `json:"runs"`
+	Unnamed int         `json:"runs_without_unit"`
+	Steps   []StepCount `json:"failures_by_step"` // the most frequent first
+}
+
+// StepCount is how often a step was what a run failed at.
+type StepCount struct {
+	Title string `json:"title"`
+	Runs  int    `json:"runs"`
+	Units int    `json:"units"`
+}
+
+// Yields are the yields of all procedures in the runs that a filter chooses. A run
+// that never came to a verdict has not passed.
+func (l *Ledger) Yields(ctx context.Context, f Filter) ([]Yield, error) {
+	type fate struct{ first, last bool }
+	fates := map[string]map[string]*fate{} // by title and unit
+	byTitle := map[string]*Yield{}
+	titles := []string{}
+	if err := l.Runs(ctx, f, func(r Run) error {
+		y := byTitle[r.Title]
+		if y == nil {
+			y = &Yield{Title: r.Title, Steps: []StepCount{}}
+			byTitle[r.Title] = y
+			fates[r.Title] = map[string]*fate{}
+			titles = append(titles, r.Title)
+		}
+		y.Runs++
+		passed := r.Verdict == "passed"
+		switch u := fates[r.Title][r.Unit]; {
+		case r.Unit == "":
+			y.Unnamed++
+		case u == nil:
+			fates[r.Title][r.Unit] = &fate{passed, passed}
+		default:
+			u.last = passed
+		}
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	if err := l.failures(ctx, f, byTitle); err != nil {
+		return nil, err
+	}
+	sort.Strings(titles)
+	list := []Yield{}
+	for _, title := range titles {
+		y := byTitle[title]
+		first, last := 0, 0
+		for _, u := range fates[title] {
+			first, last = first+count(u.first), last+count(u.last)
+		}
+		y.Units = len(fates[title])
+		y.First, y.Final = link.Wilson(first, y.Units), link.Wilson(last, y.Units)
+		list = append(list, *y)
+	}
+	return list, nil
+}
+
+func count(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// failures counts the steps that runs failed at.
+func (l *Ledger) failures(ctx context.Context, f Filter, byTitle map[string]*Yield) error {
+	where, values := f.where()
+	rows, err := l.db.QueryContext(ctx, l.bind(`SELECT r.title, s.title, COUNT(DISTINCT r.run), COUNT(DISTINCT r.unit) FROM steps s JOIN runs r ON r.run = s.run
+		WHERE s.verdict IN ('failed', 'broken', 'undecided') AND `+where+` GROUP BY r.title, s.title ORDER BY 3 DESC, s.title`), values...)
+	if err != nil {
+		return plain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var title string
+		var c StepCount
+		if err := rows.Scan(&title, &c.Title, &c.Runs, &c.Units); err != nil {
+			return err
+		}
+		if y := byTitle[title]; y != nil {
+			y.Steps = append(y.Steps, c)
+		}
+	}
+	return rows.Err()
+}

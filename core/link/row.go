@@ -1,0 +1,61 @@
+package link
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"time"
+
+	"uparrot/core/record"
+)
+
+// rowData is a frame as it stands in a record: its event's time is when it was
+// sent, to the nanosecond.
+type rowData struct {
+	From      string   `json:"from"`
+	To        string   `json:"to"`
+	Number    uint32   `json:"number"`
+	PlannedNS int64    `json:"planned_ns"` // when it was to be sent, from when it was
+	LatencyNS *int64   `json:"latency_ns,omitempty"`
+	State     State    `json:"state"`
+	Copies    int      `json:"copies,omitempty"`
+	Order     bool     `json:"reordered,omitempty"`
+	Strength  *float64 `json:"strength_dbm,omitempty"`
+	SNR       *float64 `json:"snr_db,omitempty"`
+}
+
+// event is a row as it stands in a record.
+func (r Row) event(from, to string) record.Event {
+	d := rowData{From: from, To: to, Number: r.Number, PlannedNS: r.Planned.Sub(r.Sent).Nanoseconds(), State: r.State, Copies: r.Copies, Order: r.Order}
+	if !r.Arrived.IsZero() {
+		ns := r.Arrived.Sub(r.Sent).Nanoseconds()
+		d.LatencyNS = &ns
+	}
+	if !math.IsNaN(r.Strength) {
+		d.Strength = &r.Strength
+	}
+	if !math.IsNaN(r.SNR) {
+		d.SNR = &r.SNR
+	}
+	data, _ := json.Marshal(d) // cannot fail: its numbers are finite
+	return record.Event{Time: r.Sent, Kind: record.Frame, Data: data}
+}
+
+// RowOf is the row that an event of a record tells of.
+func RowOf(e record.Event) (from, to string, r Row, err error) {
+	var d rowData
+	if err := json.Unmarshal(e.Data, &d); err != nil {
+		return "", "", r, fmt.Errorf("the record's row of a frame cannot be read: %w", err)
+	}
+	r = Row{Number: d.Number, Planned: e.Time.Add(time.Duration(d.PlannedNS)), Sent: e.Time, State: d.State, Copies: d.Copies, Order: d.Order, Strength: math.NaN(), SNR: math.NaN()}
+	if d.LatencyNS != nil {
+		r.Arrived = e.Time.Add(time.Duration(*d.LatencyNS))
+	}
+	if d.Strength != nil {
+		r.Strength = *d.Strength
+	}
+	if d.SNR != nil {
+		r.SNR = *d.SNR
+	}
+	return d.From, d.To, r, nil
+}

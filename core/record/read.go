@@ -1,0 +1,161 @@
+package record
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"time"
+)
+
+// State is how whole a record is that was read.
+type State struct {
+	Origin  Origin
+	Events  int       // that were read
+	Last    time.Time // of the last of them
+	Ended   bool      // the closing line is there
+	Torn    bool      // the last line has no end
+	Sums    int       // checksums that were right
+	Summed  int       // the last line up to which a checksum was right
+	Altered string    // where and how the record differs from what was written; "" if no difference is seen
+}
+
+// Whole reports whether the record is as it was written, to its end.
+func (s State) Whole() bool { return s.Ended && s.Altered == "" && !s.Torn }
+
+// Words says how whole the record is.
+func (s State) Words() string {
+	switch {
+	case s.Altered != "":
+		return "altered: " + s.Altered
+	case s.Whole():
+		return fmt.Sprintf("whole: %d lines, and the checksum of the closing line is right", s.Events)
+	}
+	text := fmt.Sprintf("cut short: it ends with line %d, %s, without a closing line", s.Events, s.Last.Format("2006-01-02 15:04:05.000 -07:00"))
+	switch {
+	case s.Origin.Version == 1:
+		text += "; it is of the first format, which has no checksums"
+	case s.Sums > 0:
+		text += fmt.Sprintf("; up to line %d the checksums are right, behind that there is none", s.Summed)
+	default:
+		text += "; no checksum stands in what is there"
+	}
+	return text
+}
+
+// MaxLine is the length of the longest line that is read, in bytes, so that no
+// file can take all memory.
+const MaxLine = 64 << 20
+
+// Read calls f for every event of a record, in order, and stops if f returns an
+// error. However long the record is, one line at a time is in memory. A last line
+// without its end is what a killed program leaves: it is passed over, and the
+// state tells of it, as of checksums that are wrong. A damaged line elsewhere is
+// a *Damaged that names the line; the state tells what stands before it.
+func Read(r io.Reader, f func(Event) error) (State, error) {
+	var s State
+	br := bufio.NewReaderSize(r, 64<<10)
+	sum := sha256.New()
+	var long []byte
+	for {
+		line, err := br.ReadSlice('\n')
+		if err == bufio.ErrBufferFull || len(long) > 0 {
+			if long = append(long, line...); len(long) > MaxLine {
+				return s, &Damaged{s.Events + 1, errors.New("it is longer than any line of a record")}
+			}
+			if err == bufio.ErrBufferFull {
+				continue
+			}
+			line = long
+		}
+		if err != nil && err != io.EOF {
+			return s, fmt.Errorf("read the record: %w", err)
+		}
+		if err == io.EOF {
+			if s.Torn = len(line) > 0; s.Torn && s.Ended {
+				s.alter("something stands behind the closing line")
+			}
+			if s.Events == 0 {
+				return s, errors.New("this is no record: it has no line")
+			}
+			return s, nil
+		}
+		var e Event
+		if err := json.Unmarshal(line, &e); err != nil {
+			damage := &Damaged{s.Events + 1, err}
+			s.alter(damage.Error())
+			return s, damage
+		}
+		if s.Events == 0 {
+			if err := s.head(e); err != nil {
+				return s, err
+			}
+		}
+		s.take(e, sum)
+		sum.Write(line)
+		long = long[:0]
+		if err := f(e); err != nil {
+			return s, err
+		}
+	}
+}
+
+// Damaged is a line of a record that cannot be read.
+type Damaged struct {
+	Line int
+	Err  error
+}
+
+func (d *Damaged) Error() string {
+	return fmt.Sprintf("the record's line %d is no event: %v", d.Line, d.Err)
+}
+
+func (d *Damaged) Unwrap() error { return d.Err }
+
+func (s *State) head(e Event) error {
+	if e.Kind != Head || json.Unmarshal(e.Data, &s.Origin) != nil {
+		return errors.New("this is no record: its first line is not a record's head")
+	}
+	if s.Origin.Version > Version {
+		return fmt.Errorf("this record has format version %d; this program reads versions up to %d", s.Origin.Version, Version)
+	}
+	return nil
+}
+
+// take counts a line and holds its checksum against what stands before it.
+func (s *State) take(e Event, sum hash.Hash) {
+	if s.Ended {
+		s.alter(fmt.Sprintf("line %d stands behind the closing line", s.Events+1))
+	}
+	s.Events++
+	s.Last = e.Time
+	s.Ended = s.Ended || e.Kind == End
+	switch {
+	case e.Sum == "":
+		if lasting[e.Kind] && (e.Verdict != "" || e.Kind == End) && s.Origin.Version >= 2 {
+			s.alter(fmt.Sprintf("line %d has lost its checksum", s.Events))
+		}
+	case e.Sum == hex.EncodeToString(sum.Sum(nil)):
+		s.Sums++
+		s.Summed = s.Events
+	default:
+		s.alter(fmt.Sprintf("the checksum in line %d is not that of the lines before it; the change lies in lines %d to %d", s.Events, max(1, s.Summed), s.Events))
+	}
+}
+
+// alter keeps the first difference: what follows is often its consequence.
+func (s *State) alter(how string) {
+	if s.Altered == "" {
+		s.Altered = how
+	}
+}
+
+// IsRecord reports whether the beginning of a file is that of a record.
+func IsRecord(head []byte) bool {
+	return bytes.HasPrefix(head, []byte(`{"t":"`)) && bytes.Contains(head, []byte(`"kind":"record"`))
+}

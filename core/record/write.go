@@ -1,0 +1,202 @@
+package record
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"os"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"uparrot/core/secret"
+)
+
+// Writer writes a record. All methods may be called from several goroutines,
+// and do nothing on a nil Writer. The first error of writing is told to Trouble
+// and kept for Close; from there on nothing more is written, so that a record
+// has no gaps.
+type Writer struct {
+	// Tell is told of every event, secrets hidden, in order; also of those that
+	// could not be written. It may be nil.
+	Tell func(Event)
+	// Trouble is told of the first error of writing, when it is met; it may be
+	// nil.
+	Trouble func(error)
+
+	mu      sync.Mutex
+	w       io.Writer
+	file    *os.File // nil if not ours
+	secrets secret.Mask
+	held    map[string]held // by direction and port
+	sum     hash.Hash
+	line    bytes.Buffer
+	encode  *json.Encoder // into line
+	err     error
+	last    string // the checksum of the latest line that carried one
+}
+
+// held is the end of a stretch of bytes that may be the beginning of a secret.
+type held struct {
+	event Event
+	bytes []byte
+}
+
+// New writes a record to w; nil writes none, but still tells.
+func New(w io.Writer, o Origin) *Writer {
+	rw := &Writer{w: w, held: map[string]held{}, sum: sha256.New()}
+	rw.encode = json.NewEncoder(&rw.line)
+	rw.encode.SetEscapeHTML(false)
+	rw.begin(o)
+	return rw
+}
+
+// Create writes a record to a new file that only its owner may read. Where there
+// is a file of that name, the record gets a number: see Path.
+func Create(path string, o Origin) (*Writer, error) {
+	f, err := NewFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("make the record: %w", err)
+	}
+	w := New(f, o)
+	w.file = f
+	return w, nil
+}
+
+func (w *Writer) begin(o Origin) {
+	o.Version = Version
+	data, _ := json.Marshal(o) // cannot fail
+	w.write(Event{Time: time.Now(), Kind: Head, Data: data})
+}
+
+// Path is where the record lies; "" if it is no file.
+func (w *Writer) Path() string {
+	if w == nil || w.file == nil {
+		return ""
+	}
+	return w.file.Name()
+}
+
+// Sum is the checksum of the latest line that carried one: once a record is
+// closed, that of its closing line.
+func (w *Writer) Sum() string {
+	if w == nil || w.err != nil {
+		return ""
+	}
+	return w.last
+}
+
+// Hide keeps a secret out of the record from now on, also where it comes in
+// pieces.
+func (w *Writer) Hide(text string) {
+	if w == nil {
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.secrets.Add(text)
+}
+
+// Event writes one event.
+func (w *Writer) Event(e Event) {
+	if w == nil {
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	e.Text, e.Why, e.Step = w.secrets.Hide(e.Text), w.secrets.Hide(e.Why), w.secrets.Hide(e.Step)
+	if w.secrets.Any() && e.Data != nil {
+		e.Data = w.secrets.JSON(e.Data)
+	}
+	w.write(e)
+}
+
+// Bytes writes bytes that came or went.
+func (w *Writer) Bytes(t time.Time, kind, port string, b []byte) {
+	if w == nil {
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	e := Event{Time: t, Kind: kind, Port: port}
+	if w.secrets.Any() {
+		key := kind + port
+		b = append(w.held[key].bytes, b...)
+		b = []byte(w.secrets.Hide(string(b)))
+		n := w.secrets.Beginning(b)
+		w.held[key] = held{e, append([]byte(nil), b[len(b)-n:]...)}
+		b = b[:len(b)-n]
+	}
+	w.writeBytes(e, b)
+}
+
+func (w *Writer) writeBytes(e Event, b []byte) {
+	if len(b) == 0 {
+		return
+	}
+	if utf8.Valid(b) {
+		e.Text = string(b)
+	} else {
+		e.Hex = hex.EncodeToString(b)
+	}
+	w.write(e)
+}
+
+func (w *Writer) write(e Event) {
+	if w.Tell != nil {
+		w.Tell(e)
+	}
+	if w.err != nil || w.w == nil {
+		return
+	}
+	lasts := lasting[e.Kind] && (e.Verdict != "" || e.Kind == End)
+	if lasts {
+		e.Sum = hex.EncodeToString(w.sum.Sum(nil))
+		w.last = e.Sum
+	}
+	w.line.Reset()
+	err := w.encode.Encode(e)
+	if err == nil {
+		w.sum.Write(w.line.Bytes())
+		_, err = w.w.Write(w.line.Bytes())
+	}
+	if err == nil && lasts && w.file != nil {
+		err = w.file.Sync()
+	}
+	if err != nil {
+		w.err = fmt.Errorf("write the record: %w", err)
+		if w.Trouble != nil {
+			w.Trouble(w.err)
+		}
+	}
+}
+
+// Close writes what was held back and the closing line, and closes the file. It
+// returns the first error that writing met: from there on the record is not
+// complete.
+func (w *Writer) Close() error {
+	if w == nil {
+		return nil
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, h := range w.held {
+		b := h.bytes
+		if len(b) > 2 { // enough of a secret to help somebody guess the rest
+			b = []byte(secret.Hidden)
+		}
+		w.writeBytes(h.event, b)
+	}
+	clear(w.held)
+	w.write(Event{Time: time.Now(), Kind: End})
+	if w.file != nil {
+		w.err = errors.Join(w.err, w.file.Close())
+		w.file = nil
+	}
+	return w.err
+}
