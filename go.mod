@@ -14,6 +14,7 @@ require (
 	github.com/charmbracelet/x/ansi v0.11.5
 	github.com/creack/pty v1.1.24
 	github.com/expr-lang/expr v1.17.8
+	github.com/gopacket/gopacket v1.7.7
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.9

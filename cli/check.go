@@ -126,10 +126,3 @@ func isPhrasebook(path string) bool {
 	md, err := toml.DecodeFile(path, &top)
 	return err != nil || !md.IsDefined("port") && !md.IsDefined("air")
 }
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
-}

@@ -2,11 +2,9 @@ package cli
 
 import (
 	"context"
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -19,6 +17,7 @@ import (
 	"uparrot/core/link"
 	"uparrot/core/phrasebook"
 	serialports "uparrot/core/ports"
+	"uparrot/core/report"
 	"uparrot/core/source"
 	"uparrot/core/station"
 )
@@ -42,22 +41,22 @@ func (a *app) link() *cobra.Command {
 
 // linkFlags are the flags of link test as given.
 type linkFlags struct {
-	ports          portFlags
-	plan           link.Plan
-	maxLoss        string
-	maxP95         time.Duration
-	minStrength    float64
-	frames   string
-	evidence evidenceFlags
-	plot, load     string
-	size           string
-	save, resume   string
-	walk           bool
-	bits           string
-	bitTime        time.Duration
-	maxBER         float64
-	maxCount       int
-	quiet          bool
+	ports        portFlags
+	plan         link.Plan
+	maxLoss      string
+	maxP95       time.Duration
+	minStrength  float64
+	frames       string
+	evidence     evidenceFlags
+	plot, load   string
+	size         string
+	save, resume string
+	walk         bool
+	bits         string
+	bitTime      time.Duration
+	maxBER       float64
+	maxCount     int
+	quiet        bool
 }
 
 func (a *app) linkTest() *cobra.Command {
@@ -295,11 +294,11 @@ func (a *app) doLinkTest(ctx context.Context, ps *ports, t *link.Test, f linkFla
 	if f.save != "" {
 		t.Checkpoint = func(c link.Checkpoint) error { return c.Write(f.save) }
 	}
-	var points *latencies
+	var points *report.Frames
 	var takers []func(from, to string, r link.Row)
 	if f.plot != "" {
-		points = newLatencies()
-		takers = append(takers, points.row)
+		points = report.NewFrames()
+		takers = append(takers, points.Row)
 	}
 	var walk *walker
 	if f.walk {
@@ -312,9 +311,9 @@ func (a *app) doLinkTest(ctx context.Context, ps *ports, t *link.Test, f linkFla
 		if ferr != nil {
 			return sum, &errUsage{what: fmt.Sprintf("make the file of frames: %v", ferr)}
 		}
-		rows := newFrameWriter(file)
-		takers = append(takers, rows.row)
-		defer func() { err = errors.Join(err, rows.close(), file.Close()) }()
+		rows := report.NewFrameTable(file)
+		takers = append(takers, rows.Row)
+		defer func() { err = errors.Join(err, rows.Close(), file.Close()) }()
 	}
 	if len(takers) > 0 {
 		t.Row = func(from, to string, r link.Row) {
@@ -336,7 +335,7 @@ func (a *app) doLinkTest(ctx context.Context, ps *ports, t *link.Test, f linkFla
 		sum.Stretches = walk.walk.Stretches()
 	}
 	if points != nil && len(sum.Directions) > 0 {
-		err = errors.Join(err, linkPictures(f.plot, points, sum))
+		err = errors.Join(err, report.Pictures(f.plot, points, sum))
 	}
 	return sum, err
 }
@@ -422,105 +421,10 @@ func printSummary(w io.Writer, sum link.Summary) {
 			fmt.Fprintln(w)
 		}
 		fmt.Fprintf(w, "%s  %s\n", s.bold(d.From+" to "+d.To), s.verdict(d.Verdict, 0))
-		rows := [][]string{
-			{"  frames", fmt.Sprintf("%d sent, %d received, %d lost", d.Sent, d.Received, d.Lost)},
-			{"  oddities", fmt.Sprintf("%d damaged (among the lost), %d late, %d duplicated, %d reordered, %d foreign", d.Damaged, d.Late, d.Duplicated, d.Reordered, d.Foreign)},
-			{"  loss", lossWords(d)},
-		}
-		if l := d.LatencyMS; l != nil {
-			rows = append(rows,
-				[]string{"  latency", fmt.Sprintf("median %.1f ms; 90 %% within %.1f, 95 %% within %.1f, 99 %% within %.1f, 99.9 %% within %.1f; %.1f to %.1f ms", l.Median, l.P90, l.P95, l.P99, l.P999, l.Min, l.Max)},
-				[]string{"  of that", fmt.Sprintf("%.1f ms on the serial lines, %.3f ms in this machine,%s the rest in the modules and the air", d.WireMS, sum.FloorMS, heldBack(d))},
-				[]string{"  variation", fmt.Sprintf("%.1f ms from the least to the 99th percentile (RFC 5481); jitter %.1f ms (RFC 3550)", d.VariationMS, d.JitterMS)})
-		}
-		if b := d.Bursts; b.Runs > 0 {
-			text := fmt.Sprintf("%s of lost frames, %.1f long on average, the longest %d", count(b.Runs, "run"), b.Mean, b.Longest)
-			if b.Leave > 0 && b.Enter+b.Leave < 0.9 {
-				text += fmt.Sprintf("; losses stand together (after a lost frame the next is lost in %.0f %% of cases, after a received one in %.1f %%)", 100*(1-b.Leave), 100*b.Enter)
-			}
-			rows = append(rows, []string{"  bursts", text})
-		}
-		if st := d.Strength; st != nil {
-			rows = append(rows, []string{"  strength", fmt.Sprintf("mean %.1f dBm, %v to %v dBm", st.Mean, st.Min, st.Max)})
-		}
-		if m := d.Margin; m != nil && m.Seen {
-			rows = append(rows, []string{"  margin", fmt.Sprintf("%.1f dB above %.1f dBm, where more than 5 %% begin to be lost", m.DB, m.Level)})
-		} else if m != nil {
-			rows = append(rows, []string{"  margin", fmt.Sprintf("%.1f dB at least: down to %v dBm no strength has shown a loss above 5 %%", m.DB, m.Level)})
-		}
-		if st := d.SNR; st != nil {
-			rows = append(rows, []string{"  snr", fmt.Sprintf("mean %.1f dB, %v to %v dB", st.Mean, st.Min, st.Max)})
-		}
-		if d.Refused > 0 {
-			rows = append(rows, []string{"  refused", fmt.Sprintf("%d frames were refused or left unanswered by %s (among the lost)", d.Refused, d.From)})
-		}
-		for _, size := range d.Sizes {
-			rows = append(rows, []string{fmt.Sprintf("  %d bytes", size.Size), fmt.Sprintf("%d sent, %d lost: %s; mean latency %.1f ms", size.Sent, size.Lost, share(size.Loss), size.MeanMS)})
-		}
-		for _, why := range d.Why {
-			rows = append(rows, []string{"  judged", why})
+		var rows [][]string
+		for _, r := range report.LinkRows(sum, d) {
+			rows = append(rows, []string{"  " + r[0], r[1]})
 		}
 		table(w, rows)
 	}
-}
-
-// heldBack is what the receiving adapter may add, in words.
-func heldBack(d link.Direction) string {
-	if d.HoldMS == nil {
-		return ""
-	}
-	return fmt.Sprintf(" up to %d ms held back by the adapter,", *d.HoldMS)
-}
-
-// lossWords is the loss with how sure it is; where none was seen, what that says.
-func lossWords(d link.Direction) string {
-	if d.Lost == 0 && d.Sent > 0 {
-		return fmt.Sprintf("none lost of %d: with 95 %% confidence the loss is below %.2g %%", d.Sent, 100*d.Loss.High)
-	}
-	return fmt.Sprintf("%.2f %%, with 95 %% confidence %.2f %% to %.2f %%", 100*d.Loss.Ratio, 100*d.Loss.Low, 100*d.Loss.High)
-}
-
-// frameWriter writes one row a frame.
-type frameWriter struct {
-	csv   *csv.Writer
-	start time.Time
-}
-
-func newFrameWriter(w io.Writer) *frameWriter {
-	f := &frameWriter{csv: csv.NewWriter(w)}
-	// Errors of writing are kept and come back from close.
-	_ = f.csv.Write([]string{"from", "to", "number", "planned_ms", "sent_ms", "received_ms", "latency_ms", "state", "copies", "reordered", "strength_dbm", "snr_db"})
-	return f
-}
-
-func (f *frameWriter) row(from, to string, r link.Row) {
-	if f.start.IsZero() {
-		f.start = r.Planned
-	}
-	since := func(t time.Time) string {
-		if t.IsZero() {
-			return ""
-		}
-		return strconv.FormatFloat(float64(t.Sub(f.start).Microseconds())/1000, 'f', 3, 64)
-	}
-	latency := ""
-	if r.State != link.Lost {
-		latency = strconv.FormatFloat(float64(r.Latency().Microseconds())/1000, 'f', 3, 64)
-	}
-	number := func(v float64) string {
-		if math.IsNaN(v) {
-			return ""
-		}
-		return strconv.FormatFloat(v, 'f', -1, 64)
-	}
-	_ = f.csv.Write([]string{from, to, strconv.Itoa(int(r.Number)), since(r.Planned), since(r.Sent), since(r.Arrived), latency,
-		string(r.State), strconv.Itoa(r.Copies), strconv.FormatBool(r.Order), number(r.Strength), number(r.SNR)})
-}
-
-func (f *frameWriter) close() error {
-	f.csv.Flush()
-	if err := f.csv.Error(); err != nil {
-		return fmt.Errorf("write the frames: %w", err)
-	}
-	return nil
 }

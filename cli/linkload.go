@@ -102,7 +102,7 @@ func (a *app) capacity(res link.CapacityResult) {
 	row := func(name string, p *link.LoadPoint) {
 		if p != nil {
 			rows = append(rows, []string{name, fmt.Sprintf("%.1f ms", p.EveryMS), fmt.Sprintf("%.1f", p.Rate), fmt.Sprintf("%.0f %%", 100*p.Load),
-				fmt.Sprintf("%s of %d", share(p.Loss), p.Sent), fmt.Sprintf("%.0f ms", p.P95MS)})
+				fmt.Sprintf("%s of %d", report.Share(p.Loss), p.Sent), fmt.Sprintf("%.0f ms", p.P95MS)})
 		}
 	}
 	row("holds", res.Held)

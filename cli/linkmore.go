@@ -83,7 +83,7 @@ func (a *app) comparison(c compared, size float64) {
 		fmt.Fprintln(a.out, s.bold(d.Direction))
 		rows := [][]string{{"  run", "sent", "lost", "loss, 95 % interval", "median", "95th percentile"}}
 		for _, side := range []link.Side{d.A, d.B} {
-			row := []string{"  " + side.Name, fmt.Sprint(side.Sent), fmt.Sprint(side.Lost), share(side.Loss), "", ""}
+			row := []string{"  " + side.Name, fmt.Sprint(side.Sent), fmt.Sprint(side.Lost), report.Share(side.Loss), "", ""}
 			if l := side.Latency; l != nil {
 				row[4], row[5] = fmt.Sprintf("%.1f ms", l.Median), fmt.Sprintf("%.1f ms", l.P95)
 			}
@@ -112,11 +112,6 @@ func (a *app) comparison(c compared, size float64) {
 			fmt.Fprintf(a.out, "  latency: %s is slower: %s\n", second, how)
 		}
 	}
-}
-
-// share is a share with its 95 % interval, in percent.
-func share(v link.Share) string {
-	return fmt.Sprintf("%.2f %% (%.2f to %.2f)", 100*v.Ratio, 100*v.Low, 100*v.High)
 }
 
 func pValue(p float64) string {

@@ -10,6 +10,7 @@ import (
 	"github.com/charmbracelet/lipgloss"
 
 	"uparrot/core/link"
+	"uparrot/core/report"
 )
 
 // walker guides a range walk: one live line, a bell when the link goes or comes
@@ -91,7 +92,7 @@ func (a *app) stretches(list []link.Stretch) {
 		}
 		loss := "no frame was sent"
 		if s.Sent > 0 {
-			loss = share(s.Loss)
+			loss = report.Share(s.Loss)
 		}
 		rows = append(rows, []string{safe(s.Name), s.From + " to " + s.To, fmt.Sprint(s.Sent), fmt.Sprint(s.Lost), loss, fmt.Sprint(s.Longest), strength})
 	}

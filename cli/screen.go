@@ -6,12 +6,12 @@ import (
 	"os"
 	"strings"
 	"sync"
-	"time"
 	"unicode/utf8"
 
 	"github.com/charmbracelet/lipgloss"
 	"golang.org/x/term"
 
+	"uparrot/core/show"
 	"uparrot/core/verdict"
 )
 
@@ -86,61 +86,17 @@ func (s *screen) verdict(v verdict.Verdict, wide int) string {
 func (s *screen) bold(text string) string  { return s.styles.NewStyle().Bold(true).Render(text) }
 func (s *screen) faint(text string) string { return s.styles.NewStyle().Faint(true).Render(text) }
 
-// safe shows what a module sent: bytes that are no text become escapes, so that
-// nothing can steer the terminal. Line ends and tabs stay.
-func safe(s string) string {
-	ok := true
-	for _, r := range s {
-		ok = ok && (r == '\n' || r == '\t' || showable(r))
-	}
-	if ok && utf8.ValidString(s) {
-		return s
-	}
-	var b strings.Builder
-	valid := utf8.ValidString(s) // else it is bytes, of which some look like a letter by chance
-	for len(s) > 0 {
-		r, n := utf8.DecodeRuneInString(s)
-		if r == '\n' || r == '\t' || showable(r) && (valid || r < utf8.RuneSelf) {
-			b.WriteString(s[:n])
-		} else {
-			for _, c := range []byte(s[:n]) {
-				fmt.Fprintf(&b, `\x%02x`, c)
-			}
-		}
-		s = s[n:]
-	}
-	return b.String()
-}
+// What a module sent is never printed but through one of these.
+var (
+	safe    = show.Text
+	oneLine = show.Line
+)
 
-// showable leaves out control characters and those that turn the direction of
-// text.
-func showable(r rune) bool {
-	switch {
-	case r < ' ', r >= 0x7f && r < 0xa0, r >= 0x200b && r <= 0x200f, r >= 0x2028 && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0xfeff:
-		return false
-	}
-	return true
-}
-
-// oneLine is safe for text that must stay on its line.
-func oneLine(s string) string {
-	return strings.NewReplacer("\n", `\n`, "\t", `\t`).Replace(safe(strings.ReplaceAll(s, "\r", `\r`)))
-}
-
-// took is a time for people: three digits are enough.
-func took(d time.Duration) string {
-	switch {
-	case d < time.Millisecond:
-		return fmt.Sprintf("%d µs", d.Microseconds())
-	case d < time.Second:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	case d < time.Minute:
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	}
-	return d.Round(time.Second).String()
-}
-
-func fromMS(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
+var (
+	took   = show.Took
+	fromMS = show.FromMS
+	count  = show.Count
+)
 
 // table lays out rows in columns, two blanks apart. The first row is the head.
 // Cells may hold colours.

@@ -21,6 +21,7 @@ import (
 	"runtime"
 	"strings"
 	"time"
+	"unicode/utf8"
 )
 
 // Version is the version of the format, in the head of every record. Version 1
@@ -76,6 +77,16 @@ func (e Event) Bytes() ([]byte, error) {
 		return hex.DecodeString(e.Hex)
 	}
 	return []byte(e.Text), nil
+}
+
+// SetBytes makes bytes the text of an event, or its hex.
+func (e *Event) SetBytes(b []byte) {
+	e.Text, e.Hex = "", ""
+	if utf8.Valid(b) {
+		e.Text = string(b)
+	} else {
+		e.Hex = hex.EncodeToString(b)
+	}
 }
 
 // Origin is what the head of a record tells of it. Only the version is always

@@ -12,7 +12,6 @@ import (
 	"os"
 	"sync"
 	"time"
-	"unicode/utf8"
 
 	"uparrot/core/secret"
 )
@@ -113,6 +112,9 @@ func (w *Writer) Event(e Event) {
 	if w.secrets.Any() && e.Data != nil {
 		e.Data = w.secrets.JSON(e.Data)
 	}
+	if b, err := e.Bytes(); w.secrets.Any() && e.Hex != "" && err == nil {
+		e.SetBytes([]byte(w.secrets.Hide(string(b))))
+	}
 	w.write(e)
 }
 
@@ -139,11 +141,7 @@ func (w *Writer) writeBytes(e Event, b []byte) {
 	if len(b) == 0 {
 		return
 	}
-	if utf8.Valid(b) {
-		e.Text = string(b)
-	} else {
-		e.Hex = hex.EncodeToString(b)
-	}
+	e.SetBytes(b)
 	w.write(e)
 }
 

@@ -29,10 +29,18 @@ func (c *Curve) Add(ms float64, count int) {
 // dashes tell curves apart in grey too.
 var dashes = [][]vg.Length{nil, {vg.Points(7), vg.Points(4)}, {vg.Points(2), vg.Points(3)}, {vg.Points(9), vg.Points(3), vg.Points(2), vg.Points(3)}}
 
-// Distribution draws which share of frames took longer than a time, on a
-// logarithmic axis so that the tail shows, and writes it to files whose ending
-// tells the form: .png or .svg.
+// Distribution draws which share of frames took longer than a time, and writes it
+// to files whose ending tells the form: .png or .svg.
 func Distribution(title string, curves []Curve, files ...string) error {
+	p, err := distribution(title, curves)
+	if err != nil {
+		return err
+	}
+	return saveAll(p, files)
+}
+
+// distribution has a logarithmic axis, so that the tail shows.
+func distribution(title string, curves []Curve) (*plot.Plot, error) {
 	p := frame(title, "latency (ms)", "share of frames that took longer")
 	p.Y.Scale = plot.LogScale{}
 	p.Y.Tick.Marker = shareTicks{}
@@ -58,7 +66,7 @@ func Distribution(title string, curves []Curve, files ...string) error {
 		low, high = min(low, c.ms[0]), max(high, c.ms[len(c.ms)-1])
 		line, err := plotter.NewLine(points)
 		if err != nil {
-			return fmt.Errorf("draw %s: %w", c.Name, err)
+			return nil, fmt.Errorf("draw %s: %w", c.Name, err)
 		}
 		line.Color, line.Width = palette[i%len(palette)], vg.Points(2)
 		line.Dashes = dashes[i%len(dashes)]
@@ -69,7 +77,7 @@ func Distribution(title string, curves []Curve, files ...string) error {
 		p.X.Min = math.Floor(low - (high-low)/4)
 	}
 	p.Y.Max, p.Y.Min = 1, math.Pow(10, math.Floor(math.Log10(least)))
-	return saveAll(p, files)
+	return p, nil
 }
 
 var palette = []color.Color{
@@ -98,8 +106,8 @@ type Point struct {
 	Sent            int
 }
 
-// StrengthLoss draws loss against strength, each with its 95 % interval.
-func StrengthLoss(title string, points map[string][]Point, names []string, files ...string) error {
+// strengthLoss draws loss against strength, each with its 95 % interval.
+func strengthLoss(title string, points map[string][]Point, names []string) (*plot.Plot, error) {
 	p := frame(title, "strength (dBm)", "loss (%), with 95 % interval")
 	p.Legend.Top = true
 	highest := 1.0
@@ -119,18 +127,18 @@ func StrengthLoss(title string, points map[string][]Point, names []string, files
 			plotter.YErrors
 		}{xys, errs})
 		if err != nil {
-			return fmt.Errorf("draw %s: %w", name, err)
+			return nil, fmt.Errorf("draw %s: %w", name, err)
 		}
 		look := looks[i%len(looks)]
 		bars.LineStyle.Color, bars.LineStyle.Width = look.colour, vg.Points(1)
 		p.Add(bars)
 		if err := scatter(p, name, xys, look.colour, look.shape, 3.5); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	p.Y.Min, p.Y.Max = 0, highest*1.25 // room for the legend
 	p.X.Min, p.X.Max = p.X.Min-0.5, p.X.Max+0.5
-	return saveAll(p, files)
+	return p, nil
 }
 
 // frame is an empty plot as all of ours look.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"image/color"
+	"io"
 	"math"
 	"os"
 	"path/filepath"
@@ -38,9 +39,8 @@ var looks = []struct {
 	{color.RGBA{0xc0, 0x6a, 0x10, 0xff}, draw.TriangleGlyph{}},
 }
 
-// Latency draws latency over time with losses marked at the bottom, and writes
-// it to files whose ending tells the form: .png or .svg.
-func Latency(title string, series []Series, files ...string) error {
+// latency draws latency over time with losses marked at the bottom.
+func latency(title string, series []Series) (*plot.Plot, error) {
 	p := frame(title, "time since the first frame (s)", "latency (ms)")
 	p.Y.Min = 0
 	p.Legend.Top = true
@@ -54,7 +54,7 @@ func Latency(title string, series []Series, files ...string) error {
 			highest = max(highest, s.MS[j])
 		}
 		if err := scatter(p, fmt.Sprintf("%s: %d received", s.Name, s.Received), points, look.colour, look.shape, 2.6); err != nil {
-			return err
+			return nil, err
 		}
 		lost := make(plotter.XYs, len(s.Lost))
 		for j, x := range s.Lost {
@@ -62,28 +62,33 @@ func Latency(title string, series []Series, files ...string) error {
 		}
 		shape := []draw.GlyphDrawer{draw.CrossGlyph{}, draw.PlusGlyph{}}[i%2]
 		if err := scatter(p, fmt.Sprintf("%s: %d lost", s.Name, s.LostCount), lost, color.RGBA{0xb0, 0, 0x20, 0xff}, shape, 4.5); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	// Room above the points for the legend.
 	p.Y.Max = max(1, highest*1.35)
-	return saveAll(p, files)
+	return p, nil
 }
 
-// save draws a plot with a margin.
-func save(p *plot.Plot, file string) error {
-	c, err := draw.NewFormattedCanvas(vg.Points(960), vg.Points(560), strings.TrimPrefix(filepath.Ext(file), "."))
+// draws writes a plot with a margin, as png or svg.
+func draws(p *plot.Plot, w io.Writer, form string) error {
+	c, err := draw.NewFormattedCanvas(vg.Points(960), vg.Points(560), form)
 	if err != nil {
 		return err
 	}
 	const margin = 14
 	p.Draw(draw.Crop(draw.New(c), vg.Points(margin), -vg.Points(2*margin), vg.Points(margin), -vg.Points(margin)))
+	_, err = c.WriteTo(w)
+	return err
+}
+
+// save writes a plot to a file whose ending tells the form: .png or .svg.
+func save(p *plot.Plot, file string) error {
 	f, err := os.Create(file)
 	if err != nil {
 		return err
 	}
-	_, err = c.WriteTo(f)
-	return errors.Join(err, f.Close())
+	return errors.Join(draws(p, f, strings.TrimPrefix(filepath.Ext(file), ".")), f.Close())
 }
 
 // roundTicks are at about eight multiples of 1, 2 or 5.

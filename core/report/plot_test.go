@@ -8,6 +8,14 @@ import (
 	"testing"
 )
 
+func drawLatency(series []Series, files ...string) error {
+	p, err := latency("Larkfell", series)
+	if err != nil {
+		return err
+	}
+	return saveAll(p, files)
+}
+
 func TestLatency(t *testing.T) {
 	dir := t.TempDir()
 	for _, series := range [][]Series{
@@ -16,7 +24,7 @@ func TestLatency(t *testing.T) {
 		{{Name: "valley to summit", Seconds: []float64{0, 1}, MS: []float64{50, 60}, Lost: []float64{2}}, {Name: "summit to valley", Seconds: []float64{0}, MS: []float64{55}}},
 	} {
 		pngFile, svgFile := filepath.Join(dir, "l.png"), filepath.Join(dir, "l.svg")
-		if err := Latency("Larkfell", series, pngFile, svgFile); err != nil {
+		if err := drawLatency(series, pngFile, svgFile); err != nil {
 			t.Fatal(err)
 		}
 		f, err := os.Open(pngFile)
@@ -38,7 +46,7 @@ func TestLatency(t *testing.T) {
 			}
 		}
 	}
-	if err := Latency("Larkfell", nil, filepath.Join(dir, "none", "l.png")); err == nil {
+	if err := drawLatency(nil, filepath.Join(dir, "none", "l.png")); err == nil {
 		t.Error("drawing into a folder that is not there went well")
 	}
 }
@@ -57,7 +65,11 @@ func TestLinkPictures(t *testing.T) {
 	}{
 		"distribution": {func(f ...string) error { return Distribution("How long", []Curve{c, {Name: "nothing"}}, f...) }, []string{"valley to summit (99 frames)", "latency (ms)", "10 %"}},
 		"strength": {func(f ...string) error {
-			return StrengthLoss("Loss", map[string][]Point{"a": {{DBm: -110, Loss: 0.1, Low: 0.05, High: 0.2, Sent: 100}, {DBm: -100, High: 0.04, Sent: 90}}}, []string{"a", "b"}, f...)
+			p, err := strengthLoss("Loss", map[string][]Point{"a": {{DBm: -110, Loss: 0.1, Low: 0.05, High: 0.2, Sent: 100}, {DBm: -100, High: 0.04, Sent: 90}}}, []string{"a", "b"})
+			if err != nil {
+				return err
+			}
+			return saveAll(p, f)
 		}, []string{"strength (dBm)", "-104"}},
 		"load": {func(f ...string) error {
 			return LoadCurve("Load", []Load{{Rate: 10, P95: 80, Holds: true, High: 0.02}, {Rate: 20, Loss: 0.2, Low: 0.1, High: 0.3, P95: 900}}, 0.02, f...)

@@ -103,10 +103,12 @@ func (s *Station) tracer(w *record.Writer) func(dialog.Trace) {
 			w.Bytes(t.Time, record.In, s.Name, t.Bytes)
 		case dialog.Went:
 			w.Bytes(t.Time, record.Out, s.Name, t.Bytes)
-		case dialog.PassedBy:
-			w.Event(record.Event{Time: t.Time, Kind: record.Passed, Port: s.Name, Text: string(t.Bytes)})
-		case dialog.Dropped:
-			w.Event(record.Event{Time: t.Time, Kind: record.Passed, Port: s.Name, Text: string(t.Bytes), Why: "the inbox was full"})
+		case dialog.PassedBy, dialog.Dropped:
+			e := record.Event{Time: t.Time, Kind: record.Passed, Port: s.Name}
+			if e.SetBytes(t.Bytes); t.Kind == dialog.Dropped {
+				e.Why = "the inbox was full"
+			}
+			w.Event(e)
 		}
 	}
 }

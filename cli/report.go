@@ -1,0 +1,140 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/core/record"
+	"uparrot/core/report"
+	"uparrot/core/source"
+)
+
+func (a *app) report() *cobra.Command {
+	var form, out, table string
+	var verify bool
+	cmd := &cobra.Command{
+		Use:   "report RECORD",
+		Short: "Makes a record readable in any form, or verifies that it is whole",
+		Long: `Makes a report out of a record alone, at any later time: the same record gives the
+same bytes. --as tells the form:
+
+` + forms() + `
+--verify tells whether the record is whole (exit status 0), cut short (4) or
+altered (1).`,
+		Example: "uparrot report valley.record --as html --out valley.html",
+		Args:    args(1, 1, "one record"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if known := report.Forms(); !verify && !contains(known, form) {
+				return usage(cmd, "--as: there is no form %q. %s", form, source.DidYouMean(form, known))
+			}
+			if table != "" && (form != "csv" || !contains(report.Tables, table)) {
+				return usage(cmd, "--table is for --as csv, and is one of %s", strings.Join(report.Tables, ", "))
+			}
+			f, err := os.Open(args[0])
+			if err != nil {
+				return &errUsage{what: fmt.Sprintf("read the record: %v", err)}
+			}
+			defer f.Close()
+			if verify {
+				return a.verify(args[0], f)
+			}
+			d, err := a.view(f, form, table, out)
+			if err != nil {
+				return fmt.Errorf("%s: %w", args[0], err)
+			}
+			if !d.Whole() {
+				a.err.line("uparrot: the record is %s. The report says so too", safe(d.Words()))
+			}
+			if d.Altered != "" {
+				return errQuiet{exitFailed}
+			}
+			return nil
+		},
+	}
+	fl := cmd.Flags()
+	fl.StringVar(&form, "as", "text", "the form: "+strings.Join(report.Forms(), ", "))
+	fl.StringVar(&table, "table", "", "with --as csv: "+strings.Join(report.Tables, ", "))
+	fl.StringVar(&out, "out", "", "write to this file, for the owner alone; without it to stdout")
+	fl.BoolVar(&verify, "verify", false, "tell whether the record is whole, cut short or altered")
+	fl.BoolVar(&a.json, "json", false, "with --verify: print the result as JSON")
+	return cmd
+}
+
+func forms() string {
+	var b strings.Builder
+	for _, f := range report.FormsAbout() {
+		fmt.Fprintf(&b, "  %-9s %s\n", f[0], f[1])
+	}
+	return b.String()
+}
+
+// view writes a report to a file, or to stdout. A file appears only when it is
+// whole.
+func (a *app) view(f io.ReadSeeker, form, table, out string) (*report.Digest, error) {
+	if out == "" {
+		if form == "pcapng" && a.outIsTerminal() {
+			return nil, &errUsage{what: "pcapng is no text to be shown: name a file with --out", example: "uparrot report valley.record --as pcapng --out valley.pcapng"}
+		}
+		return report.View(a.out, f, form, table)
+	}
+	var d *report.Digest
+	err := writeWhole(out, func(w io.Writer) (err error) {
+		d, err = report.View(w, f, form, table)
+		return err
+	})
+	return d, err
+}
+
+// writeWhole writes a file for the owner alone. It takes the name only when it is
+// whole, so that an earlier one is not lost to an error.
+func writeWhole(path string, write func(io.Writer) error) error {
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() { // such as /dev/null
+		f, err := os.OpenFile(path, os.O_WRONLY, 0)
+		if err != nil {
+			return fmt.Errorf("write %s: %w", path, err)
+		}
+		return errors.Join(write(f), f.Close())
+	}
+	part, err := record.NewFile(path + ".part")
+	if err != nil {
+		return fmt.Errorf("write %s: %w", path, err)
+	}
+	err = errors.Join(write(part), part.Close())
+	if err == nil {
+		err = os.Rename(part.Name(), path)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(part.Name()))
+	}
+	return nil
+}
+
+// verify tells how whole a record is.
+func (a *app) verify(name string, f io.Reader) error {
+	state, err := record.Read(f, func(record.Event) error { return nil })
+	if _, damaged := errors.AsType[*record.Damaged](err); err != nil && !(damaged && state.Events > 0) {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	if a.json {
+		if err := a.printJSON(map[string]any{
+			"record": name, "whole": state.Whole(), "altered": state.Altered != "", "words": state.Words(), "lines": state.Events,
+			"run": state.Origin.Run, "unit": state.Origin.Unit, "last": state.Last,
+		}); err != nil {
+			return err
+		}
+	} else {
+		fmt.Fprintf(a.out, "%s is %s\n", safe(name), safe(state.Words()))
+	}
+	switch {
+	case state.Altered != "":
+		return errQuiet{exitFailed}
+	case !state.Whole():
+		return errQuiet{exitUndecided}
+	}
+	return nil
+}

@@ -1,0 +1,239 @@
+package report
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"uparrot/core/link"
+	"uparrot/core/record"
+	"uparrot/core/show"
+)
+
+// Line is one thing that happened, for a person to read. Its text is safe to
+// print.
+type Line struct {
+	Time time.Time
+	Port string
+	Word string // said, heard, check and so on
+	Text string
+
+	Step    string // where a step begins or ends
+	Verdict string // where it ends, and of a check or a limit
+}
+
+// dialogue makes lines out of events: bytes that came in pieces are joined up to
+// their line ends. It keeps one line of each port and direction.
+type dialogue struct {
+	emit func(Line) error
+	open map[string]*stretch // by direction and port
+}
+
+// stretch is a line that may not be over.
+type stretch struct {
+	kind, port string
+	began      time.Time
+	bytes      []byte
+	cr         bool // the byte before was a carriage return that ended a line
+}
+
+// ignored is the word for a line that was heard and that no statement took.
+const ignored = "ignored"
+
+// longest is how many bytes a line has at most; longer ones are cut into pieces.
+const longest = 4096
+
+func newDialogue(emit func(Line) error) *dialogue {
+	return &dialogue{emit: emit, open: map[string]*stretch{}}
+}
+
+func (d *dialogue) take(e record.Event) error {
+	switch e.Kind {
+	case record.In, record.Out:
+		b, err := e.Bytes()
+		if err != nil {
+			return fmt.Errorf("the record holds bytes that are none: %w", err)
+		}
+		return d.bytes(e, b)
+	case record.Head, record.Frame, record.End:
+		return nil
+	}
+	if err := d.flush(); err != nil {
+		return err
+	}
+	l, ok := words(e)
+	if !ok {
+		return nil
+	}
+	return d.emit(l)
+}
+
+// bytes takes in what came or went at a port.
+func (d *dialogue) bytes(e record.Event, b []byte) error {
+	at := func(kind string) *stretch {
+		key := kind + e.Port
+		s := d.open[key]
+		if s == nil {
+			s = &stretch{kind: kind, port: e.Port}
+			d.open[key] = s
+		}
+		return s
+	}
+	in, out := at(record.In), at(record.Out)
+	switch {
+	case e.Kind == record.Out && len(out.bytes) == 0: // something new is said: what was heard is over, such as a prompt
+		if err := d.end(in, false); err != nil {
+			return err
+		}
+	case e.Kind == record.In && len(out.bytes) > 0 && !bytes.HasSuffix(out.bytes, b): // an answer, not an echo: what was said is over
+		if err := d.end(out, true); err != nil {
+			return err
+		}
+	}
+	s := at(e.Kind)
+	for _, c := range b {
+		if c == '\n' && s.cr {
+			s.cr = false
+			continue
+		}
+		s.cr = c == '\r'
+		if len(s.bytes) == 0 {
+			s.began = e.Time
+		}
+		if c == '\r' || c == '\n' {
+			if err := d.end(s, true); err != nil {
+				return err
+			}
+			continue
+		}
+		if s.bytes = append(s.bytes, c); len(s.bytes) == longest {
+			if err := d.end(s, false); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// end hands out a line. An empty one counts only where a person said it.
+func (d *dialogue) end(s *stretch, ended bool) error {
+	if len(s.bytes) == 0 && (s.kind == record.In || !ended) {
+		return nil
+	}
+	l := Line{Time: s.began, Port: s.port, Word: "heard", Text: show.Line(string(s.bytes))}
+	if s.kind == record.Out {
+		l.Word = "said"
+		if l.Text == "" {
+			l.Text = "(the line ending alone)"
+		}
+	}
+	s.bytes = s.bytes[:0]
+	return d.emit(l)
+}
+
+// flush hands out what is left open, in the order of time.
+func (d *dialogue) flush() error {
+	var left []*stretch
+	for _, s := range d.open {
+		if len(s.bytes) > 0 {
+			left = append(left, s)
+		}
+	}
+	sort.Slice(left, func(i, j int) bool { return left[i].began.Before(left[j].began) })
+	for _, s := range left {
+		if err := d.end(s, false); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// words tells of an event that is no bytes.
+func words(e record.Event) (Line, bool) {
+	l := Line{Time: e.Time, Port: e.Port, Word: e.Kind, Text: e.Text, Step: e.Step, Verdict: e.Verdict}
+	data := map[string]any{}
+	_ = json.Unmarshal(e.Data, &data) // kinds whose data is no object tell nothing out of it
+	switch e.Kind {
+	case record.Open:
+		l.Text = fmt.Sprintf("%v (%v)", data["address"], data["setup"])
+	case record.Passed:
+		l.Word = ignored
+		if b, err := e.Bytes(); err == nil {
+			l.Text = strings.TrimRight(string(b), "\r\n")
+		}
+		if e.Why != "" {
+			l.Text += "  (" + e.Why + ")"
+		}
+		if strings.TrimSpace(l.Text) == "" {
+			return l, false
+		}
+	case record.Step:
+		if e.Verdict != "" {
+			l.Text = e.Why
+		}
+	case record.Try:
+		l.Text = fmt.Sprintf("try %d failed: %s", e.Try, e.Why)
+	case record.Check:
+		var values []struct {
+			Name  string
+			Value any
+		}
+		_ = json.Unmarshal(e.Data, &values)
+		for i, v := range values {
+			l.Text += []string{",  ", "   with "}[min(1, max(0, 1-i))] + fmt.Sprintf("%s = %v", v.Name, v.Value)
+		}
+		if e.Why != "" && e.Verdict != "passed" {
+			l.Text += "  (" + e.Why + ")"
+		}
+	case record.Limit:
+		var m limit
+		_ = json.Unmarshal(e.Data, &m)
+		l.Text = fmt.Sprintf("%s: %s, wanted %s", m.What, withUnit(number(m.Value), m.Unit), withUnit(m.wanted(), m.Unit))
+	case record.Link:
+		var sum link.Summary
+		if json.Unmarshal(e.Data, &sum) != nil || sum.Kind != link.Kind {
+			l.Text = "a result, see the record"
+			break
+		}
+		var parts []string
+		for _, d := range sum.Directions {
+			parts = append(parts, fmt.Sprintf("%s to %s: %d of %d lost", d.From, d.To, d.Lost, d.Sent))
+		}
+		l.Text = strings.Join(parts, "; ")
+	case record.Kept:
+		l.Text = fmt.Sprintf("%s, %v bytes", e.Text, data["bytes"])
+	case record.Told:
+		if answer, ok := data["answer"]; ok && answer != nil && answer != "" {
+			l.Text += fmt.Sprintf("  answer: %v", answer)
+		}
+	case record.Verdict:
+		l.Text = e.Why
+	case record.Begin, record.Close, record.Changed, record.Note:
+	default: // of a later version
+		l.Text = strings.TrimSpace(e.Text + " " + string(e.Data))
+	}
+	l.Text = show.Line(l.Text)
+	return l, true
+}
+
+// wanted is the range of a limit.
+func (m limit) wanted() string { return limitNumber(m.Low) + ".." + limitNumber(m.High) }
+
+func withUnit(text, unit string) string {
+	if unit == "" {
+		return text
+	}
+	return text + " " + unit
+}
+
+func sortedKeys(m map[string]any) []string {
+	var keys []string
+	for k := range m {
+		keys = append(keys, k)
+	}
+	sort.Strings(keys)
+	return keys
+}

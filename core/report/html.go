@@ -1,0 +1,414 @@
+package report
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/sha256"
+	_ "embed" // for the page
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"html"
+	"html/template"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"uparrot/core/link"
+	"uparrot/core/record"
+	"uparrot/core/show"
+)
+
+var (
+	//go:embed page.html
+	pageText string
+	//go:embed page.css
+	pageStyle string
+	//go:embed page.js
+	pageScript string
+
+	page = template.Must(template.New("page").Funcs(template.FuncMap{"line": show.Line}).Parse(pageText))
+)
+
+// policySum names a script or style that the page's own policy lets in.
+func policySum(text string) string {
+	s := sha256.Sum256([]byte(text))
+	return "sha256-" + base64.StdEncoding.EncodeToString(s[:])
+}
+
+// spool is a part of the page that is written while others are: it lies in a file
+// of its own until its turn comes.
+type spool struct {
+	*bufio.Writer
+	file *os.File
+}
+
+func newSpool() (*spool, error) {
+	f, err := os.CreateTemp("", "uparrot-report-")
+	if err != nil {
+		return nil, fmt.Errorf("make a file for a part of the report: %w", err)
+	}
+	return &spool{bufio.NewWriterSize(f, 64<<10), f}, nil
+}
+
+// into writes the part where it belongs.
+func (s *spool) into(w io.Writer) error {
+	if err := s.Flush(); err != nil {
+		return fmt.Errorf("write a part of the report: %w", err)
+	}
+	if _, err := s.file.Seek(0, io.SeekStart); err != nil {
+		return fmt.Errorf("read a part of the report: %w", err)
+	}
+	_, err := io.Copy(w, s.file)
+	return err
+}
+
+func (s *spool) remove() { _ = errors.Join(s.file.Close(), os.Remove(s.file.Name())) } // it is of no use any more
+
+// writer writes the page: it reads the record once, and writes its parts side by
+// side.
+type pageWriter struct {
+	d        *Digest
+	zone     *time.Location
+	numbers  map[string]int // of steps, by title
+	steps    *spool
+	limits   *spool
+	lines    *spool
+	step     string // that is open; "" if none is
+	inTable  bool
+	frames   *Frames
+	pictures [][]picture // of each link test
+	links    int
+	rows     int
+}
+
+// asHTML writes one page that needs nothing else.
+func asHTML(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
+	p := &pageWriter{d: d, zone: d.Began.Location(), numbers: map[string]int{}}
+	for i, s := range d.Steps {
+		p.numbers[s.Title] = i + 1
+	}
+	for _, s := range []**spool{&p.steps, &p.limits, &p.lines} {
+		var err error
+		if *s, err = newSpool(); err != nil {
+			return err
+		}
+		defer (*s).remove()
+	}
+	dia := newDialogue(p.line)
+	err := events(r, func(e record.Event) error {
+		if err := dia.take(e); err != nil {
+			return err
+		}
+		return p.take(e)
+	})
+	if err == nil {
+		err = dia.flush()
+	}
+	p.endStep()
+	if err != nil {
+		return err
+	}
+	return p.write(w)
+}
+
+// write puts the page together.
+func (p *pageWriter) write(w io.Writer) error {
+	d := p.d
+	outcome := d.Outcome()
+	sign := map[string]string{"passed": "✓", "failed": "✗", "broken": "✗"}[outcome]
+	if sign == "" {
+		sign = "?"
+	}
+	about := d.about()
+	var first [][2]string
+	for _, row := range about {
+		switch {
+		case row[0] == "unit", row[0] == "operator", row[0] == "began", row[0] == "took", strings.HasPrefix(row[0], "port "):
+			first = append(first, row)
+		}
+	}
+	var failures []StepSeen
+	for _, s := range d.Steps {
+		if s.Verdict != "passed" && s.Verdict != "skipped" && s.Why != "" {
+			failures = append(failures, s)
+		}
+	}
+	warning := ""
+	if !d.Whole() {
+		warning = d.Words()
+	}
+	var parts [][2]string
+	part := func(is bool, id, title string) {
+		if is {
+			parts = append(parts, [2]string{id, title})
+		}
+	}
+	files := len(d.Kept) + len(d.Origin.Files)
+	part(len(failures) > 0, "failures", "What did not pass")
+	part(len(d.Steps) > 0, "steps", "Steps")
+	part(d.Limits > 0, "measurements", "Measurements")
+	part(len(d.Links) > 0, "links", "Link")
+	part(files > 0, "files", "Files")
+	part(true, "about", "About this record")
+	part(p.rows > 0, "dialogue", "Dialogue")
+	var err error
+	do := func(name string, data any) {
+		if err == nil {
+			err = page.ExecuteTemplate(w, name, data)
+		}
+	}
+	say := func(format string, values ...any) {
+		if err == nil {
+			_, err = fmt.Fprintf(w, format, values...)
+		}
+	}
+	in := func(s *spool) {
+		if err == nil {
+			err = s.into(w)
+		}
+	}
+	do("head", map[string]any{
+		"Style": template.CSS(pageStyle), "StyleSum": template.HTMLAttr(policySum(pageStyle)), "ScriptSum": template.HTMLAttr(policySum(pageScript)),
+		"Outcome": outcome, "Class": strings.Fields(outcome)[0], "Sign": sign, "Name": show.Line(d.Name()), "Unit": show.Line(d.Origin.Unit), "Sentence": d.Sentence(),
+		"Warning": warning, "First": first, "Parts": parts, "Failures": failures,
+	})
+	if len(d.Steps) > 0 {
+		say("<section id=\"steps\"><h2>Steps</h2>\n")
+		in(p.steps)
+		say("</section>\n")
+	}
+	if d.Limits > 0 {
+		say("<section id=\"measurements\"><h2>Measurements</h2>\n<table><caption class=\"hidden\">Values and their limits</caption><thead><tr><th scope=\"col\">measurement</th><th scope=\"col\" class=\"number\">value</th><th scope=\"col\" class=\"number\">limits</th><th scope=\"col\">within the limits</th><th scope=\"col\">verdict</th></tr></thead><tbody>\n")
+		in(p.limits)
+		say("</tbody></table></section>\n")
+	}
+	if len(d.Links) > 0 {
+		say("<section id=\"links\"><h2>Link</h2>\n")
+		for i, sum := range d.Links {
+			for _, way := range sum.Directions {
+				rows := LinkRows(sum, way)
+				do("link", map[string]any{"From": show.Line(way.From), "To": show.Line(way.To), "Verdict": way.Verdict, "Why": way.Why, "Rows": rows[:len(rows)-len(way.Why)]})
+			}
+			if i < len(p.pictures) {
+				for _, pic := range p.pictures[i] {
+					var svg bytes.Buffer
+					if err == nil {
+						err = draws(pic.plot, &svg, "svg")
+					}
+					do("picture", map[string]any{"Source": template.URL("data:image/svg+xml;base64," + base64.StdEncoding.EncodeToString(svg.Bytes())), "Title": pic.title})
+				}
+			}
+		}
+		say("</section>\n")
+	}
+	if files > 0 {
+		do("files", d)
+	}
+	do("about", about)
+	if p.rows > 0 {
+		say("<section id=\"dialogue\"><h2>Dialogue</h2>\n<div class=\"search\" id=\"search\" role=\"search\" hidden><label for=\"wanted\">Search in the dialogue</label> <input id=\"wanted\" type=\"search\" autocomplete=\"off\"> <output for=\"wanted\"></output></div>\n")
+		say("<table class=\"talk dialogue\" id=\"lines\"><caption>Everything in the order of time; times are %s</caption><thead class=\"hidden\"><tr><th scope=\"col\">time</th><th scope=\"col\">port</th><th scope=\"col\">what</th><th scope=\"col\">text</th></tr></thead>\n<tbody>\n", html.EscapeString(d.Began.Format("-07:00")))
+		in(p.lines)
+		say("</tbody></table></section>\n")
+	}
+	say("</main>\n<footer><p>Made by %s out of record %s alone. %s.</p></footer>\n", escape(d.Origin.Tool), escape(d.Origin.Run), escape(upperFirst(d.Words())))
+	if p.rows > 0 {
+		say("<script>%s</script>\n", pageScript)
+	}
+	say("</body>\n</html>\n")
+	return err
+}
+
+func upperFirst(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
+
+// escape is text of a module within HTML.
+func escape(s string) string { return html.EscapeString(show.Line(s)) }
+
+// take takes in what is no line of the dialogue alone.
+func (p *pageWriter) take(e record.Event) error {
+	switch e.Kind {
+	case record.Frame:
+		if p.frames == nil {
+			p.frames = NewFrames()
+		}
+		from, to, row, err := link.RowOf(e)
+		if err != nil {
+			return err
+		}
+		p.frames.Row(from, to, row)
+	case record.Link:
+		if p.links < len(p.d.Links) {
+			var sum link.Summary
+			if json.Unmarshal(e.Data, &sum) != nil || sum.Kind != link.Kind {
+				return nil
+			}
+			pics, err := pictures(p.frames, sum)
+			if err != nil {
+				return err
+			}
+			p.pictures = append(p.pictures, pics)
+			p.links++
+			p.frames = nil
+		}
+	case record.Limit:
+		var m limit
+		if err := json.Unmarshal(e.Data, &m); err != nil {
+			return fmt.Errorf("a measurement in the record cannot be read: %w", err)
+		}
+		if e.Try > 1 {
+			m.What += fmt.Sprintf(" (try %d)", e.Try)
+		}
+		_, err := fmt.Fprintf(p.limits, "<tr><td>%s</td><td class=\"number\">%s</td><td class=\"number\">%s</td><td>%s</td><td class=\"verdict %s\">%s</td></tr>\n",
+			escape(m.What), escape(withUnit(number(m.Value), m.Unit)), escape(withUnit(m.wanted(), m.Unit)), drawn(m), class(m.Verdict), escape(m.Verdict))
+		return err
+	}
+	return nil
+}
+
+// class is a verdict as a class of the page.
+func class(v string) string {
+	for _, r := range v {
+		if r < 'a' || r > 'z' {
+			return ""
+		}
+	}
+	return v
+}
+
+// drawn is a value among its limits: the band is what is allowed, an open side
+// goes on to the edge.
+func drawn(m limit) string {
+	if m.Low == nil && m.High == nil {
+		return ""
+	}
+	low, high := m.Value, m.Value
+	if m.Low != nil {
+		low = *m.Low
+	}
+	if m.High != nil {
+		high = *m.High
+	}
+	if m.Low == nil {
+		low = min(m.Value, high) - max(1, abs(high-m.Value))
+	}
+	if m.High == nil {
+		high = max(m.Value, low) + max(1, abs(m.Value-low))
+	}
+	if low > high {
+		low, high = high, low
+	}
+	room := max(high-low, 1e-9) / 4
+	from, to := low-room, high+room
+	at := func(v float64) float64 { return 176 * min(1, max(0, (v-from)/(to-from))) }
+	left, right := at(low), at(high)
+	if m.Low == nil {
+		left = 0
+	}
+	if m.High == nil {
+		right = 176
+	}
+	mark := "mark"
+	if m.Verdict != "passed" {
+		mark = "out"
+	}
+	x := min(172, max(4, at(m.Value)))
+	return fmt.Sprintf(`<svg class="range" viewBox="0 0 176 22" role="img" aria-label="%s within %s"><rect class="track" y="9" width="176" height="4"/><rect class="band" x="%.1f" y="5" width="%.1f" height="12"/><path class="%s" d="M%.1f 4 l4 7 l-4 7 l-4 -7 z"/></svg>`,
+		number(m.Value), m.wanted(), left, right-left, mark, x)
+}
+
+func abs(v float64) float64 { return max(v, -v) }
+
+// rowsInBody is how many rows stand in one body of the table, so that a browser
+// can leave out what is not seen.
+const rowsInBody = 500
+
+// line writes a line of the dialogue, and of its step.
+func (p *pageWriter) line(l Line) error {
+	stamp := l.Time.In(p.zone).Format("15:04:05.000")
+	if l.Word == record.Step {
+		p.stepLine(l)
+	}
+	text := escape(l.Text)
+	word, kind := l.Word, class(l.Word)
+	if l.Word == record.Step {
+		word = "step"
+		if l.Verdict == "" {
+			text = escape(l.Step)
+		} else {
+			kind = ""
+			text = strings.TrimSuffix(escape(l.Verdict)+": "+text, ": ")
+		}
+	} else if l.Verdict != "" && l.Word != record.Try {
+		text = strings.TrimSpace(text + "  <b class=\"" + class(l.Verdict) + "\">" + escape(l.Verdict) + "</b>")
+	}
+	row := fmt.Sprintf("<tr class=\"%s\"><td>%s</td><td>%s</td><td>%s</td><td>%s</td></tr>\n", kind, stamp, escape(l.Port), escape(word), text)
+	if p.rows > 0 && p.rows%rowsInBody == 0 {
+		row = "</tbody><tbody>\n" + row
+	}
+	p.rows++
+	if _, err := p.lines.WriteString(row); err != nil {
+		return err
+	}
+	if p.step != "" && l.Word != record.Step && l.Word != ignored {
+		if !p.inTable {
+			p.inTable = true
+			fmt.Fprintf(p.steps, "<table class=\"talk\"><caption class=\"hidden\">What was said and heard</caption><tbody>\n")
+		}
+		_, err := p.steps.WriteString(strings.TrimPrefix(row, "</tbody><tbody>\n"))
+		return err
+	}
+	return nil
+}
+
+// stepLine begins or ends the part of a step.
+func (p *pageWriter) stepLine(l Line) {
+	n := p.numbers[l.Step]
+	var s StepSeen
+	if n > 0 {
+		s = p.d.Steps[n-1]
+	}
+	verdict := s.Verdict
+	if verdict == "" {
+		verdict = "unfinished"
+	}
+	took := ""
+	if s.Tries > 1 {
+		took = show.Count(s.Tries, "trie")
+		took = strings.Replace(took, "tries", "tries, ", 1)
+	}
+	if s.Tries > 0 {
+		took += show.Took(show.FromMS(s.TookMS))
+	}
+	head := fmt.Sprintf("<span class=\"number\">%d</span> <span class=\"title\">%s</span> <span class=\"verdict %s\">%s</span> <span class=\"took\">%s</span>", n, escape(l.Step), class(verdict), escape(verdict), took)
+	switch {
+	case l.Verdict == "":
+		p.endStep()
+		open := ""
+		if verdict != "passed" && verdict != "skipped" {
+			open = " open"
+		}
+		fmt.Fprintf(p.steps, "<details class=\"step\"%s><summary>%s</summary>\n", open, head)
+		if s.Why != "" {
+			fmt.Fprintf(p.steps, "<p class=\"why\">%s</p>\n", escape(s.Why))
+		}
+		p.step = l.Step
+	case p.step == l.Step:
+		p.endStep()
+	default: // it was not begun
+		fmt.Fprintf(p.steps, "<div class=\"step bare\">%s</div>\n", head)
+	}
+}
+
+func (p *pageWriter) endStep() {
+	if p.step == "" {
+		return
+	}
+	if p.inTable {
+		fmt.Fprint(p.steps, "</tbody></table>\n")
+	}
+	fmt.Fprint(p.steps, "</details>\n")
+	p.step, p.inTable = "", false
+}

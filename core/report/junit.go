@@ -1,0 +1,150 @@
+package report
+
+import (
+	"encoding/json"
+	"encoding/xml"
+	"fmt"
+	"io"
+
+	"uparrot/core/record"
+	"uparrot/core/show"
+	"uparrot/core/verdict"
+)
+
+// The elements of JUnit XML in the order that its strictest schema in common use
+// wants: that of the Ant task, which the others take too.
+type (
+	junitSuites struct {
+		XMLName xml.Name `xml:"testsuites"`
+		Suites  []junitSuite
+	}
+	junitSuite struct {
+		XMLName    xml.Name  `xml:"testsuite"`
+		Package    string    `xml:"package,attr"`
+		ID         int       `xml:"id,attr"`
+		Name       string    `xml:"name,attr"`
+		Timestamp  string    `xml:"timestamp,attr"` // UTC without a zone
+		Host       string    `xml:"hostname,attr"`
+		Tests      int       `xml:"tests,attr"`
+		Failures   int       `xml:"failures,attr"`
+		Errors     int       `xml:"errors,attr"`
+		Time       string    `xml:"time,attr"` // seconds
+		Properties []junitIs `xml:"properties>property"`
+		Cases      []junitCase
+		Out        string `xml:"system-out"`
+		Err        string `xml:"system-err"`
+	}
+	junitIs struct {
+		Name  string `xml:"name,attr"`
+		Value string `xml:"value,attr"`
+	}
+	junitCase struct {
+		XMLName xml.Name  `xml:"testcase"`
+		Class   string    `xml:"classname,attr"`
+		Name    string    `xml:"name,attr"`
+		Time    string    `xml:"time,attr"`
+		Skipped *struct{} `xml:"skipped"`
+		Error   *junitWhy `xml:"error"`
+		Failure *junitWhy `xml:"failure"`
+	}
+	junitWhy struct {
+		Message string `xml:"message,attr"`
+		Type    string `xml:"type,attr"`
+		Text    string `xml:",chardata"`
+	}
+)
+
+// mostOut is how many bytes of measurements stand in the output of a suite; the
+// table of them has all.
+const mostOut = 1 << 20
+
+// asJUnit writes each step as a test case, and each direction of a link test that
+// stands alone. What could not be judged is an error, what was not tested is
+// skipped.
+func asJUnit(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
+	name := show.Line(d.Name())
+	host := show.Line(d.Origin.Machine)
+	if host == "" {
+		host = "unknown"
+	}
+	s := junitSuite{Package: "uparrot", Name: name, Host: host, Time: seconds(d.TookMS), Timestamp: d.Began.UTC().Format("2006-01-02T15:04:05")}
+	for _, row := range d.about() {
+		s.Properties = append(s.Properties, junitIs{row[0], row[1]})
+	}
+	add := func(title, v, why string, ms float64) {
+		c := junitCase{Class: name, Name: show.Line(title), Time: seconds(ms)}
+		told := &junitWhy{Message: show.Line(why), Type: v, Text: show.Line(why)}
+		switch verdict.Verdict(v) {
+		case verdict.Passed:
+		case verdict.Failed:
+			c.Failure = told
+			s.Failures++
+		case verdict.Untested, verdict.Skipped:
+			c.Skipped = &struct{}{}
+		default:
+			c.Error = told
+			s.Errors++
+		}
+		s.Tests++
+		s.Cases = append(s.Cases, c)
+	}
+	for _, st := range d.Steps {
+		if st.Verdict == "" {
+			st.Verdict, st.Why = string(verdict.Broken), "the record ends within this step"
+		}
+		add(st.Title, st.Verdict, st.Why, st.TookMS)
+	}
+	if len(d.Steps) == 0 {
+		for _, sum := range d.Links {
+			for _, way := range sum.Directions {
+				why := ""
+				for _, one := range way.Why {
+					why += one + "; "
+				}
+				add(way.From+" to "+way.To, string(way.Verdict), why, sum.TookMS)
+			}
+		}
+	}
+	if d.Verdict == "" {
+		add("the run came to its end", string(verdict.Broken), d.Words(), 0)
+	} else if s.Tests == 0 || verdict.Verdict(d.Verdict) == verdict.Broken && s.Errors == 0 {
+		add("the run came to its end", d.Verdict, d.Why, d.TookMS)
+	}
+	out := []byte{}
+	if err := events(r, func(e record.Event) error {
+		if e.Kind != record.Limit || len(out) > mostOut {
+			return nil
+		}
+		var m limit
+		if err := json.Unmarshal(e.Data, &m); err != nil {
+			return fmt.Errorf("a measurement in the record cannot be read: %w", err)
+		}
+		out = fmt.Appendf(out, "%s: %s: %s, wanted %s: %s\n", show.Line(m.Step), show.Line(m.What), withUnit(number(m.Value), show.Line(m.Unit)), withUnit(m.wanted(), show.Line(m.Unit)), m.Verdict)
+		return nil
+	}); err != nil {
+		return err
+	}
+	for _, sum := range d.Links {
+		for _, way := range sum.Directions {
+			for _, row := range LinkRows(sum, way) {
+				out = fmt.Appendf(out, "%s to %s: %s: %s\n", show.Line(way.From), show.Line(way.To), row[0], show.Line(row[1]))
+			}
+		}
+	}
+	s.Out = string(out)
+	if !d.Whole() {
+		s.Err = "the record is " + d.Words()
+	}
+	if _, err := io.WriteString(w, xml.Header); err != nil {
+		return err
+	}
+	enc := xml.NewEncoder(w)
+	enc.Indent("", "  ")
+	if err := enc.Encode(junitSuites{Suites: []junitSuite{s}}); err != nil {
+		return fmt.Errorf("write the XML: %w", err)
+	}
+	_, err := io.WriteString(w, "\n")
+	return err
+}
+
+func seconds(ms float64) string { return fmt.Sprintf("%.3f", ms/1000) }

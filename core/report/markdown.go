@@ -1,0 +1,104 @@
+package report
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"regexp"
+	"strings"
+
+	"uparrot/core/record"
+	"uparrot/core/show"
+)
+
+// harmless is text that Markdown takes as it is.
+var harmless = regexp.MustCompile(`^[\pL\pN][\pL\pN ,.;:%()'/-]*$`)
+
+// marked is text within Markdown, in a table too: what could be more than text
+// stands as code, where neither markup nor names of people are looked for.
+func marked(text string) string {
+	text = show.Line(text)
+	if text == "" || harmless.MatchString(text) && !strings.Contains(text, "://") && !strings.Contains(text, "www.") {
+		return text
+	}
+	fence := "`"
+	for strings.Contains(text, fence) {
+		fence += "`"
+	}
+	pad := ""
+	if strings.HasPrefix(text, "`") || strings.HasSuffix(text, "`") {
+		pad = " "
+	}
+	return fence + pad + strings.ReplaceAll(text, "|", `\|`) + pad + fence
+}
+
+// mostRows is how many rows a table in a ticket has; the table of measurements
+// has all.
+const mostRows = 200
+
+// asMarkdown writes a summary for a ticket: what came of it, and of what failed
+// the words said and heard.
+func asMarkdown(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
+	fmt.Fprintf(w, "# %s\n\n**%s**", marked(d.Name()), d.Outcome())
+	if s := d.Sentence(); s != "" {
+		fmt.Fprintf(w, ": %s", marked(s))
+	}
+	fmt.Fprint(w, "\n\n|   |   |\n| --- | --- |\n")
+	for _, row := range d.about() {
+		fmt.Fprintf(w, "| %s | %s |\n", marked(row[0]), marked(row[1]))
+	}
+	if len(d.Steps) > 0 {
+		fmt.Fprint(w, "\n## Steps\n\n| | step | verdict | tries | time |\n| ---: | --- | --- | ---: | ---: |\n")
+	}
+	var failed []StepSeen
+	for i, s := range d.Steps {
+		if s.Verdict == "" {
+			s.Verdict = "not ended"
+		}
+		fmt.Fprintf(w, "| %d | %s | %s | %d | %s |\n", i+1, marked(s.Title), s.Verdict, s.Tries, show.Took(show.FromMS(s.TookMS)))
+		if s.Why != "" && s.Verdict != "skipped" {
+			failed = append(failed, s)
+		}
+	}
+	for _, s := range failed {
+		fmt.Fprintf(w, "\n%s %s: %s\n", marked(s.Title), s.Verdict, marked(s.Why))
+	}
+	if d.Limits > 0 {
+		fmt.Fprint(w, "\n## Measurements\n\n| measurement | value | limits | verdict |\n| --- | ---: | ---: | --- |\n")
+		n := 0
+		if err := events(r, func(e record.Event) error {
+			if e.Kind != record.Limit {
+				return nil
+			}
+			if n++; n > mostRows {
+				return nil
+			}
+			var m limit
+			if err := json.Unmarshal(e.Data, &m); err != nil {
+				return fmt.Errorf("a measurement in the record cannot be read: %w", err)
+			}
+			_, err := fmt.Fprintf(w, "| %s | %s | %s | %s |\n", marked(m.What), marked(withUnit(number(m.Value), m.Unit)), marked(withUnit(m.wanted(), m.Unit)), m.Verdict)
+			return err
+		}); err != nil {
+			return err
+		}
+		if n > mostRows {
+			fmt.Fprintf(w, "\n%d more are left out here.\n", n-mostRows)
+		}
+	}
+	for _, sum := range d.Links {
+		for _, way := range sum.Directions {
+			fmt.Fprintf(w, "\n## Link: %s to %s: %s\n\n|   |   |\n| --- | --- |\n", marked(way.From), marked(way.To), way.Verdict)
+			for _, row := range LinkRows(sum, way) {
+				fmt.Fprintf(w, "| %s | %s |\n", row[0], marked(row[1]))
+			}
+		}
+	}
+	if len(d.Kept) > 0 {
+		fmt.Fprint(w, "\n## Files\n\n")
+		for _, k := range d.Kept {
+			fmt.Fprintf(w, "- %s, %d bytes, SHA-256 %s\n", marked(k.Path), k.Bytes, k.SHA256)
+		}
+	}
+	return nil
+}
