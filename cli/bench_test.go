@@ -165,7 +165,7 @@ func TestOrders(t *testing.T) {
 		t.Fatal(err)
 	}
 	dir := filepath.Join(t.TempDir(), "ports")
-	live, err := wake(b, dir)
+	live, err := wake(b, dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -187,7 +187,7 @@ func TestOrders(t *testing.T) {
 			t.Errorf("%q: %v, want %q", order, err, want)
 		}
 	}
-	if _, err := wake(b, dir); err == nil || !strings.Contains(err.Error(), "running already") {
+	if _, err := wake(b, dir, nil); err == nil || !strings.Contains(err.Error(), "running already") {
 		t.Errorf("woken twice: %v", err)
 	}
 	if err := live.end(); err != nil {
@@ -207,7 +207,7 @@ func TestOrders(t *testing.T) {
 	if err := os.WriteFile(mine, []byte("mine"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := wake(b, dir); err == nil || !strings.Contains(err.Error(), "in the way") {
+	if _, err := wake(b, dir, nil); err == nil || !strings.Contains(err.Error(), "in the way") {
 		t.Errorf("got %v", err)
 	}
 	if text, err := os.ReadFile(mine); err != nil || string(text) != "mine" {

@@ -72,7 +72,7 @@ func (a *app) doDemo(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	live, err := wake(b, b.LinkDir())
+	live, err := wake(b, b.LinkDir(), nil)
 	if err != nil {
 		return err
 	}

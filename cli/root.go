@@ -157,7 +157,7 @@ what must come, and measures the link that two modules make.`,
 	}
 	root.SetVersionTemplate("uparrot {{.Version}}\n")
 	root.SetFlagErrorFunc(flagError)
-	root.AddCommand(a.demo(), a.ports(), a.loopback(), a.probe(), a.talk(), a.check(), a.tidy(), a.run(), a.link(), a.standin(), a.results(), a.report())
+	root.AddCommand(a.demo(), a.ports(), a.loopback(), a.probe(), a.talk(), a.check(), a.tidy(), a.run(), a.link(), a.standin(), a.learn(), a.results(), a.report())
 	return root
 }
 

@@ -21,14 +21,15 @@ import (
 )
 
 func (a *app) standin() *cobra.Command {
-	var dir, truth, order string
+	var dir, truth, order, again string
 	cmd := &cobra.Command{
-		Use:   "standin BENCH|PHRASEBOOK",
+		Use:   "standin [BENCH|PHRASEBOOK]",
 		Short: "Brings a simulated bench to life and keeps it running",
 		Long: `Brings the stand-ins of a bench to life on pseudo-terminals, says where each is,
 and keeps them running until it is told to stop (Ctrl-C). It leaves nothing behind.
 A phrasebook alone makes one too: a module that answers as the phrasebook says, so
-that a procedure can be tried before the module has come.
+that a procedure can be tried before the module has come. So does a record with
+--from-record: each of its modules answers again as it did then, with its times.
 
 With --tell it gives an order to the bench that is running already:
   power NAME on|off|cycle   gives a module power or takes it away
@@ -39,13 +40,21 @@ With --tell it gives an order to the bench that is running already:
   wire NAME level           another logic level: both hear noise
   hand NAME WHAT            what a hand does: a Plover's jumper on, a Brambling's lever`,
 		Example: "uparrot standin larkfell.toml --truth truth.json",
-		Args:    args(1, 1, "one bench or phrasebook"),
+		Args:    args(0, 1, "one bench or phrasebook"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			read := bench.Read
-			if isPhrasebook(args[0]) {
+			switch {
+			case (again == "") == (len(args) == 0):
+				return usage(cmd, "give a bench or a phrasebook, or a record with --from-record")
+			case again != "":
+				read, args = bench.OfRecord, []string{again}
+			case isPhrasebook(args[0]):
 				read = bench.OfPhrasebook
 			}
 			b, err := read(args[0])
+			if again != "" && err != nil {
+				return &errUsage{what: err.Error()}
+			}
 			if err != nil {
 				return asUsage(err)
 			}
@@ -65,7 +74,9 @@ With --tell it gives an order to the bench that is running already:
 					}
 				}
 			}
-			live, err := wake(b, dir)
+			live, err := wake(b, dir, func(module, said string) {
+				a.err.line("%s was told what is not in the record: %s", safe(module), oneLine(said))
+			})
 			if err != nil {
 				return err
 			}
@@ -75,7 +86,9 @@ With --tell it gives an order to the bench that is running already:
 					at = filepath.Join(dir, p.Name)
 				}
 				family := p.Standin.Family
-				if family == "" {
+				if p.Standin.Again != nil {
+					family = "again as in the record, " + count(len(p.Standin.Again.Turns), "turn")
+				} else if family == "" {
 					family = p.Phrasebook.Family + " by its phrasebook"
 				}
 				fmt.Fprintf(a.out, "%s is at %s (%s, %s)\n", p.Name, at, family, p.Setup.Line())
@@ -101,6 +114,7 @@ With --tell it gives an order to the bench that is running already:
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "folder for the links to the ports (default: beside the bench, BENCH.ports)")
 	cmd.Flags().StringVar(&order, "tell", "", "give an order to the stand-ins that are running, such as \"power valley off\"")
+	cmd.Flags().StringVar(&again, "from-record", "", "answer again as the modules in this record did")
 	cmd.Flags().StringVar(&truth, "truth", "", "keep what the air really did in this file, as JSON")
 	return cmd
 }
@@ -123,7 +137,7 @@ type liveBench struct {
 }
 
 // wake brings the stand-ins of a bench to life and links to them in a folder.
-func wake(b *bench.Bench, dir string) (live *liveBench, err error) {
+func wake(b *bench.Bench, dir string, strange func(module, said string)) (live *liveBench, err error) {
 	live = &liveBench{dir: dir, release: func() {}}
 	defer func() {
 		if err != nil {
@@ -146,7 +160,7 @@ func wake(b *bench.Bench, dir string) (live *liveBench, err error) {
 	}
 	live.files = append(live.files, lock)
 	var cfg standin.Config
-	cfg.Air = b.Air
+	cfg.Air, cfg.Strange = b.Air, strange
 	for _, p := range b.Standins() {
 		cfg.Modules = append(cfg.Modules, *p.Standin)
 	}

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"uparrot/core/conversation"
 	"uparrot/core/phrasebook"
 	"uparrot/core/source"
 	"uparrot/core/standin"
@@ -266,16 +267,54 @@ func OfPhrasebook(path string) (*Bench, error) {
 	if err != nil {
 		return nil, err
 	}
-	name := strings.Map(func(r rune) rune {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
-			return r
-		}
-		return '-'
-	}, strings.ToLower(pb.Family))
+	name := fileName(strings.ToLower(pb.Family))
 	p := &Port{Name: name, Setup: pb.Setup(), Phrasebook: pb}
 	b := &Bench{File: path, Ports: []*Port{p}}
 	p.Standin = &standin.Module{Name: name, Book: pb, Line: p.Setup.Line()}
 	p.At = filepath.Join(b.LinkDir(), name)
+	return b, nil
+}
+
+// fileName is a name without anything that means more in a path.
+func fileName(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '_' {
+			return r
+		}
+		return '-'
+	}, text)
+}
+
+// OfRecord is a bench with a stand-in for each port of a record, which answers as
+// the module there did.
+func OfRecord(path string) (*Bench, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	talks, state, err := conversation.Read(f)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	if state.Altered != "" {
+		return nil, fmt.Errorf("%s is %s", path, state.Words())
+	}
+	b := &Bench{File: path}
+	for _, talk := range talks {
+		if len(talk.Turns) == 0 && len(talk.First) == 0 {
+			continue
+		}
+		setup := phrasebook.Setup{Dialect: talk.Opened.Dialect, Speed: talk.Line.Speed, Frame: &talk.Line.Frame, Ending: talk.Opened.Ending, Flow: talk.Opened.Flow, Prompt: talk.Opened.Prompt}
+		name := fileName(filepath.Base(filepath.ToSlash(talk.Name))) // it may have been an address
+		p := &Port{Name: name, Setup: setup, Own: setup}
+		p.Standin = &standin.Module{Name: name, Again: talk, Line: setup.Line()}
+		p.At = filepath.Join(b.LinkDir(), name)
+		b.Ports = append(b.Ports, p)
+	}
+	if len(b.Ports) == 0 {
+		return nil, fmt.Errorf("%s holds no traffic: there is nothing to answer", path)
+	}
 	return b, nil
 }
 

@@ -149,12 +149,12 @@ func (p *performer) line(ctx context.Context, n *procedure.Line) error {
 	if n.Reopen {
 		done = append(done, "opened again")
 	}
-	p.changed(name, strings.Join(done, ", "))
+	p.changed(name, strings.Join(done, ", "), dev.Line())
 	return nil
 }
 
-func (p *performer) changed(name, what string) {
-	p.run.note(record.Event{Kind: record.Changed, Port: name, Text: what})
+func (p *performer) changed(name, what string, line uart.Line) {
+	p.run.note(record.Event{Kind: record.Changed, Port: name, Text: what, Data: jsonOf(map[string]any{"speed": line.Speed, "frame": line.Frame.Filled()})})
 	p.event(Event{Kind: Changed, Port: name, Text: what})
 }
 

@@ -340,6 +340,13 @@ var (
 	placed   = setOf("bytes", "next", "within", "for", "until", "operator", "hear", "nothing", "speed", "frame", "ending", "dialect", "dtr", "rts", "break", "reopen")
 )
 
+// Reserved reports whether a word cannot be the name of a port or a value, because
+// it is a word or a function of the language.
+func Reserved(word string) bool {
+	_, function := ourFunctions[word]
+	return reserved[word] || placed[word] || function
+}
+
 func setOf(words ...string) map[string]bool {
 	m := map[string]bool{}
 	for _, w := range words {

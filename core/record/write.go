@@ -33,6 +33,7 @@ type Writer struct {
 	file    *os.File // nil if not ours
 	secrets secret.Mask
 	held    map[string]held // by direction and port
+	veils   map[string]veil // by port
 	sum     hash.Hash
 	line    bytes.Buffer
 	encode  *json.Encoder // into line
@@ -46,9 +47,18 @@ type held struct {
 	bytes []byte
 }
 
+// veil is over a line that is being said.
+type veil int
+
+const (
+	noVeil veil = iota
+	veiled
+	toldOf // and that something was said is written
+)
+
 // New writes a record to w; nil writes none, but still tells.
 func New(w io.Writer, o Origin) *Writer {
-	rw := &Writer{w: w, held: map[string]held{}, sum: sha256.New()}
+	rw := &Writer{w: w, held: map[string]held{}, veils: map[string]veil{}, sum: sha256.New()}
 	rw.encode = json.NewEncoder(&rw.line)
 	rw.encode.SetEscapeHTML(false)
 	rw.begin(o)
@@ -101,6 +111,39 @@ func (w *Writer) Hide(text string) {
 	w.secrets.Add(text)
 }
 
+// Veil keeps what is said at a port out of the record, up to its line end: it is
+// known to be a secret before a byte of it is. Off takes the veil away again, if
+// nothing has been said.
+func (w *Writer) Veil(port string, on bool) {
+	if w == nil {
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	switch v := w.veils[port]; {
+	case on && v == noVeil:
+		w.veils[port] = veiled
+	case !on && v == veiled:
+		w.veils[port] = noVeil
+	}
+}
+
+// behind is what of bytes said at a port may be seen.
+func (w *Writer) behind(port string, b []byte) []byte {
+	var out []byte
+	for i, c := range b {
+		if c == '\r' || c == '\n' {
+			w.veils[port] = noVeil
+			return append(out, b[i:]...)
+		}
+		if w.veils[port] == veiled {
+			w.veils[port] = toldOf
+			out = append(out, secret.Hidden...)
+		}
+	}
+	return out
+}
+
 // Event writes one event.
 func (w *Writer) Event(e Event) {
 	if w == nil {
@@ -126,6 +169,9 @@ func (w *Writer) Bytes(t time.Time, kind, port string, b []byte) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	e := Event{Time: t, Kind: kind, Port: port}
+	if kind == Out && w.veils[port] != noVeil {
+		b = w.behind(port, b)
+	}
 	if w.secrets.Any() {
 		key := kind + port
 		b = append(w.held[key].bytes, b...)

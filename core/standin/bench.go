@@ -18,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"uparrot/core/conversation"
 	"uparrot/core/pace"
 	"uparrot/core/phrasebook"
 	"uparrot/core/uart"
@@ -26,8 +27,9 @@ import (
 // Module describes one stand-in.
 type Module struct {
 	Name     string
-	Family   string                 // one of Families; "" makes one of Book
+	Family   string                 // one of Families; "" makes one of Book or Again
 	Book     *phrasebook.Phrasebook // for a module without a family of its own
+	Again    *conversation.Port     // for one that answers as in a record
 	Line     uart.Line
 	Place    float64           // metres along the cableway, for strength by distance
 	Settings map[string]string // what differs from the delivered settings, by the module's own names
@@ -113,6 +115,10 @@ type Config struct {
 	Air     Air
 	Modules []Module
 	Nap     pace.Nap // nil means pace.Precise
+
+	// Strange is told what was said to a module made of a record that the record
+	// does not know; it may be nil.
+	Strange func(module, said string)
 }
 
 // Bench is stand-ins at work.
@@ -130,6 +136,8 @@ type Bench struct {
 
 	paths map[[2]string]*path // by sender and receiver; belongs to the clock
 	news  chan struct{}       // the truth has changed
+
+	strange func(module, said string)
 }
 
 // New makes a bench and starts its clock. The stand-ins have power; they are
@@ -144,11 +152,16 @@ func New(cfg Config) (*Bench, error) {
 		noise: rand.New(rand.NewPCG(cfg.Air.Seed, 1)),
 		paths: map[[2]string]*path{},
 		news:  make(chan struct{}, 1),
+
+		strange: cfg.Strange,
 	}
 	for _, m := range cfg.Modules {
 		make, ok := families[m.Family]
 		if m.Family == "" && m.Book != nil {
 			make, ok = newSpoken, true
+		}
+		if m.Again != nil {
+			make, ok = newAgain, true
 		}
 		if !ok {
 			return nil, fmt.Errorf("stand-in %s: there is no family %q; there are %s", m.Name, m.Family, strings.Join(Families(), ", "))

@@ -1,8 +1,11 @@
 package talk
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
+	"regexp"
 	"sync"
 	"time"
 
@@ -35,6 +38,7 @@ type Talker struct {
 	line   uart.Line
 	dtr    bool
 	rts    bool
+	heard  []byte // since the last line end; belongs to the dialog's trace
 }
 
 // reopenEvery is how often a port that has gone is looked for.
@@ -55,6 +59,7 @@ func (t *Talker) open(ctx context.Context) error {
 			}
 			switch tr.Kind {
 			case dialog.Came:
+				t.listen(tr.Bytes)
 				t.tell(Event{Time: tr.Time, Kind: Heard, Bytes: append([]byte(nil), tr.Bytes...)})
 			case dialog.Went:
 				t.tell(Event{Time: tr.Time, Kind: Said, Bytes: append([]byte(nil), tr.Bytes...)})
@@ -69,6 +74,21 @@ func (t *Talker) open(ctx context.Context) error {
 	t.mu.Unlock()
 	go t.watch(ctx, d)
 	return nil
+}
+
+// asks is the end of a question whose answer is nobody else's business.
+var asks = regexp.MustCompile(`(?i)\b(password|passphrase|passcode|code|secret|pin|key)\b[^\r\n]{0,20}[:>?]\s*$`)
+
+// listen puts a veil over what is said next, if the module asks for a secret.
+func (t *Talker) listen(b []byte) {
+	t.heard = append(t.heard, b...)
+	if i := bytes.LastIndexAny(t.heard, "\r\n"); i >= 0 {
+		t.heard = t.heard[i+1:]
+	}
+	if len(t.heard) > 200 {
+		t.heard = t.heard[len(t.heard)-200:]
+	}
+	t.Record.Veil(t.Station.Name, asks.Match(t.heard))
 }
 
 func (t *Talker) tell(e Event) {
@@ -193,6 +213,8 @@ func (t *Talker) SetSpeed(speed int) error {
 	t.line = l
 	t.mu.Unlock()
 	t.Station.Setup.Speed = speed
+	data, _ := json.Marshal(map[string]any{"speed": l.Speed, "frame": l.Frame.Filled()}) // cannot fail
+	t.Record.Event(record.Event{Time: time.Now(), Kind: record.Changed, Port: t.Station.Name, Text: l.String(), Data: data})
 	t.note("line is %s", l)
 	return nil
 }

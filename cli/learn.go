@@ -1,0 +1,137 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/core/conversation"
+	"uparrot/core/learn"
+	"uparrot/core/phrasebook"
+	"uparrot/core/procedure"
+)
+
+func (a *app) learn() *cobra.Command {
+	var out, title, book string
+	cmd := &cobra.Command{
+		Use:   "learn RECORD",
+		Short: "Writes a procedure from what was said and heard by hand",
+		Long: `Writes a procedure that does again what a record tells was done by hand, such as one
+that "uparrot talk --record" has kept: what was said, and the answers that mattered.
+Values that vary are captured, and one that came from an earlier answer is referred
+to; repetitions become tries; what was refused is left out; settings that the
+phrasebook knows become inputs. Read it before you rely on it.`,
+		Example: "uparrot learn valley.record --out valley.parrot",
+		Args:    args(1, 1, "one record"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.doLearn(cmd, args[0], out, title, book)
+		},
+	}
+	fl := cmd.Flags()
+	fl.StringVar(&out, "out", "", "write to this file, which must not exist yet; without it to stdout")
+	fl.StringVar(&title, "title", "", "the title of the procedure")
+	fl.StringVar(&book, "phrasebook", "", "the phrasebook of the modules, where the record names none")
+	return cmd
+}
+
+func (a *app) doLearn(cmd *cobra.Command, path, out, title, book string) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return &errUsage{what: fmt.Sprintf("read the record: %v", err)}
+	}
+	defer f.Close()
+	talks, state, err := conversation.Read(f)
+	switch {
+	case err != nil:
+		return fmt.Errorf("%s: %w", path, err)
+	case state.Altered != "":
+		return &errUsage{what: fmt.Sprintf("%s is %s", path, state.Words())}
+	}
+	books, err := a.books(talks, book, out)
+	if err != nil {
+		return err
+	}
+	if title == "" {
+		title = "As done by hand on " + state.Last.Format("2 January 2006")
+	}
+	about := "Learned from the record " + filepath.Base(path) + "."
+	name := out
+	if name == "" {
+		name = "learned.parrot" // in the folder from which it would be performed
+	}
+	text, err := learn.Procedure(name, title, about, talks, books)
+	if text == "" {
+		return &errUsage{what: fmt.Sprintf("%s: %v", path, err)}
+	}
+	if out == "" {
+		if _, werr := fmt.Fprint(a.out, text); werr != nil {
+			return werr
+		}
+	} else if werr := writeNew(out, text); werr != nil {
+		return werr
+	}
+	if err != nil {
+		a.err.line("uparrot: what was learned needs mending by hand:")
+		return err
+	}
+	proc, err := procedure.Parse(name, text)
+	if err != nil {
+		return err
+	}
+	if len(proc.Warnings) > 0 {
+		a.err.line("%s worth a look, such as values that are captured and not checked yet: uparrot check tells of them", count(len(proc.Warnings), "place"))
+	}
+	if out != "" {
+		a.err.line("%s: a procedure of %s, no mistakes", safe(out), count(len(proc.Steps), "step"))
+	}
+	return nil
+}
+
+// books finds the phrasebooks of the recorded ports. One that is not there any
+// more is told of and done without.
+func (a *app) books(talks []*conversation.Port, given, out string) (map[string]learn.Book, error) {
+	books := map[string]learn.Book{}
+	for _, t := range talks {
+		file := given
+		if file == "" {
+			file = t.Opened.Phrasebook
+		}
+		if file == "" {
+			continue
+		}
+		pb, err := phrasebook.Read(file)
+		if err != nil && given != "" {
+			return nil, asUsage(err)
+		}
+		if err != nil {
+			a.err.line("the phrasebook %s, which %s had, cannot be read and is done without: name another with --phrasebook", safe(file), safe(t.Name))
+			continue
+		}
+		from, err := filepath.Abs(filepath.Dir(out))
+		if err != nil {
+			return nil, err
+		}
+		path := file
+		if rel, err := filepath.Rel(from, absolute(file)); err == nil {
+			path = filepath.ToSlash(rel)
+		}
+		books[t.Name] = learn.Book{Path: path, Phrasebook: pb}
+	}
+	return books, nil
+}
+
+// writeNew writes a file that does not exist yet.
+func writeNew(path, text string) error {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if errors.Is(err, os.ErrExist) {
+		return &errUsage{what: path + " exists: choose another name with --out"}
+	}
+	if err != nil {
+		return &errUsage{what: err.Error()}
+	}
+	_, err = f.WriteString(text)
+	return errors.Join(err, f.Close())
+}

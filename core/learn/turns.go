@@ -1,0 +1,305 @@
+package learn
+
+import (
+	"bytes"
+	"regexp"
+	"sort"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"uparrot/core/conversation"
+	"uparrot/core/dialog"
+	"uparrot/core/pattern"
+	"uparrot/core/phrasebook"
+)
+
+// turn is something said by hand, with what became of it.
+type turn struct {
+	port    *port
+	said    conversation.Turn
+	text    string
+	lines   []line // its answer
+	tail    string // what came last without a line end, and is no prompt
+	raw     []byte // all that came, for ports without lines
+	refused string // the words of a refusal
+	left    string // why it is left out; "" if it is not
+	tries   int
+	gap     time.Duration // from one try to the next
+	variant [][]line      // answers to the same words at other times
+	rawAlso [][]byte
+	set     *phrasebook.Setting // that it writes
+	read    *phrasebook.Setting // that it reads
+	value   string              // written
+	command *phrasebook.Command
+	carries bool
+}
+
+// line is a line that was heard.
+type line struct {
+	port   *port
+	text   string
+	at     time.Time
+	after  time.Duration // since the turn was said
+	final  bool          // it ended the exchange
+	notice *phrasebook.Notice
+	uses   []use // parts of it that later words are made of
+}
+
+// port is one port of the procedure to be.
+type port struct {
+	name     string // in the procedure
+	talk     *conversation.Port
+	book     *phrasebook.Phrasebook
+	bookPath string
+	dialect  dialog.Dialect
+	prompt   *pattern.Pattern
+	refusals []*pattern.Pattern
+	finals   []*pattern.Pattern
+}
+
+func (p *port) prepare() {
+	o := p.talk.Opened
+	p.dialect, _ = dialog.ParseDialect(o.Dialect)
+	prompt := o.Prompt
+	if p.book != nil {
+		p.refusals = append(p.refusals, p.book.Refusals()...)
+		if p.book.Banner != nil {
+			p.finals = append(p.finals, p.book.Banner.Pattern)
+		}
+		if prompt == "" {
+			prompt = p.book.Line.Prompt
+		}
+	}
+	if prompt != "" {
+		if c, err := pattern.Compile(prompt); err == nil {
+			p.prompt = c
+		}
+	}
+	if p.dialect == dialog.AT {
+		p.refusals = append(p.refusals, dialog.V250Refusals()...)
+		p.finals = append(p.finals, pattern.Must("OK"), pattern.Must("CONNECT"), pattern.Must("CONNECT ..."))
+	}
+}
+
+func matches(list []*pattern.Pattern, text string) bool {
+	for _, p := range list {
+		if _, ok := p.Match([]byte(text)); ok {
+			return true
+		}
+	}
+	return false
+}
+
+// answer makes lines out of what came after a turn.
+func (p *port) answer(t *turn) {
+	var text []byte
+	var began conversation.Heard
+	take := func(ended bool) {
+		s := strings.TrimSpace(ansi.Strip(string(text)))
+		text = nil
+		switch {
+		case s == "" || !utf8.ValidString(s) || strings.ContainsRune(s, 0): // noise, such as that of a start
+			return
+		case s == t.text: // its echo
+			return
+		case !ended:
+			if p.prompt != nil {
+				if _, ok := p.prompt.Match([]byte(s)); ok {
+					return
+				}
+			}
+			t.tail = s
+			return
+		}
+		if p.prompt != nil { // an echo behind the prompt
+			if front, ok := strings.CutSuffix(s, t.text); ok && t.text != "" {
+				if _, is := p.prompt.Match([]byte(strings.TrimSpace(front))); is {
+					return
+				}
+			}
+		}
+		l := line{port: p, text: s, after: began.After, at: t.said.At.Add(began.After)}
+		switch {
+		case matches(p.refusals, s):
+			if t.refused == "" {
+				t.refused = s
+			}
+			l.final = true
+		case matches(p.finals, s):
+			l.final = p.book == nil || p.book.Banner == nil || !matches([]*pattern.Pattern{p.book.Banner.Pattern}, s)
+		case p.book != nil:
+			for i := range p.book.Notices {
+				if _, ok := p.book.Notices[i].Pattern.Match([]byte(s)); ok {
+					l.notice = &p.book.Notices[i]
+				}
+			}
+		}
+		t.lines = append(t.lines, l)
+	}
+	for _, h := range t.said.Heard {
+		t.raw = append(t.raw, h.Bytes...)
+		for _, c := range h.Bytes {
+			if len(text) == 0 {
+				began = h
+			}
+			if c == '\r' || c == '\n' {
+				take(true)
+			} else {
+				text = append(text, c)
+			}
+		}
+	}
+	take(false)
+}
+
+// recognise finds what the phrasebook knows of the words.
+func (t *turn) recognise() {
+	b := t.port.book
+	if b == nil {
+		return
+	}
+	named := func(s *pattern.Said) (map[string]string, bool) {
+		if s == nil {
+			return nil, false
+		}
+		re, names := s.Template()
+		found := re.FindStringSubmatch(t.text)
+		if found == nil {
+			return nil, false
+		}
+		values := map[string]string{}
+		for i, n := range names {
+			values[n] = found[i+1]
+		}
+		return values, true
+	}
+	for i := range b.Settings {
+		s := &b.Settings[i]
+		if _, ok := named(s.ReadSaid); ok {
+			t.read = s
+			return
+		}
+	}
+	for i := range b.Settings {
+		s := &b.Settings[i]
+		if v, ok := named(s.WriteSaid); ok {
+			t.set, t.value = s, v["value"]
+			return
+		}
+	}
+	for i := range b.Commands {
+		if strings.Trim(anyPlace.ReplaceAllString(b.Commands[i].Say, ""), " ") == "" {
+			continue // it would be anything
+		}
+		if _, ok := named(b.Commands[i].Said); ok {
+			t.command = &b.Commands[i]
+			return
+		}
+	}
+	if b.Carrier != nil {
+		_, t.carries = named(b.Carrier.SendSaid)
+	}
+}
+
+// gather makes turns of all ports, in the order of time.
+func gather(ports []*port) []*turn {
+	var all []*turn
+	for _, p := range ports {
+		p.prepare()
+		for _, said := range p.talk.Turns {
+			t := &turn{port: p, said: said, text: strings.TrimSpace(said.Text()), tries: 1}
+			if !said.Ending {
+				t.text = string(said.Said)
+			}
+			p.answer(t)
+			t.recognise()
+			all = append(all, t)
+		}
+	}
+	sort.SliceStable(all, func(i, j int) bool { return all[i].said.At.Before(all[j].said.At) })
+	return all
+}
+
+// unanswered reports whether nothing came where something must.
+func (t *turn) unanswered() bool {
+	return len(t.lines) == 0 && t.tail == "" && !bytes.ContainsFunc(t.raw, func(r rune) bool { return r > ' ' }) &&
+		(t.port.dialect == dialog.AT || t.port.dialect == dialog.Console)
+}
+
+// fold puts repetitions together and leaves mistakes out.
+func fold(all []*turn) {
+	byPort := map[*port][]*turn{}
+	for _, t := range all {
+		byPort[t.port] = append(byPort[t.port], t)
+	}
+	for _, list := range byPort {
+		for i := 0; i < len(list); i++ {
+			j := i
+			for j+1 < len(list) && list[j+1].text == list[i].text && list[j+1].said.Ending == list[i].said.Ending {
+				j++
+			}
+			last := list[j]
+			for k := i; k < j; k++ { // of repetitions the last counts
+				list[k].left = "repeated"
+				if list[k].refused != "" || list[k].unanswered() || !sameLines(list[k].lines, last.lines) {
+					last.tries++
+					last.gap = max(last.gap, list[k+1].said.At.Sub(list[k].said.At))
+				}
+			}
+			switch {
+			case last.refused != "":
+				last.left = "refused: " + last.refused
+			case last.unanswered() && last.said.Ending && (last.text != "" || j > i || i+1 < len(list)):
+				last.left = "nothing came"
+			}
+			i = j
+		}
+	}
+	same := map[string][]*turn{}
+	for _, t := range all {
+		key := t.port.name + "\x00" + t.text
+		same[key] = append(same[key], t)
+	}
+	for _, list := range same {
+		for _, t := range list {
+			for _, other := range list {
+				if other != t && other.refused == "" && !other.unanswered() {
+					t.variant = append(t.variant, other.lines)
+					t.rawAlso = append(t.rawAlso, other.raw)
+				}
+			}
+		}
+	}
+}
+
+func sameLines(a, b []line) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range a {
+		if a[i].text != b[i].text {
+			return false
+		}
+	}
+	return true
+}
+
+// tokens are the parts of a line between blanks and marks.
+var tokens = regexp.MustCompile(`[^\s,;=()"<>|]+`)
+
+// token is a part of a text.
+type token struct {
+	text       string
+	start, end int
+}
+
+func tokensOf(text string) []token {
+	var list []token
+	for _, at := range tokens.FindAllStringIndex(text, -1) {
+		list = append(list, token{text[at[0]:at[1]], at[0], at[1]})
+	}
+	return list
+}
