@@ -102,6 +102,8 @@ type Origin struct {
 	System   string `json:"system,omitempty"`   // its system and processor, as Go names them
 	Bench    string `json:"bench,omitempty"`    // the bench file
 	Files    []File `json:"files,omitempty"`    // what was read for it
+
+	Began time.Time `json:"-"` // the time of the head; now if it is zero
 }
 
 // File is a file that was used, as it was then.

@@ -80,7 +80,10 @@ func Create(path string, o Origin) (*Writer, error) {
 func (w *Writer) begin(o Origin) {
 	o.Version = Version
 	data, _ := json.Marshal(o) // cannot fail
-	w.write(Event{Time: time.Now(), Kind: Head, Data: data})
+	if o.Began.IsZero() {
+		o.Began = time.Now()
+	}
+	w.write(Event{Time: o.Began, Kind: Head, Data: data})
 }
 
 // Path is where the record lies; "" if it is no file.
@@ -193,7 +196,7 @@ func (w *Writer) writeBytes(e Event, b []byte) {
 
 func (w *Writer) write(e Event) {
 	if w.Tell != nil {
-		w.Tell(e)
+		defer w.Tell(e) // behind the writing, so that nobody knows what the record does not
 	}
 	if w.err != nil || w.w == nil {
 		return
