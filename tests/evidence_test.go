@@ -1,0 +1,330 @@
+//go:build unix
+
+package tests
+
+import (
+	"bufio"
+	"bytes"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	_ "modernc.org/sqlite"
+
+	"uparrot/core/record"
+	"uparrot/tests/postgres"
+)
+
+// soak is a procedure with many verdicts.
+func soak(steps int) string {
+	var b strings.Builder
+	b.WriteString("procedure \"Soak\"\nport radio: phrasebook \"dunlin.toml\"\nsecret key\n")
+	for i := range steps {
+		fmt.Fprintf(&b, "step \"round %d\"\n    say radio: AT~NAME=\"{key}\"\n    say radio: AT~POWER?\n    hear radio: ~POWER: {power:int}\n    limit power in 0..14 dBm\nend\n", i)
+	}
+	return b.String()
+}
+
+// What the program leaves when it is killed at any moment: a record that reads up
+// to then and is not altered, a ledger that opens and has lost nothing, and no
+// step filed that the record does not have.
+func TestKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
+	const kills, workers = 200, 2
+	var all sync.WaitGroup
+	for worker := range workers {
+		b := newBench(t)
+		b.write("soak.parrot", soak(25))
+		b.start("for other commands", "standin", "dunlin.toml")
+		all.Go(func() { b.killed(rand.New(rand.NewPCG(1, uint64(worker))), kills/workers) })
+	}
+	all.Wait()
+}
+
+func (b *bench) killed(dice *rand.Rand, times int) {
+	t := b.t
+	filed := map[string]string{} // verdicts, by run
+	whole, midway := 0, 0
+	for i := range times {
+		name := filepath.Join(b.dir, fmt.Sprintf("%d.record", i))
+		cmd, _, said := b.command("run", "soak.parrot", "--port", "dunlin.ports/dunlin", "--record", name, "--ledger", "l.sqlite", "--unit", fmt.Sprint(i%7), "--quiet")
+		cmd.Env = append(os.Environ(), "UPARROT_KEY=gr4nite")
+		if err := cmd.Start(); err != nil {
+			t.Error(err)
+			return
+		}
+		time.Sleep(time.Duration(dice.IntN(250_000)) * time.Microsecond) // the moment is the matter of this test
+		cmd.Process.Kill()
+		_ = cmd.Wait() // it was killed, or had ended
+		steps, run := map[string]bool{}, ""
+		if text, err := os.ReadFile(name); err == nil && len(text) > 0 {
+			state, err := record.Read(bytes.NewReader(text), func(e record.Event) error {
+				if e.Kind == record.Step && e.Verdict != "" {
+					steps[e.Step] = true
+				}
+				return nil
+			})
+			if err != nil && state.Events > 0 || state.Altered != "" || bytes.Contains(text, []byte("gr4nite")) {
+				t.Errorf("kill %d: the record is %s, %v\n%s", i, state.Words(), err, said)
+			}
+			run = state.Origin.Run
+			if state.Whole() {
+				whole++
+			} else if len(steps) > 0 {
+				midway++
+			}
+		}
+		if _, err := os.Stat(filepath.Join(b.dir, "l.sqlite")); err != nil {
+			continue
+		}
+		var runs []struct{ Run, Verdict string }
+		c := b.run("results", "--ledger", "l.sqlite", "--last", "0", "--json")
+		if err := json.Unmarshal([]byte(c.out), &runs); err != nil || c.status != 0 {
+			t.Errorf("kill %d: the ledger: %v, %s", i, err, c.err)
+			return
+		}
+		now := map[string]string{}
+		for _, r := range runs {
+			now[r.Run] = r.Verdict
+		}
+		for r, v := range filed {
+			if now[r] != v {
+				t.Errorf("kill %d: run %s was %s and is %q", i, r, v, now[r])
+			}
+		}
+		filed = now
+		if now[run] == "" {
+			continue
+		}
+		var shown struct{ Steps []struct{ Title string } }
+		if err := json.Unmarshal([]byte(b.run("results", "show", run, "--ledger", "l.sqlite", "--json").out), &shown); err != nil {
+			t.Errorf("kill %d: %v", i, err)
+		}
+		for _, s := range shown.Steps {
+			if !steps[s.Title] {
+				t.Errorf("kill %d: %s is filed and not on record", i, s.Title)
+			}
+		}
+	}
+	if midway < times/10 {
+		t.Errorf("of %d kills only %d came in the middle of a run, %d behind it", times, midway, whole)
+	}
+}
+
+// Where evidence cannot be kept the run goes on, its verdict stands, and the exit
+// status tells; a verdict that is not passed goes before that.
+func TestEvidenceThatCannotBeKept(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.start("for other commands", "standin", "dunlin.toml")
+	b.write("soak.parrot", soak(25))
+	env := []string{"UPARROT_KEY=gr4nite"}
+	run := func(more ...string) call {
+		return b.runWith(env, "", append([]string{"run", "soak.parrot", "--port", "dunlin.ports/dunlin", "--quiet"}, more...)...)
+	}
+	// Nobody, not even root, makes files there.
+	run("--record", "/sys/r.record", "--ledger", "a.sqlite").wants(t, 5, "make the record:", "The run goes on", "all 25 steps")
+	run("--record", "b.record", "--ledger", "/sys/l.sqlite").wants(t, 5, "open the ledger /sys/l.sqlite", "all 25 steps", "uparrot results add b.record")
+	run("--record", "none/r.record", "--no-ledger").wants(t, 2, "no such file or directory")
+	b.run("results", "add", "b.record", "--ledger", "a.sqlite").wants(t, 0, "b.record is filed as run")
+	b.run("results", "--ledger", "a.sqlite", "--procedure", "soak").wants(t, 0, "passed")
+	b.write("soak.parrot", strings.Replace(soak(25), "0..14", "20..30", 1))
+	run("--record", "/sys/r.record", "--no-ledger").wants(t, 1, "The run goes on", "failed: 0 of 25 steps passed")
+	b.write("soak.parrot", soak(25))
+
+	// A disk that is full: no file of this program may grow beyond 8 KiB.
+	full := exec.Command("bash", "-c", `ulimit -f 8; exec "$0" "$@"`, program, "run", "soak.parrot", "--port", "dunlin.ports/dunlin", "--record", "full.record", "--no-ledger")
+	full.Dir, full.Env = b.dir, append(os.Environ(), env...)
+	out, err := full.CombinedOutput()
+	call{b.status(err), string(out), ""}.wants(t, 5, "write the record", "The run goes on", "all 25 steps", "the record is not complete")
+	b.run("report", "full.record", "--verify").wants(t, 4, "cut short")
+	b.run("report", "full.record").wants(t, 0, "UNFINISHED", "cut short")
+
+	// A ledger that another program keeps locked.
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(b.dir, "a.sqlite")+"?_txlock=immediate")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	lock, err := db.Begin()
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.run("results", "--ledger", "a.sqlite").wants(t, 0, "passed") // reading needs no lock
+	run("--record", "c.record", "--ledger", "a.sqlite").wants(t, 5, "kept it locked for more than 5s", "all 25 steps", "uparrot results add c.record")
+	if err := lock.Rollback(); err != nil {
+		t.Fatal(err)
+	}
+	b.run("results", "add", "c.record", "b.record", "--ledger", "a.sqlite").wants(t, 0)
+}
+
+// From a run to each thing that is made of it, as a user would go.
+func TestEvidence(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.start("for other commands", "standin", "larkfell.toml")
+	commission := func(unit, power string, more ...string) call {
+		b.write("c.parrot", strings.Replace(b.read("commission.parrot"), "0..14", power, 1))
+		return b.run(append([]string{"run", "c.parrot", "--bench", "larkfell.toml", "--port", "valley", "--set", "address=3", "--ledger", "l.sqlite", "--unit", unit, "--by", "A. Rigger"}, more...)...)
+	}
+	commission("../../LK 17", "0..10").wants(t, 1, "record: records/")
+	commission("../../LK 17", "0..14", "--record", "second.record").wants(t, 0)
+	commission("LK 18", "0..14").wants(t, 0)
+	commission("LK 18", "0..14", "--record", "second.record", "--no-ledger").wants(t, 0, "second.record exists, so the record is second-2.record")
+	found, err := filepath.Glob(filepath.Join(b.dir, "records", "*", "*-commission-a-tower-radio-lk-17-*.record"))
+	if err != nil || len(found) != 1 {
+		t.Fatalf("%v, %v", found, err)
+	}
+	for _, path := range append(found, filepath.Join(b.dir, "l.sqlite"), filepath.Join(b.dir, "second.record")) {
+		if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o600 {
+			t.Errorf("%s: %v, %v", path, info.Mode(), err)
+		}
+	}
+	for _, c := range []struct {
+		args  string
+		words []string
+	}{
+		{"results", []string{"../../LK 17", "failed", "LK 18", "passed"}},
+		{"results yield", []string{"2 in 3 runs", "first pass  50.00 %", "final       100.00 %", "power is within the licence: 1 run at 1 unit"}},
+		{"results show last", []string{"operator  A. Rigger", "whole, and the same that was filed", "0..14 dBm", "dunlin.toml"}},
+		{"results trend", []string{"transmitted power"}},
+		{"results export --table measurements", []string{"transmitted power,14,0,10,dBm"}},
+		{"results export --as json", []string{`"unit": "../../LK 17"`}},
+	} {
+		b.run(append(strings.Fields(c.args), "--ledger", "l.sqlite")...).wants(t, 0, c.words...)
+	}
+	b.run("results", "trend", "transmitted power", "--ledger", "l.sqlite", "--plot", "t.png").wants(t, 0, "3 values at 2 units", "limits   not the same")
+	b.run("results", "trend", "transmited power", "--ledger", "l.sqlite").wants(t, 2, "transmitted power")
+	b.run("results", "--ledger", "none.sqlite").wants(t, 2, "there is no ledger at none.sqlite")
+	b.run("results", "--ledger", "l.sqlite", "--since", "yesterday").wants(t, 2, "neither a day")
+	var runs []struct{ Run string }
+	if err := json.Unmarshal([]byte(b.run("results", "--ledger", "l.sqlite", "--json").out), &runs); err != nil || len(runs) != 3 {
+		t.Fatalf("%v, %v", runs, err)
+	}
+	b.run("results", "compare", runs[0].Run, runs[1].Run[:8], "--ledger", "l.sqlite").wants(t, 0, "changed", "+0 dBm")
+
+	b.run("report", "second.record", "--verify").wants(t, 0, "second.record is whole")
+	b.run("report", "second.record", "--as", "html", "--out", "r.html").wants(t, 0)
+	if page := b.read("r.html"); !strings.Contains(page, "A. Rigger") || !strings.HasSuffix(page, "</html>\n") {
+		t.Error("the page is not whole")
+	}
+	b.run("report", "second.record", "--as", "word").wants(t, 2, "no form")
+	b.run("report", "second.record", "--as", "csv", "--table", "frames").wants(t, 3, "no link frames", "1 measurement")
+	b.write("second.record", strings.Replace(b.read("second.record"), "tower 3", "tower 4", 1))
+	b.run("report", "second.record", "--verify").wants(t, 1, "altered", "the change lies in lines")
+	b.run("report", "second.record").wants(t, 1, "altered")
+	b.run("results", "show", runs[1].Run, "--ledger", "l.sqlite").wants(t, 0, "altered")
+	b.run("results", "add", "second.record", "--ledger", "l.sqlite").wants(t, 3, "altered")
+}
+
+// Several stations share a ledger on PostgreSQL.
+func TestSharedLedger(t *testing.T) {
+	t.Parallel()
+	url, stop, err := postgres.Start()
+	if err == postgres.ErrMissing {
+		t.Skip("NOT TESTED: " + err.Error())
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(stop)
+	b := newBench(t)
+	b.start("for other commands", "standin", "larkfell.toml")
+	var both sync.WaitGroup
+	for i, port := range []string{"valley", "summit"} {
+		both.Go(func() {
+			c := b.runWith([]string{"UPARROT_LEDGER=" + url}, "", "run", "commission.parrot", "--bench", "larkfell.toml", "--port", port, "--set", fmt.Sprintf("address=%d", i+1), "--unit", port)
+			if c.status != 0 {
+				t.Errorf("%d: %s", c.status, c.err)
+			}
+		})
+	}
+	both.Wait()
+	b.run("results", "--ledger", url).wants(t, 0, "valley", "summit", "passed")
+	b.run("results", "show", "last", "--ledger", url).wants(t, 0, "whole, and the same that was filed")
+	b.run("results", "export", "--ledger", url, "--table", "steps").wants(t, 0, "the radio answers,passed,1")
+}
+
+// What was done by hand becomes a procedure that does it again, at the module and
+// at a stand-in made of the record.
+func TestLearnAndAgain(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.start("for other commands", "standin", "workshop.toml")
+	// hand says lines, each when the answer to the one before has come, as a person
+	// does: each line has that behind a bar.
+	hand := func(port, record string, lines ...string) {
+		t.Helper()
+		cmd := exec.Command(program, "talk", port, "--bench", "workshop.toml", "--record", record)
+		cmd.Dir = b.dir
+		in, err1 := cmd.StdinPipe()
+		out, err2 := cmd.StdoutPipe()
+		if err := errors.Join(err1, err2, cmd.Start()); err != nil {
+			t.Fatal(err)
+		}
+		heard := bufio.NewReader(out)
+		for _, l := range lines {
+			said, until, _ := strings.Cut(l, "|")
+			fmt.Fprintln(in, said)
+			for text := ""; !strings.Contains(text, "< "+until); {
+				var err error
+				if text, err = heard.ReadString('\n'); err != nil {
+					t.Fatalf("%s: waiting for %q: %v", l, until, err)
+				}
+			}
+		}
+		in.Close()
+		if err := cmd.Wait(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	cycle := func() {
+		for _, name := range []string{"pager", "badge"} {
+			b.run("standin", "workshop.toml", "--tell", "power "+name+" cycle").wants(t, 0)
+		}
+	}
+	cycle()
+	hand("pager", "pager.record", "hello|no 9", "hello|siskin", "seek|peers", "join 00.1B.66.A2.0F.48|no 2", "nmae|no 1", "name gondola 4|name", "name|name", "join 001B66A20F48|joined")
+	b.run("learn", "pager.record", "--out", "pager.parrot").wants(t, 0, "no mistakes")
+	learned := b.read("pager.parrot")
+	for _, want := range []string{
+		"step \"is it there\" tries 3 every 500ms", "input name: text = \"gondola 4\"", "hear pager: name {=name}", "# Left out: nmae (refused: no 1)", "# Left out: join 00.1B.66.A2.0F.48 (refused: no 2)",
+		":word} {", "say pager: join {replace(", "hear pager: joined {=replace(", "phrasebook \"siskin.toml\"",
+	} {
+		if !strings.Contains(learned, want) {
+			t.Errorf("missing %q in\n%s", want, learned)
+		}
+	}
+	if tidied := b.run("tidy", "pager.parrot").wants(t, 0).out; tidied != learned {
+		t.Errorf("tidy makes of it\n%s", tidied)
+	}
+	b.run("learn", "pager.record", "--out", "pager.parrot").wants(t, 2, "exists")
+	cycle()
+	b.run("run", "pager.parrot", "--bench", "workshop.toml", "--no-ledger").wants(t, 0, "passed")
+
+	hand("tower", "tower.record", "|name:", "ops|code:", "snowline|welcome", "logs|rope.log")
+	if text := b.read("tower.record"); strings.Contains(text, "snowline") || !strings.Contains(text, "[secret]") {
+		t.Error("the answer to a question for a code is on record")
+	}
+	b.run("learn", "tower.record", "--out", "tower2.parrot").wants(t, 0)
+	if text := b.read("tower2.parrot"); !strings.Contains(text, "secret password") || !strings.Contains(text, "say tower: {password}") {
+		t.Errorf("no secret in\n%s", text)
+	}
+
+	b.start("for other commands", "standin", "--from-record", "pager.record")
+	c := b.run("run", "pager.parrot", "--port", "pager.ports/pager", "--no-ledger").wants(t, 0, "passed")
+	if !strings.Contains(c.err, "joined 001B66A20F48") {
+		t.Errorf("the record was not answered again:\n%s", c.err)
+	}
+	b.run("standin", "--from-record", "workshop.toml").wants(t, 2, "no event")
+	b.run("standin").wants(t, 2, "--from-record")
+}
