@@ -328,7 +328,7 @@ func Add(where, path string) (o record.Origin, err error) {
 	var f *Filing
 	sum := ""
 	begun := false
-	_, err = record.Read(file, func(e record.Event) error {
+	_, err = record.Again(file, func(e record.Event) error {
 		if f == nil {
 			f = begin(where, state.Origin, path, e.Time, nil, true)
 		}

@@ -58,9 +58,18 @@ const MaxLine = 64 << 20
 // state tells of it, as of checksums that are wrong. A damaged line elsewhere is
 // a *Damaged that names the line; the state tells what stands before it.
 func Read(r io.Reader, f func(Event) error) (State, error) {
+	return read(r, f, sha256.New())
+}
+
+// Again is Read for a record that has been read before: its checksums are not
+// looked at.
+func Again(r io.Reader, f func(Event) error) (State, error) {
+	return read(r, f, nil)
+}
+
+func read(r io.Reader, f func(Event) error, sum hash.Hash) (State, error) {
 	var s State
 	br := bufio.NewReaderSize(r, 64<<10)
-	sum := sha256.New()
 	var long []byte
 	for {
 		line, err := br.ReadSlice('\n')
@@ -97,7 +106,9 @@ func Read(r io.Reader, f func(Event) error) (State, error) {
 			}
 		}
 		s.take(e, sum)
-		sum.Write(line)
+		if sum != nil {
+			sum.Write(line)
+		}
 		long = long[:0]
 		if err := f(e); err != nil {
 			return s, err
@@ -136,6 +147,7 @@ func (s *State) take(e Event, sum hash.Hash) {
 	s.Last = e.Time
 	s.Ended = s.Ended || e.Kind == End
 	switch {
+	case sum == nil:
 	case e.Sum == "":
 		if lasting[e.Kind] && (e.Verdict != "" || e.Kind == End) && s.Origin.Version >= 2 {
 			s.alter(fmt.Sprintf("line %d has lost its checksum", s.Events))

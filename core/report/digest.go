@@ -71,15 +71,15 @@ type limit struct {
 // cannot be read: what stands before it is worth having, and the digest tells of
 // it.
 func events(r io.ReadSeeker, f func(record.Event) error) error {
-	_, err := readAll(r, f)
+	_, err := readAll(r, record.Again, f)
 	return err
 }
 
-func readAll(r io.ReadSeeker, f func(record.Event) error) (record.State, error) {
+func readAll(r io.ReadSeeker, read func(io.Reader, func(record.Event) error) (record.State, error), f func(record.Event) error) (record.State, error) {
 	if _, err := r.Seek(0, io.SeekStart); err != nil {
 		return record.State{}, fmt.Errorf("read the record: %w", err)
 	}
-	state, err := record.Read(r, f)
+	state, err := read(r, f)
 	if _, damaged := errors.AsType[*record.Damaged](err); damaged && state.Events > 0 {
 		err = nil
 	}
@@ -107,7 +107,7 @@ func ReadDigest(r io.ReadSeeker) (*Digest, error) {
 		return nil
 	}
 	var err error
-	d.State, err = readAll(r, func(e record.Event) error {
+	d.State, err = readAll(r, record.Read, func(e record.Event) error {
 		switch e.Kind {
 		case record.Head:
 			d.Began = e.Time

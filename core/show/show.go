@@ -45,9 +45,17 @@ func showable(r rune) bool {
 	return true
 }
 
+// lineEnds are what would end a line.
+var lineEnds = strings.NewReplacer("\r", `\r`, "\n", `\n`, "\t", `\t`)
+
 // Line is Text for what must stay on its line.
 func Line(s string) string {
-	return strings.NewReplacer("\n", `\n`, "\t", `\t`).Replace(Text(strings.ReplaceAll(s, "\r", `\r`)))
+	for i := range len(s) {
+		if s[i] < ' ' || s[i] >= 0x7f {
+			return Text(lineEnds.Replace(s))
+		}
+	}
+	return s // most of what there is
 }
 
 // Took is a time for people: three digits are enough.
