@@ -26,6 +26,9 @@ const (
 	demoFrames  = "frames.csv"
 	demoSummary = "link.json"
 	demoTruth   = "truth.json"
+
+	demoEvidence   = "evidence" // a folder
+	demoLedgerFile = "ledger.sqlite"
 )
 
 var demoRecords = []string{"valley.record", "summit.record", "greeting.record", "link.record"}
@@ -36,20 +39,21 @@ func (a *app) demo() *cobra.Command {
 		Use:   "demo",
 		Short: "Does the whole job on simulated hardware and leaves a folder of results",
 		Long: `Brings up two simulated radios of the Larkfell cableway, puts both into service,
-proves a message each way, and measures the link between them. Takes about
-twenty seconds and needs no hardware.`,
+proves a message each way, and measures the link between them; then a module of each
+other family, and a procedure learned from what was said by hand. Leaves records, a
+ledger and reports of all of it. Takes about half a minute and needs no hardware.`,
 		Example: "uparrot demo --dir larkfell",
 		Args:    args(0, 0, "no arguments"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.doDemo(cmd.Context(), dir)
+			return a.doDemo(cmd, dir)
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", "larkfell", "folder for the results")
 	return cmd
 }
 
-func (a *app) doDemo(ctx context.Context, dir string) error {
-	began := time.Now()
+func (a *app) doDemo(cmd *cobra.Command, dir string) error {
+	ctx, began := cmd.Context(), time.Now()
 	if err := demoFolder(dir); err != nil {
 		return err
 	}
@@ -87,34 +91,56 @@ func (a *app) doDemo(ctx context.Context, dir string) error {
 	}
 
 	ps := &ports{bench: b}
+	keep := evidenceFlags{ledger: in(filepath.Join(demoEvidence, demoLedgerFile)), by: "A. Rigger"}
 	outcome := verdict.Passed
 	for i, name := range []string{"valley", "summit"} {
 		head("Commission the radio: " + name)
-		v, err := a.demoRun(ctx, ps, in("commission.parrot"), in(demoRecords[i]), []string{"radio=" + name}, fmt.Sprintf("address=%d", i+1))
+		keep.record, keep.unit = in(demoRecords[i]), []string{"DL-0017", "DL-0018"}[i]
+		v, err := a.demoRun(ctx, ps, in("commission.parrot"), []string{"radio=" + name}, keep, fmt.Sprintf("address=%d", i+1))
 		if err != nil {
 			return err
 		}
 		outcome = verdict.Worse(outcome, v)
 	}
 	head("A message each way")
-	v, err := a.demoRun(ctx, ps, in("greeting.parrot"), in(demoRecords[2]), nil)
+	keep.record, keep.unit = in(demoRecords[2]), ""
+	v, err := a.demoRun(ctx, ps, in("greeting.parrot"), nil, keep)
 	if err != nil {
 		return err
 	}
 	outcome = verdict.Worse(outcome, v)
 
 	head("The link, both ways at once")
-	sum, err := a.demoLink(ctx, ps, dir)
+	keep.record = in(demoRecords[3])
+	sum, err := a.demoLink(ctx, ps, dir, keep)
 	if err != nil {
 		return err
 	}
 	outcome = verdict.Worse(outcome, sum.Verdict)
 	a.truth(live, sum)
+	head("By hand, and again")
+	if v, err = a.demoLearn(ctx, cmd, ps, dir, keep); err != nil {
+		return err
+	}
+	outcome = verdict.Worse(outcome, v)
 	ended = true
 	if err := live.end(); err != nil {
 		return err
 	}
 	if err := live.KeepTruth(in(demoTruth)); err != nil {
+		return err
+	}
+	head("A module of each other family, all at once")
+	if v, err = a.demoWorkshop(ctx, dir, keep); err != nil {
+		return err
+	}
+	outcome = verdict.Worse(outcome, v)
+	head("Reports")
+	if err := a.demoReports(dir); err != nil {
+		return err
+	}
+	head("The ledger")
+	if err := a.demoLedger(ctx, dir); err != nil {
 		return err
 	}
 	a.demoEnd(dir, outcome, time.Since(began))
@@ -124,7 +150,7 @@ func (a *app) doDemo(ctx context.Context, dir string) error {
 // demoFolder makes the folder, or takes one that holds a demo and nothing else,
 // and puts the examples into it.
 func demoFolder(dir string) error {
-	ours := map[string]bool{demoFrames: true, demoSummary: true, demoTruth: true, "link-time.png": true, "link-distribution.png": true, "link-strength.png": true, "larkfell.ports": true}
+	ours := map[string]bool{demoFrames: true, demoSummary: true, demoTruth: true, "link-time.png": true, "link-distribution.png": true, "link-strength.png": true, "larkfell.ports": true, "workshop.ports": true, "station.ports": true, "ropeway.ports": true, demoEvidence: true}
 	for _, r := range demoRecords {
 		ours[r] = true
 	}
@@ -144,7 +170,13 @@ func demoFolder(dir string) error {
 			return &errUsage{what: fmt.Sprintf("the folder %s holds other files, such as %s: the demo writes only into a folder of its own", dir, e.Name()), example: "uparrot demo --dir larkfell-2"}
 		}
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	// What an earlier demo has left goes: records would not be overwritten.
+	for _, old := range append([]string{demoEvidence}, demoRecords...) {
+		if err := os.RemoveAll(filepath.Join(dir, old)); err != nil {
+			return fmt.Errorf("take away what an earlier demo has left: %w", err)
+		}
+	}
+	if err := os.MkdirAll(filepath.Join(dir, demoEvidence), 0o755); err != nil {
 		return fmt.Errorf("make the folder for the demo: %w", err)
 	}
 	for _, n := range names {
@@ -160,14 +192,14 @@ func demoFolder(dir string) error {
 }
 
 // demoRun performs one procedure as the command run would.
-func (a *app) demoRun(ctx context.Context, ps *ports, file, recordFile string, where []string, set ...string) (verdict.Verdict, error) {
+func (a *app) demoRun(ctx context.Context, ps *ports, file string, where []string, keep evidenceFlags, set ...string) (verdict.Verdict, error) {
 	proc, err := procedure.Read(file)
 	if err != nil {
 		return "", err
 	}
 	cmd := a.run()
 	cmd.SetContext(ctx)
-	f := runFlags{where: where, set: set, evidence: evidenceFlags{record: recordFile, noLedger: true}, operator: "none"}
+	f := runFlags{where: where, set: set, evidence: keep, operator: "none"}
 	values, err := f.values(cmd, proc)
 	if err != nil {
 		return "", err
@@ -177,7 +209,7 @@ func (a *app) demoRun(ctx context.Context, ps *ports, file, recordFile string, w
 }
 
 // demoLink measures the link and leaves its files.
-func (a *app) demoLink(ctx context.Context, ps *ports, dir string) (link.Summary, error) {
+func (a *app) demoLink(ctx context.Context, ps *ports, dir string, keep evidenceFlags) (link.Summary, error) {
 	in := func(name string) string { return filepath.Join(dir, name) }
 	loss, p95 := 0.08, 1000.0 // wide enough for a machine that is busy with other things
 	t := &link.Test{Plan: link.Plan{
@@ -191,7 +223,7 @@ func (a *app) demoLink(ctx context.Context, ps *ports, dir string) (link.Summary
 	if t.B, err = ps.station("summit", phrasebook.Setup{}, nil); err != nil {
 		return link.Summary{}, err
 	}
-	f := linkFlags{frames: in(demoFrames), evidence: onlyRecord(in(demoRecords[3])), plot: in("link.png")}
+	f := linkFlags{frames: in(demoFrames), evidence: keep, plot: in("link.png")}
 	sum, err := a.doLinkTest(ctx, ps, t, f)
 	if err != nil {
 		return sum, err
@@ -230,6 +262,10 @@ func (a *app) demoEnd(dir string, v verdict.Verdict, d time.Duration) {
 		{"  link.json, frames.csv", "the link test: its summary, and one row a frame"},
 		{"  link-time.png, link-distribution.png, link-strength.png", "the link drawn"},
 		{"  truth.json", "what the simulated air really did"},
+		{"  evidence/*.html", "a page of each record, to open in a browser"},
+		{"  evidence/valley.*", "one record in every other form: JUnit, CSV, text, hex, pcapng, Markdown"},
+		{"  evidence/ledger.sqlite", "the ledger of all runs; evidence/*.record the records of the other families"},
+		{"  evidence/by-hand.parrot", "the procedure learned from what was said by hand"},
 		{"  workshop.toml, ropeway.toml", "benches with a module of each other family; a procedure for each stands beside them"},
 		{"  station.toml, boards.parrot", "another bench: a modem set otherwise than its guide says, two relay boards"},
 	})
@@ -240,6 +276,8 @@ Try next, in that folder:
   uparrot run commission.parrot --bench larkfell.toml --port valley --set address=1
   uparrot run commission.parrot --bench larkfell.toml --port summit --set address=2
   uparrot link test valley summit --bench larkfell.toml --both --max-loss 5%%
+  uparrot results --ledger evidence/ledger.sqlite
+  uparrot report valley.record --verify
   uparrot talk valley summit --bench larkfell.toml
       speaks with both by hand; F1 lists the keys
 `)

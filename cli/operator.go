@@ -21,6 +21,9 @@ func (f *runFlags) person(cmd *cobra.Command, a *app) (perform.Operator, error) 
 		}
 		return answers, nil
 	}
+	if f.hands != nil {
+		return f.hands, nil
+	}
 	switch f.operator {
 	case "ask":
 		return &person{app: a}, nil

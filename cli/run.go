@@ -30,6 +30,7 @@ type runFlags struct {
 	evidence evidenceFlags
 	plan     bool
 	quiet    bool
+	hands    perform.Operator // instead of a person; nil for none
 }
 
 func (a *app) run() *cobra.Command {
@@ -116,9 +117,9 @@ func (a *app) perform(cmd *cobra.Command, ps *ports, proc *procedure.File, f run
 		e.w.Hide(values[s.Name].(string))
 	}
 	r := &perform.Run{Procedure: proc, Stations: stations, Values: values, Record: e.w, Chosen: chosen, Operator: operator}
-	folder := "."
-	if e.path != "" {
-		folder = filepath.Dir(e.path)
+	folder := "." // where nobody says, a record lies where nobody looks for a file
+	if f.evidence.record != "" {
+		folder = filepath.Dir(f.evidence.record)
 	}
 	r.Keep = func(name string, data []byte) (string, error) { return keepFile(folder, name, data) }
 	if !f.quiet {
