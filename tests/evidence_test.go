@@ -298,7 +298,7 @@ func TestLearnAndAgain(t *testing.T) {
 	learned := b.read("pager.parrot")
 	for _, want := range []string{
 		"step \"is it there\" tries 3 every 500ms", "input name: text = \"gondola 4\"", "hear pager: name {=name}", "# Left out: nmae (refused: no 1)", "# Left out: join 00.1B.66.A2.0F.48 (refused: no 2)",
-		":word} {", "say pager: join {replace(", "hear pager: joined {=replace(", "phrasebook \"siskin.toml\"",
+		"input peer: text = \"00.1B.66.A2.0F.48\" \"which one is meant\"", "hear pager: peer {=peer} {value:int}", "say pager: join {replace(", "hear pager: joined {=replace(", "phrasebook \"siskin.toml\"",
 	} {
 		if !strings.Contains(learned, want) {
 			t.Errorf("missing %q in\n%s", want, learned)
@@ -311,7 +311,9 @@ func TestLearnAndAgain(t *testing.T) {
 	cycle()
 	b.run("run", "pager.parrot", "--bench", "workshop.toml", "--no-ledger").wants(t, 0, "passed")
 
-	hand("tower", "tower.record", "|name:", "ops|code:", "snowline|welcome", "logs|rope.log")
+	b.write("ready.parrot", "procedure \"Wait for the console\"\nport tower: phrasebook \"bittern-tower.toml\"\nstep \"it asks who is there\" tries 20\n    say tower:\n    hear bytes tower: name:\nend\n")
+	b.run("run", "ready.parrot", "--bench", "workshop.toml", "--no-ledger").wants(t, 0)
+	b.runWith(nil, "ops\nsnowline\nlogs\n", "talk", "tower", "--bench", "workshop.toml", "--record", "tower.record").wants(t, 0, "rope.log")
 	if text := b.read("tower.record"); strings.Contains(text, "snowline") || !strings.Contains(text, "[secret]") {
 		t.Error("the answer to a question for a code is on record")
 	}

@@ -567,6 +567,8 @@ step "the group hears"
 end
 step "after it has joined, the tower hears too"
     say tower: AT~GROUP=0
+    say tower: AT~GROUP?
+    hear tower: ~GROUP: 0
     say valley: AT~TELL=0,4,stop
     hear tower: ~HEARD: 1,{t:int},{},4,stop
     check t > s "the tower is nearer"

@@ -115,7 +115,7 @@ func TestWorkshop(t *testing.T) {
 	b.write("answers.toml", "\"Is the warning lamp of the brake lit?\" = true\n")
 	again := run("", "brambling", "--repeat-failed", "brambling.record", "--answers", "answers.toml", "--only", "1")
 	again.wants(t, 2, "exclude each other")
-	if err := os.Rename(filepath.Join(b.dir, "brambling.record"), filepath.Join(b.dir, "first.record")); err != nil {
+	if err := os.Rename(filepath.Join(b.dir, "brambling-2.record"), filepath.Join(b.dir, "first.record")); err != nil {
 		t.Fatal(err)
 	}
 	go func() {

@@ -79,14 +79,29 @@ type writer struct {
 
 type input struct {
 	name    string
-	setting *phrasebook.Setting
+	kind    string // int, num or text
+	limits  []float64
 	value   string
+	meaning string
 }
 
 // use is a part of a heard line that later words are made of.
 type use struct {
 	token
-	name string
+	name   string
+	chosen bool // the name is that of an input
+}
+
+// others reports whether there are more lines like one, such as those of a list,
+// and drops them: which of them come, and in which order, is not the matter.
+func others(lines []line, k int) bool {
+	more := false
+	for i := range lines {
+		if i != k && alike(tokensOf(lines[i].text), tokensOf(lines[k].text)) && tokensOf(lines[i].text)[0].text == tokensOf(lines[k].text)[0].text {
+			lines[i].dropped, more = true, true
+		}
+	}
+	return more
 }
 
 // nameFor makes a name of the language out of a text, unlike all that are taken.
@@ -189,7 +204,7 @@ func (w *writer) settings() {
 		}
 		name := nameFor(base, "setting", w.names)
 		w.values[key+" "+t.value] = name
-		w.inputs = append(w.inputs, input{name, t.set, t.value})
+		w.inputs = append(w.inputs, input{name, t.set.Type, t.set.Range, t.value, t.set.Meaning})
 	}
 }
 
@@ -254,7 +269,11 @@ func (w *writer) source(before int, word string) {
 						}
 						if name == "" {
 							name = nameFor(wordBefore(l.text, tok.start), "value", w.names)
-							l.uses = append(l.uses, use{tok, name})
+							chosen := others(lines, k)
+							if chosen { // a person chose one of several: which, the procedure must be told
+								w.inputs = append(w.inputs, input{name, "text", nil, text, "which one is meant"})
+							}
+							l.uses = append(l.uses, use{tok, name, chosen})
 						}
 						w.values["word "+word] = fmt.Sprintf(r.expr, name)
 						return
@@ -304,17 +323,14 @@ func (w *writer) header(title, about string) {
 		w.lines[p] = p.talk.Line.String()
 	}
 	for _, in := range w.inputs {
-		kind := in.setting.Type
-		if len(in.setting.Range) == 2 && kind != "text" {
-			kind += fmt.Sprintf(" %s..%s", plain(in.setting.Range[0]), plain(in.setting.Range[1]))
-		}
-		value := in.value
+		kind, value, meaning := in.kind, in.value, ""
 		if kind == "text" {
 			value = quoted(value)
+		} else if len(in.limits) == 2 {
+			kind += fmt.Sprintf(" %s..%s", plain(in.limits[0]), plain(in.limits[1]))
 		}
-		meaning := ""
-		if in.setting.Meaning != "" {
-			meaning = " " + quoted(in.setting.Meaning)
+		if in.meaning != "" {
+			meaning = " " + quoted(in.meaning)
 		}
 		say("input %s: %s = %s%s", in.name, kind, value, meaning)
 	}
@@ -453,7 +469,7 @@ const mostLines = 5
 func (w *writer) heard(t *turn, lines []line, say func(string, ...any)) {
 	for i := range lines {
 		l := &lines[i]
-		if l.final || len(lines) > mostLines && i > 0 && len(l.uses) == 0 {
+		if l.final || l.dropped || len(lines) > mostLines && i > 0 && len(l.uses) == 0 {
 			continue
 		}
 		within := ""
@@ -575,7 +591,7 @@ func alike(a, b []token) bool {
 			same++
 		}
 	}
-	return 2*same >= len(a)
+	return len(a) > 0 && 3*same >= len(a)
 }
 
 // pattern is the heard text for a line.
@@ -605,6 +621,9 @@ func (w *writer) pattern(t *turn, l *line, i int) string {
 		for _, u := range l.uses {
 			if u.start == tok.start {
 				text, tok.end = "{"+u.name+kindOf(u.text)+"}", u.end
+				if u.chosen {
+					text = "{=" + u.name + "}"
+				}
 			}
 		}
 		if text == "" {

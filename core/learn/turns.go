@@ -46,6 +46,8 @@ type line struct {
 	final  bool          // it ended the exchange
 	notice *phrasebook.Notice
 	uses   []use // parts of it that later words are made of
+
+	dropped bool // one of several alike, and not the one that mattered
 }
 
 // port is one port of the procedure to be.
@@ -97,13 +99,15 @@ func matches(list []*pattern.Pattern, text string) bool {
 func (p *port) answer(t *turn) {
 	var text []byte
 	var began conversation.Heard
+	echoed := false
 	take := func(ended bool) {
 		s := strings.TrimSpace(ansi.Strip(string(text)))
 		text = nil
 		switch {
 		case s == "" || !utf8.ValidString(s) || strings.ContainsRune(s, 0): // noise, such as that of a start
 			return
-		case s == t.text: // its echo
+		case s == t.text && !echoed && !t.written(s): // its echo
+			echoed = true
 			return
 		case !ended:
 			if p.prompt != nil {
@@ -153,6 +157,16 @@ func (p *port) answer(t *turn) {
 		}
 	}
 	take(false)
+}
+
+// written reports whether a line is what a module says when it has written a
+// setting; some say just what was said to them.
+func (t *turn) written(line string) bool {
+	if t.set == nil || t.set.WrittenPattern == nil || t.port.book.Echo {
+		return false
+	}
+	_, ok := t.set.WrittenPattern.Match([]byte(line))
+	return ok
 }
 
 // recognise finds what the phrasebook knows of the words.
@@ -214,8 +228,8 @@ func gather(ports []*port) []*turn {
 			if !said.Ending {
 				t.text = string(said.Said)
 			}
-			p.answer(t)
 			t.recognise()
+			p.answer(t)
 			all = append(all, t)
 		}
 	}

@@ -17,7 +17,7 @@ type again struct {
 	next  int    // the turn that comes next in the record
 	typed []byte // heard, and no turn yet
 	wasCR bool
-	told  bool
+	busy  time.Time // with the answer before, until then
 }
 
 func newAgain(b *Bench, u *unit) (behaviour, error) {
@@ -79,22 +79,36 @@ func (a *again) find(line bool) int {
 	return -1
 }
 
+// sameAnswer is how soon a piece follows another where both are of one answer.
+const sameAnswer = 50 * time.Millisecond
+
 // play sends what came then, at the times at which it came: those are of reading,
 // when the line had carried it, and of saying, before it had.
 func (a *again) play(at time.Time, said time.Duration, heard []conversation.Heard) {
 	line := a.wire.Line()
+	if at.Before(a.busy) { // a module answers one thing after the other
+		at = a.busy
+	}
+	a.busy = at
+	answering := true
+	soonest := time.Duration(0) // a long piece begins long before it has come, but not before the one ahead of it
 	for i, h := range heard {
-		after := max(0, h.After-said-line.Time(len(h.Bytes)))
+		after := max(soonest, h.After-said-line.Time(len(h.Bytes)))
+		soonest = after + time.Microsecond
 		if h.Line != nil { // the module changed as soon as its answer was out, the host later
 			line = *h.Line
 			to := line
-			if after = 0; i > 0 {
-				after = max(0, heard[i-1].After-said) + 2*time.Millisecond
+			if after = soonest; i > 0 {
+				after = max(soonest, heard[i-1].After-said+2*time.Millisecond)
 			}
+			soonest = after + time.Microsecond
 			a.bench.later(a.unit, at.Add(after), func(time.Time) { a.wire.setLine(to) })
 			continue
 		}
 		a.bench.later(a.unit, at.Add(after), func(at time.Time) { a.wire.send(at, h.Bytes) })
+		if answering = answering && (i == 0 || h.After-heard[i-1].After < sameAnswer); answering {
+			a.busy = at.Add(after + line.Time(len(h.Bytes)))
+		}
 	}
 }
 
