@@ -209,12 +209,22 @@ func (e *evidence) end(err error) error {
 		}
 	}
 	if e.path != "" && !e.quiet {
-		e.a.err.line("%s", e.a.err.faint("record: "+safe(e.path)))
+		e.a.err.line("%s", e.a.err.faint("record: "+safe(fromHome(e.path))))
 	}
 	if e.lost && err == nil {
 		return errEvidence
 	}
 	return err
+}
+
+// fromHome is a path as people write it, with ~ for the home folder.
+func fromHome(path string) string {
+	if home, err := os.UserHomeDir(); err == nil {
+		if rest, ok := strings.CutPrefix(path, home+string(filepath.Separator)); ok {
+			return filepath.Join("~", rest)
+		}
+	}
+	return path
 }
 
 // withVerdict is the error of a run: its verdict goes before lost evidence, other

@@ -1,12 +1,13 @@
 #!/usr/bin/env bash
 # Draws the pictures in this folder anew from the demo data. Needs Xvfb, xterm,
-# xdotool and ImageMagick (Debian: xvfb xterm xdotool imagemagick fonts-dejavu-core), and
-# ./uparrot built by make.
+# xdotool, ImageMagick and Chromium (Debian: xvfb xterm xdotool imagemagick
+# fonts-dejavu-core chromium), and ./uparrot built by make.
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 top=$(cd "$here/../.." && pwd)
 work=$(mktemp -d)
-export DISPLAY=:97 PATH="$top:$PATH"
+export DISPLAY=:97 PATH="$top:$PATH" HOME="$work/home"
+mkdir "$HOME"
 Xvfb $DISPLAY -screen 0 1280x800x24 >/dev/null 2>&1 &
 screen=$!
 standin=
@@ -146,5 +147,26 @@ shot talk-hex 1 "uparrot talk modem --bench station.toml" hexview
 kill $standin
 wait $standin 2>/dev/null || true
 standin=
-shot demo 22 "uparrot demo"
+shot demo 26 "uparrot demo"
+ledger=larkfell/evidence/ledger.sqlite
+shot results 3 "uparrot results --ledger $ledger; uparrot results yield --ledger $ledger --procedure brake; uparrot results show last --ledger $ledger | grep -v ^machine"
+
+# page NAME FILE [FLAG]: a page as a browser shows it.
+page() {
+	chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
+		--hide-scrollbars --user-data-dir="$(mktemp -d -p "$work")" ${3:-} --window-size=1280,800 --screenshot="$here/$1.png" "file://$work/larkfell/evidence/$2" >/dev/null 2>&1
+}
+page report brambling.html
+page report-link link.html --blink-settings=preferredColorScheme=0
+
+# Twelve units of one sort, for a trend.
+(cd "$work" && exec uparrot standin workshop.toml >/dev/null 2>&1) &
+standin=$!
+sleep 1
+for n in 01 02 03 04 05 06 07 08 09 10 11 12; do
+	(cd "$work" && uparrot run siskin.parrot --bench workshop.toml --quiet --ledger units.sqlite --unit "SK-00$n" >/dev/null 2>&1)
+done
+kill $standin
+wait $standin 2>/dev/null || true
+(cd "$work" && uparrot results trend "strength of the badge" --ledger units.sqlite --plot "$here/trend.png")
 cp "$work/larkfell/link-time.png" "$work/larkfell/link-distribution.png" "$here"
