@@ -248,7 +248,7 @@ func (a *app) showRun(r wholeRun) {
 	add("tool", r.Tool)
 	add("bench", r.Bench)
 	add("run", r.Run.Run)
-	add("record", r.Record)
+	add("record", fromHome(r.Record))
 	add("", r.RecordState)
 	table(a.out, rows)
 	if len(r.Steps) > 0 {

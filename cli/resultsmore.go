@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"uparrot/core/ledger"
+	"uparrot/core/link"
 	"uparrot/core/report"
 	"uparrot/core/source"
 	"uparrot/core/verdict"
@@ -282,7 +283,7 @@ to its end has not passed. Runs that named no unit are counted apart.`,
 			fmt.Fprintln(a.out, s.bold(title))
 			rows := [][]string{{"  units", fmt.Sprintf("%d in %s", y.Units, count(y.Runs, "run"))}}
 			if y.Units > 0 {
-				rows = append(rows, []string{"  first pass", report.Share(y.First)}, []string{"  final", report.Share(y.Final)})
+				rows = append(rows, []string{"  first pass", passed(y.First, y.Units)}, []string{"  final", passed(y.Final, y.Units)})
 			}
 			if y.Unnamed > 0 {
 				rows = append(rows, []string{"  unnamed", fmt.Sprintf("%s named no unit (--unit) and count for neither", count(y.Unnamed, "run"))})
@@ -296,6 +297,11 @@ to its end has not passed. Runs that named no unit are counted apart.`,
 	})
 	cmd.Flags().BoolVar(&a.json, "json", false, "print the result as JSON")
 	return cmd
+}
+
+// passed is how many of so many units passed, with the share that this points to.
+func passed(s link.Share, units int) string {
+	return fmt.Sprintf("%.0f of %d: %s", s.Ratio*float64(units), units, report.Share(s))
 }
 
 func (a *app) resultsExport() *cobra.Command {

@@ -194,7 +194,7 @@ func TestEvidence(t *testing.T) {
 		words []string
 	}{
 		{"results", []string{"../../LK 17", "failed", "LK 18", "passed"}},
-		{"results yield", []string{"2 in 3 runs", "first pass  50.00 %", "final       100.00 %", "power is within the licence: 1 run at 1 unit"}},
+		{"results yield", []string{"2 in 3 runs", "first pass  1 of 2: 50.00 %", "final       2 of 2: 100.00 %", "power is within the licence: 1 run at 1 unit"}},
 		{"results show last", []string{"operator  A. Rigger", "whole, and the same that was filed", "0..14 dBm", "dunlin.toml"}},
 		{"results trend", []string{"transmitted power"}},
 		{"results export --table measurements", []string{"transmitted power,14,0,10,dBm"}},

@@ -278,7 +278,7 @@ func TestVerdictsAndStatus(t *testing.T) {
 	}
 	if _, err := os.Stat("/dev/full"); err == nil {
 		link("--count", "2", "--frames", "/dev/full").wants(t, 3, "write the frames", "no space left")
-		link("--count", "2", "--record", "/dev/full").wants(t, 3, "the record is not complete", "no space left")
+		link("--count", "2", "--record", "/dev/full").wants(t, 5, "the record is not complete", "no space left")
 	}
 	link("--count", "2", "--frames", "none/f.csv").wants(t, 2, "make the file of frames")
 	// Plain lines leave rubbish in the radio's input; the next test copes.
@@ -302,7 +302,7 @@ end
 `)
 	c := b.run(append([]string{"run", "fail.parrot", "--port", "valley", "--record", "r.jsonl"}, at...)...)
 	c.wants(t, 1, "~REFUSED: 32", "the value is out of range", "line 5", "untested", "AT~GROUP=7", "1 of 3 steps passed")
-	if n := events(t, b.read("r.jsonl")); n["step"] != 4 || n["verdict"] != 1 || n["in"] == 0 || n["out"] == 0 {
+	if n := events(t, b.read("r.jsonl")); n["step"] != 5 || n["verdict"] != 1 || n["in"] == 0 || n["out"] == 0 {
 		t.Errorf("the record holds %v", n)
 	}
 	var res struct {

@@ -151,8 +151,12 @@ func Sum(b []byte) string {
 }
 
 // NewFile makes a file that only its owner may read, under a name that is free:
-// where name.txt exists it is name-2.txt. Nothing is ever overwritten.
+// where name.txt exists it is name-2.txt. Nothing is ever overwritten; a device,
+// such as /dev/null, is opened as it is.
 func NewFile(path string) (*os.File, error) {
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() && !info.IsDir() {
+		return os.OpenFile(path, os.O_WRONLY, 0)
+	}
 	ext := filepath.Ext(path)
 	base := strings.TrimSuffix(path, ext)
 	for n := 2; ; n++ {

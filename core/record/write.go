@@ -28,17 +28,19 @@ type Writer struct {
 	// nil.
 	Trouble func(error)
 
-	mu      sync.Mutex
-	w       io.Writer
-	file    *os.File // nil if not ours
-	secrets secret.Mask
-	held    map[string]held // by direction and port
-	veils   map[string]veil // by port
-	sum     hash.Hash
-	line    bytes.Buffer
-	encode  *json.Encoder // into line
-	err     error
-	last    string // the checksum of the latest line that carried one
+	mu       sync.Mutex
+	w        io.Writer
+	file     *os.File      // nil if not ours
+	verdicts chan struct{} // wakes the syncing of the file; nil if it cannot be synced
+	synced   chan struct{} // closed when that has ended
+	secrets  secret.Mask
+	held     map[string]held // by direction and port
+	veils    map[string]veil // by port
+	sum      hash.Hash
+	line     bytes.Buffer
+	encode   *json.Encoder // into line
+	err      error
+	last     string // the checksum of the latest line that carried one
 }
 
 // held is the end of a stretch of bytes that may be the beginning of a secret.
@@ -74,7 +76,35 @@ func Create(path string, o Origin) (*Writer, error) {
 	}
 	w := New(f, o)
 	w.file = f
+	if info, err := f.Stat(); err == nil && info.Mode().IsRegular() {
+		w.verdicts, w.synced = make(chan struct{}, 1), make(chan struct{})
+		go w.sync(f, w.verdicts)
+	}
 	return w, nil
+}
+
+// sync makes the file last at every verdict, beside the run: a slow disk keeps no
+// module waiting.
+func (w *Writer) sync(f *os.File, verdicts <-chan struct{}) {
+	defer close(w.synced)
+	for range verdicts {
+		if err := f.Sync(); err != nil {
+			w.mu.Lock()
+			w.fail(err)
+			w.mu.Unlock()
+		}
+	}
+}
+
+// fail keeps the first error. The mutex is held.
+func (w *Writer) fail(err error) {
+	if w.err != nil {
+		return
+	}
+	w.err = fmt.Errorf("write the record: %w", err)
+	if w.Trouble != nil {
+		w.Trouble(w.err)
+	}
 }
 
 func (w *Writer) begin(o Origin) {
@@ -212,13 +242,13 @@ func (w *Writer) write(e Event) {
 		w.sum.Write(w.line.Bytes())
 		_, err = w.w.Write(w.line.Bytes())
 	}
-	if err == nil && lasts && w.file != nil {
-		err = w.file.Sync()
-	}
 	if err != nil {
-		w.err = fmt.Errorf("write the record: %w", err)
-		if w.Trouble != nil {
-			w.Trouble(w.err)
+		w.fail(err)
+	}
+	if lasts && w.verdicts != nil {
+		select {
+		case w.verdicts <- struct{}{}:
+		default: // it is to be synced already
 		}
 	}
 }
@@ -231,7 +261,25 @@ func (w *Writer) Close() error {
 		return nil
 	}
 	w.mu.Lock()
+	w.end()
+	verdicts := w.verdicts
+	w.verdicts = nil
+	w.mu.Unlock()
+	if verdicts != nil {
+		close(verdicts)
+		<-w.synced
+	}
+	w.mu.Lock()
 	defer w.mu.Unlock()
+	if w.file != nil {
+		w.err = errors.Join(w.err, w.file.Close())
+		w.file = nil
+	}
+	return w.err
+}
+
+// end writes what was held back and the closing line. The mutex is held.
+func (w *Writer) end() {
 	for _, h := range w.held {
 		b := h.bytes
 		if len(b) > 2 { // enough of a secret to help somebody guess the rest
@@ -241,9 +289,4 @@ func (w *Writer) Close() error {
 	}
 	clear(w.held)
 	w.write(Event{Time: time.Now(), Kind: End})
-	if w.file != nil {
-		w.err = errors.Join(w.err, w.file.Close())
-		w.file = nil
-	}
-	return w.err
 }

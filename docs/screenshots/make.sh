@@ -6,8 +6,8 @@ set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 top=$(cd "$here/../.." && pwd)
 work=$(mktemp -d)
-export DISPLAY=:97 PATH="$top:$PATH" HOME="$work/home"
-mkdir "$HOME"
+export DISPLAY=:97 PATH="$top:$PATH" HOME="$work"
+only=${1:-} # a picture's name draws that one alone
 Xvfb $DISPLAY -screen 0 1280x800x24 >/dev/null 2>&1 &
 screen=$!
 standin=
@@ -22,6 +22,10 @@ sleep 1
 # shot NAME SECONDS COMMAND [KEYS]: what a terminal shows that long after COMMAND
 # began, or after the function KEYS has typed.
 shot() {
+	if [ -n "$only" ] && [ "$only" != "$1" ]; then
+		[ "$1" != demo ] || (cd "$work" && uparrot demo >/dev/null 2>&1)
+		return
+	fi
 	local keys=${4:-}
 	(cd "$work" && exec xterm -geometry 158x53+0+0 -fa 'DejaVu Sans Mono' -fs 9 -xrm 'XTerm*boldColors: false' -xrm 'XTerm*color2: #006a20' -xrm 'XTerm*color1: #b00020' -xrm 'XTerm*color3: #8a5a00' -bg '#ffffff' -fg '#202020' -e bash -c "PS1=; printf '\$ %s\n' \"$3\"; $3; sleep 60") &
 	local term=$!
@@ -149,10 +153,11 @@ wait $standin 2>/dev/null || true
 standin=
 shot demo 26 "uparrot demo"
 ledger=larkfell/evidence/ledger.sqlite
-shot results 3 "uparrot results --ledger $ledger; uparrot results yield --ledger $ledger --procedure brake; uparrot results show last --ledger $ledger | grep -v ^machine"
+shot results 3 "uparrot results --ledger $ledger; echo; uparrot results yield --ledger $ledger --procedure brake; echo; uparrot results show last --ledger $ledger | grep -v ^machine"
 
 # page NAME FILE [FLAG]: a page as a browser shows it.
 page() {
+	[ -z "$only" ] || [ "$only" = "$1" ] || return 0
 	chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
 		--hide-scrollbars --user-data-dir="$(mktemp -d -p "$work")" ${3:-} --window-size=1280,800 --screenshot="$here/$1.png" "file://$work/larkfell/evidence/$2" >/dev/null 2>&1
 }
