@@ -75,6 +75,22 @@ type writer struct {
 	values  map[string]string // inputs by port, setting and value
 	written map[string]bool   // settings that were written so far, by port and name
 	titles  map[string]int
+	made    map[string]origin // words made of earlier answers
+}
+
+// origin is where a word comes from: the turn that told it, and an expression.
+type origin struct {
+	turn int
+	expr string
+}
+
+// madeOf is the expression that a word of a turn is made by; "" if it is said as it
+// is.
+func (w *writer) madeOf(t *turn, word string) string {
+	if o, ok := w.made[word]; ok && o.turn < t.number {
+		return o.expr
+	}
+	return ""
 }
 
 type input struct {
@@ -228,6 +244,7 @@ var reforms = []struct {
 // said that nobody had said before, and that an answer held.
 func (w *writer) references() {
 	known := map[string]bool{} // said before anything told it
+	w.made = map[string]origin{}
 	for i, t := range w.turns {
 		for _, tok := range tokensOf(t.text) {
 			if len(tok.text) >= 3 && !known[tok.text] && t.left == "" && (t.set == nil || w.values[t.port.name+" "+t.set.Name+" "+t.value] == "") {
@@ -275,7 +292,7 @@ func (w *writer) source(before int, word string) {
 							}
 							l.uses = append(l.uses, use{tok, name, chosen})
 						}
-						w.values["word "+word] = fmt.Sprintf(r.expr, name)
+						w.made[word] = origin{i, fmt.Sprintf(r.expr, name)}
 						return
 					}
 				}
@@ -348,13 +365,18 @@ func (w *writer) header(title, about string) {
 func plain(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
 
 func quoted(s string) string {
-	s = strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(printed(s)) + `"`
+}
+
+// printed is text without what must not stand in a procedure: control bytes, and
+// marks that come from documents.
+func printed(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r >= 0x7f && !unicode.IsLetter(r) && !unicode.IsDigit(r) {
 			return ' '
 		}
 		return r
-	}, s)
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
+	}, strings.ToValidUTF8(s, " "))
 }
 
 // steps writes a step for each thing that was said; reading a setting back
@@ -375,7 +397,7 @@ func (w *writer) steps() {
 			continue
 		}
 		together := before != nil && open && t.port == before.port && t.tries == 1 &&
-			(before.set != nil && t.read == before.set || !t.said.Ending || before.tail != "" && before.left == "")
+			(before.set != nil && t.read == before.set || before.tail != "")
 		if !together {
 			if open {
 				fmt.Fprint(&w.b, "end\n")
@@ -391,9 +413,7 @@ func (w *writer) steps() {
 	}
 }
 
-func comment(s string) string {
-	return strings.TrimSpace(strings.Trim(quoted(s), `"`))
-}
+func comment(s string) string { return strings.TrimSpace(printed(s)) }
 
 func tries(t *turn) string {
 	if t.tries < 2 {
@@ -493,7 +513,7 @@ func (w *writer) said(t *turn) string {
 	var b strings.Builder
 	at := 0
 	for _, tok := range tokensOf(t.text) {
-		if expr := w.values["word "+tok.text]; expr != "" {
+		if expr := w.madeOf(t, tok.text); expr != "" {
 			b.WriteString(escaped(t.text[at:tok.start]) + "{" + expr + "}")
 			at = tok.end
 		}
@@ -620,14 +640,14 @@ func (w *writer) pattern(t *turn, l *line, i int) string {
 		text := ""
 		for _, u := range l.uses {
 			if u.start == tok.start {
-				text, tok.end = "{"+u.name+kindOf(u.text)+"}", u.end
+				text, tok.end = "{"+u.name+":word}", u.end // as a number it would lose its zeros
 				if u.chosen {
 					text = "{=" + u.name + "}"
 				}
 			}
 		}
 		if text == "" {
-			if expr := w.values["word "+tok.text]; expr != "" && strings.Contains(t.text, tok.text) {
+			if expr := w.madeOf(t, tok.text); expr != "" && strings.Contains(t.text, tok.text) {
 				text = "{=" + expr + "}"
 			} else if t.varies(i, k, tok) {
 				name := ""
@@ -665,6 +685,7 @@ func (w *writer) settingPattern(t *turn, s *phrasebook.Setting, value string, l 
 		name := ""
 		if len(l.uses) > 0 {
 			name = l.uses[0].name
+			source = strings.NewReplacer("{value:int}", "{value:word}", "{value:num}", "{value:word}").Replace(source)
 		} else {
 			name = nameFor(s.Name+"_found", "found", w.names)
 		}

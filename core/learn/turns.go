@@ -19,6 +19,7 @@ import (
 // turn is something said by hand, with what became of it.
 type turn struct {
 	port    *port
+	number  int // in the order of time
 	said    conversation.Turn
 	text    string
 	lines   []line // its answer
@@ -145,6 +146,9 @@ func (p *port) answer(t *turn) {
 	}
 	for _, h := range t.said.Heard {
 		t.raw = append(t.raw, h.Bytes...)
+		if p.dialect == dialog.Bytes {
+			continue // it has no lines
+		}
 		for _, c := range h.Bytes {
 			if len(text) == 0 {
 				began = h
@@ -234,6 +238,9 @@ func gather(ports []*port) []*turn {
 		}
 	}
 	sort.SliceStable(all, func(i, j int) bool { return all[i].said.At.Before(all[j].said.At) })
+	for i, t := range all {
+		t.number = i
+	}
 	return all
 }
 

@@ -1,0 +1,174 @@
+package learn
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"time"
+
+	"uparrot/core/conversation"
+	"uparrot/core/phrasebook"
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+)
+
+var noon = time.Date(2026, 11, 2, 12, 0, 0, 0, time.UTC)
+
+// hand records a conversation: each line begins with the port and > for what is
+// said or < for what is heard. What is said ends with CR, but for what ends with a
+// bar; what is heard is a line, but for what ends with a bar. A line with + lets
+// time go by.
+func hand(t testing.TB, setup string, lines ...string) []*conversation.Port {
+	t.Helper()
+	var buf bytes.Buffer
+	w := record.New(&buf, record.Origin{Began: noon})
+	at := noon
+	opened := map[string]bool{}
+	for _, l := range lines {
+		if wait, ok := strings.CutPrefix(l, "+"); ok {
+			d, err := time.ParseDuration(wait)
+			if err != nil {
+				t.Fatal(err)
+			}
+			at = at.Add(d)
+			continue
+		}
+		at = at.Add(10 * time.Millisecond)
+		i := strings.IndexAny(l, "<>")
+		port, text := l[:i], l[i+1:]
+		if !opened[port] {
+			opened[port] = true
+			w.Event(record.Event{Time: at, Kind: record.Open, Port: port, Data: []byte(`{` + setup + `,"speed":9600,"frame":"8N1","ending":"cr"}`)})
+		}
+		kind, end := record.In, "\r\n"
+		if l[i] == '>' {
+			kind, end = record.Out, "\r"
+		}
+		if bare, ok := strings.CutSuffix(text, "|"); ok {
+			text, end = bare, ""
+		}
+		w.Bytes(at, kind, port, []byte(text+end))
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	talks, _, err := conversation.Read(&buf)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return talks
+}
+
+// What is learned from conversations of each sort: behind the header, the lines
+// that must be there, and no others.
+func TestProcedure(t *testing.T) {
+	book, err := phrasebook.Parse("b.toml", `family = "Dunlin"
+dialect = "at"
+[refusal]
+heard = ["~REFUSED: {number:int}"]
+[[notice]]
+name = "message"
+heard = "~HEARD: {from:int},{strength:int},{length:int},{payload:bytes(length)}"
+[[setting]]
+name = "address"
+type = "int"
+range = [1, 99]
+read = "AT~NODE?"
+answer = "~NODE: {value:int}"
+write = "AT~NODE={value}"
+[carrier]
+send = "AT~TELL={to},{length},{payload}"
+arrives = "~HEARD: {from:int},{strength:int},{length:int},{payload:bytes(length)}"
+address = "address"
+broadcast = "0"
+greatest = 90
+allowed = "text"
+`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const at, lines, console, raw = `"dialect":"at"`, `"dialect":"lines"`, `"dialect":"console","prompt":"B1>"`, `"dialect":"bytes"`
+	for name, c := range map[string]struct {
+		setup string
+		book  *phrasebook.Phrasebook
+		said  []string
+		want  string
+	}{
+		"an answer and its end": {at, nil, []string{"v>AT+GMR", "v<AT+GMR", "v<2.4.1", "v<OK"},
+			`step "say AT+GMR"; say v: AT+GMR; hear v: 2.4.1; end`},
+		"tries until it answers": {at, nil, []string{"v>AT", "+2s", "v>AT", "+2s", "v>AT", "v<OK"},
+			`step "say AT" tries 3 every 2s; say v: AT; end`},
+		"refused, mistyped, and then right": {at, nil, []string{"v>AT+X=9", "v<ERROR", "v>AT+X=1", "v<OK"},
+			`# Left out: AT+X=9 (refused: ERROR); step "say AT+X=1"; say v: AT+X=1; end`},
+		"an answer that came late": {at, nil, []string{"v>AT+JOIN", "v<OK", "+3s", "v<joined", "v>AT", "v<OK"},
+			`step "say AT+JOIN"; say v: AT+JOIN; hear v within 9s: joined; end; step "say AT"; say v: AT; end`},
+		"what varies": {at, nil, []string{"v>AT+S?", "v<rssi -71 count 5", "v<OK", "v>AT", "v<OK", "v>AT+S?", "v<rssi -72 count 6", "v<OK"},
+			`step "say AT+S?"; say v: AT+S?; hear v: rssi {rssi:int} count {count:int}; end; step "say AT"; say v: AT; end; step "say AT+S? (2)"; say v: AT+S?; hear v: rssi {rssi_2:int} count {count_2:int}; end`},
+		"made of an earlier answer": {at, nil, []string{"v>AT+ID?", "v<id: a1:b2:c3", "v<OK", "v>AT+USE=A1B2C3", "v<used A1B2C3", "v<OK"},
+			`step "say AT+ID?"; say v: AT+ID?; hear v: id: {id:word}; end; step "say AT+USE=A1B2C3"; say v: AT+USE={upper(replace(id, ":", ""))}; hear v: used {=upper(replace(id, ":", ""))}; end`},
+		"one of several": {lines, nil, []string{"v>seek", "v<peer 00a1", "v<peer 00b2", "v>join 00b2", "v<done"},
+			`input peer: text = "00b2" "which one is meant"; step "say seek"; say v: seek; hear v: peer {=peer}; end; step "say join 00b2"; say v: join {peer}; hear v: done; end`},
+		"a setting, before and after": {at, book, []string{"v>AT~NODE?", "v<~NODE: 3", "v<OK", "v>AT~NODE=7", "v<OK", "v>AT~NODE?", "v<~NODE: 7", "v<OK"},
+			`input address: int 1..99 = 7; step "address is as found"; say v: AT~NODE?; hear v: ~NODE: {address_found:int}; end; step "address is set"; say v: AT~NODE={address}; say v: AT~NODE?; hear v: ~NODE: {=address}; end`},
+		"a message to the other end": {at, book, []string{"s>AT", "s<OK", "v>AT~TELL=2,5,hello", "v<OK", "s<~HEARD: 1,-110,5,hello"},
+			`step "s: say AT"; say s: AT; end; step "v: a message is sent"; say v: AT~TELL=2,5,hello; hear s: ~HEARD: {from:int},{strength:int},5,hello; end`},
+		"a prompt in the middle": {at, nil, []string{"v>AT+SEND=5", "v<> |", "v>hello|", "v<sent", "v<OK"},
+			`step "say AT+SEND=5"; say v: AT+SEND=5; hear bytes v: >; say bytes v: hello; hear v: sent; end`},
+		"a login": {console, nil, []string{"v>", "v<name: |", "v>ops", "v<ops", "v<code: |", "v>[secret]", "v<welcome", "v<B1> |"},
+			`secret password "what was said here stands in no record"; step "Enter is answered"; say v:; hear bytes v: name:; say v: ops; hear bytes v: code:; say v: {password}; hear v: welcome; end`},
+		"a long answer": {console, nil, []string{"v>help", "v<one", "v<two", "v<three", "v<four", "v<five", "v<six", "v<B1> |"},
+			`step "say help"; say v: help; hear v: one; end`},
+		"bytes": {raw, nil, []string{"v>I|", "v<\xa8\x02\x01\x07|", "v>W|", "v<\xa7\x00\x10|", "v>W|", "v<\xa7\x00\x11|"},
+			`step "say I"; say bytes v: I; hear bytes v: {hex A8}{answer:bytes(3)}; end; step "say W"; say bytes v: W; hear bytes v: {hex A7 00}{answer_2:bytes(1)}; end`},
+		"marks of the language": {lines, nil, []string{"v>a {b} \"c", "v</x/", "v< \x1b[31mred\x1b[0m ", "v>/y/", "v<\"q\""},
+			`step "say a {b} \"c"; say v: a {{b}} "c; hear v: {hex 2F}x/; hear v: red; end; step "say /y/"; say v: {hex 2F}y/; hear v: {hex 22}q"; end`},
+	} {
+		books := map[string]Book{}
+		if c.book != nil {
+			books = map[string]Book{"v": {"", c.book}, "s": {"", c.book}}
+		}
+		text, err := Procedure("p.parrot", "By hand", "Learned.", hand(t, c.setup, c.said...), books)
+		if err != nil {
+			t.Errorf("%s: %v\n%s", name, err, text)
+			continue
+		}
+		var got []string
+		for _, l := range strings.Split(text, "\n") {
+			if l = strings.TrimSpace(l); l != "" && !strings.HasPrefix(l, "procedure") && !strings.HasPrefix(l, "about") && !strings.HasPrefix(l, "port ") {
+				got = append(got, l)
+			}
+		}
+		if got := strings.Join(got, "; "); got != c.want {
+			t.Errorf("%s:\n got %s\nwant %s", name, got, c.want)
+		}
+	}
+	if _, err := Procedure("p.parrot", "By hand", "", hand(t, lines, "v<nothing was said"), nil); err == nil || !strings.Contains(err.Error(), "nothing to learn") {
+		t.Errorf("of nothing: %v", err)
+	}
+}
+
+// Whatever a record holds, what is learned is in the standard layout and has no
+// mistakes.
+func FuzzProcedure(f *testing.F) {
+	f.Add("at", "AT+ID?", "id: a1:b2", "AT+USE=a1b2", "{x} \"y\" /z/")
+	f.Add("console", "", "name: ", "\x00\xff", "limit x in 1..2")
+	f.Add("bytes", "\x01", "\xa7\x00", "W", "…“”")
+	f.Fuzz(func(t *testing.T, dialect, a, b, c, d string) {
+		switch dialect {
+		case "at", "console", "lines", "bytes":
+		default:
+			dialect = "lines"
+		}
+		for _, s := range []*string{&a, &b, &c, &d} {
+			*s = strings.NewReplacer("\r", "", "\n", "", "|", "").Replace(*s)
+		}
+		talks := hand(t, `"dialect":"`+dialect+`"`, "v>"+a, "v<"+b, "v>"+c, "v<"+d, "w>"+b, "w<"+a+"|", "v>"+a, "v<"+d)
+		text, err := Procedure("p.parrot", "By hand", "Learned.", talks, nil)
+		if err != nil {
+			t.Fatalf("%v\n%s", err, text)
+		}
+		if again, err := procedure.Tidy("p.parrot", text); err != nil || again != text && again+"\n" != text {
+			t.Fatalf("tidy: %v\n%s\n---\n%s", err, again, text)
+		}
+	})
+}
