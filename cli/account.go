@@ -9,6 +9,7 @@ import (
 	"uparrot/core/dialog"
 	"uparrot/core/perform"
 	"uparrot/core/procedure"
+	"uparrot/core/record"
 	"uparrot/core/station"
 	"uparrot/core/verdict"
 )
@@ -55,7 +56,7 @@ func (a *app) account(proc *procedure.File, stations map[string]*station.Station
 			s.line("   check  %s  %s", oneLine(e.Text), s.faint(oneLine(strings.Join(vs, ", "))))
 		case perform.Judged:
 			r := e.Limit
-			text := fmt.Sprintf("   limit  %s: %s, wanted %s", safe(r.What), perform.WithUnit(procedure.Text(r.Value), r.Unit), perform.WithUnit(r.Range(), r.Unit))
+			text := fmt.Sprintf("   limit  %s: %s, wanted %s", safe(r.What), record.WithUnit(procedure.Text(r.Value), r.Unit), record.WithUnit(r.Range(), r.Unit))
 			if r.Verdict != verdict.Passed {
 				text += "  " + s.verdict(r.Verdict, 0)
 			}
@@ -213,7 +214,7 @@ func (a *app) result(res perform.Result, proc *procedure.File) error {
 		fmt.Fprintln(a.out)
 		rows = [][]string{{"measurement", "value", "limits", "verdict"}}
 		for _, l := range res.Limits {
-			rows = append(rows, []string{safe(l.What), perform.WithUnit(procedure.Text(l.Value), l.Unit), perform.WithUnit(l.Range(), l.Unit), s.verdict(l.Verdict, 0)})
+			rows = append(rows, []string{safe(l.What), record.WithUnit(procedure.Text(l.Value), l.Unit), record.WithUnit(l.Range(), l.Unit), s.verdict(l.Verdict, 0)})
 		}
 		table(a.out, rows)
 	}

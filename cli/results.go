@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -179,7 +178,7 @@ type wholeRun struct {
 	ledger.Run
 	RecordState  string               `json:"record_state"`
 	Steps        []ledger.Step        `json:"steps"`
-	Measurements []ledger.Measurement `json:"measurements"`
+	Measurements []record.Measurement `json:"measurements"`
 	Links        []ledger.Link        `json:"links"`
 	Files        []ledger.File        `json:"files"`
 }
@@ -267,7 +266,7 @@ func (a *app) showRun(r wholeRun) {
 	if len(r.Measurements) > 0 {
 		rows = [][]string{{"measurement", "value", "limits", "verdict"}}
 		for _, m := range r.Measurements {
-			rows = append(rows, []string{oneLine(m.What), withUnit(plainNumber(m.Value), m.Unit), withUnit(limits(m.Low, m.High), m.Unit), s.verdict(verdict.Verdict(oneLine(m.Verdict)), 0)})
+			rows = append(rows, []string{oneLine(m.What), withUnit(plainNumber(m.Value), m.Unit), withUnit(m.Range(), m.Unit), s.verdict(verdict.Verdict(oneLine(string(m.Verdict))), 0)})
 		}
 		fmt.Fprintln(a.out)
 		table(a.out, rows)
@@ -299,17 +298,7 @@ func maybe(v *float64, format string) string {
 
 func plainNumber(v float64) string { return strconv.FormatFloat(v, 'g', 6, 64) }
 
-func limits(low, high *float64) string {
-	text := func(v *float64) string {
-		if v == nil {
-			return ""
-		}
-		return plainNumber(*v)
-	}
-	return text(low) + ".." + text(high)
-}
-
-func withUnit(text, unit string) string { return strings.TrimSpace(text + " " + oneLine(unit)) }
+func withUnit(text, unit string) string { return record.WithUnit(text, oneLine(unit)) }
 
 func (a *app) resultsAdd() *cobra.Command {
 	var where string

@@ -16,6 +16,7 @@ import (
 
 	"uparrot/core/ledger"
 	"uparrot/core/link"
+	"uparrot/core/record"
 	"uparrot/core/report"
 	"uparrot/core/source"
 	"uparrot/core/verdict"
@@ -78,8 +79,8 @@ func (a *app) compareRuns(x, y wholeRun) {
 		fmt.Fprintln(a.out)
 		table(a.out, rows)
 	}
-	values := func(r wholeRun) map[string]ledger.Measurement {
-		m := map[string]ledger.Measurement{}
+	values := func(r wholeRun) map[string]record.Measurement {
+		m := map[string]record.Measurement{}
 		for _, one := range r.Measurements {
 			m[one.What] = one // of several the last
 		}
@@ -87,7 +88,7 @@ func (a *app) compareRuns(x, y wholeRun) {
 	}
 	mx, my := values(x), values(y)
 	rows = [][]string{{"measurement", "A", "B", "B less A"}}
-	for _, what := range both(x.Measurements, y.Measurements, func(m ledger.Measurement) string { return m.What }) {
+	for _, what := range both(x.Measurements, y.Measurements, func(m record.Measurement) string { return m.What }) {
 		p, inA := mx[what]
 		q, inB := my[what]
 		row := []string{oneLine(what), "", "", ""}
@@ -191,7 +192,7 @@ func trendPicture(file string, t ledger.Trend) error {
 	}
 	points := make([]report.TrendPoint, len(t.Values))
 	for i, v := range t.Values {
-		points[i] = report.TrendPoint{Value: v.Value, Low: v.Low, High: v.High, Passed: v.Verdict == string(verdict.Passed)}
+		points[i] = report.TrendPoint{Value: v.Value, Low: v.Low, High: v.High, Passed: v.Verdict == verdict.Passed}
 	}
 	return report.Trend(t.What, t.Unit, t.Mean, points, file)
 }
@@ -238,7 +239,7 @@ func (a *app) showTrend(t ledger.Trend) {
 	case t.Moved:
 		rows = append(rows, []string{"limits", "not the same for all values, so no capability is told"})
 	case t.Low != nil || t.High != nil:
-		rows = append(rows, []string{"limits", withUnit(limits(t.Low, t.High), t.Unit)})
+		rows = append(rows, []string{"limits", withUnit(record.Measurement{Low: t.Low, High: t.High}.Range(), t.Unit)})
 	}
 	index := func(name, of string, x *ledger.Index) {
 		if x != nil {

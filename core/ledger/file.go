@@ -155,7 +155,7 @@ func (f *Filing) step(e record.Event) {
 }
 
 func (f *Filing) limit(e record.Event) {
-	var m Measurement
+	var m record.Measurement
 	if !f.decode(e, &m) {
 		return
 	}

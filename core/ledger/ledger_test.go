@@ -193,7 +193,7 @@ func TestTrend(t *testing.T) {
 	low, high := 7.0, 13.0
 	var values []Value
 	for _, v := range []float64{8, 9, 10, 11, 12, 10} {
-		values = append(values, Value{Measurement: Measurement{Value: v, Low: &low, High: &high, Verdict: "passed"}})
+		values = append(values, Value{Measurement: record.Measurement{Value: v, Low: &low, High: &high, Verdict: "passed"}})
 	}
 	tr := NewTrend("x", values)
 	near := func(got, want float64) bool { return math.Abs(got-want) < 1e-6 }

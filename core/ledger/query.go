@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"uparrot/core/record"
 )
 
 // Run is one run as it stands in a ledger.
@@ -35,17 +37,6 @@ type Step struct {
 	Tries   int     `json:"tries"`
 	TookMS  float64 `json:"took_ms"`
 	Why     string  `json:"why,omitempty"`
-}
-
-// Measurement is one value that was held against limits; nil is an open side.
-type Measurement struct {
-	What    string   `json:"what"`
-	Value   float64  `json:"value"`
-	Low     *float64 `json:"low,omitempty"`
-	High    *float64 `json:"high,omitempty"`
-	Unit    string   `json:"unit,omitempty"`
-	Step    string   `json:"step"`
-	Verdict string   `json:"verdict"`
 }
 
 // Link is one direction of a link test.
@@ -183,8 +174,8 @@ func (l *Ledger) Steps(ctx context.Context, run string) ([]Step, error) {
 }
 
 // Measurements are the measurements of a run.
-func (l *Ledger) Measurements(ctx context.Context, run string) ([]Measurement, error) {
-	return all(ctx, l, func(r *sql.Rows) (m Measurement, err error) {
+func (l *Ledger) Measurements(ctx context.Context, run string) ([]record.Measurement, error) {
+	return all(ctx, l, func(r *sql.Rows) (m record.Measurement, err error) {
 		return m, r.Scan(&m.What, &m.Value, &m.Low, &m.High, &m.Unit, &m.Step, &m.Verdict)
 	}, "SELECT what, value, low, high, unit, step, verdict FROM measurements WHERE run = ? ORDER BY number", run)
 }
@@ -205,9 +196,8 @@ func (l *Ledger) Files(ctx context.Context, run string) ([]File, error) {
 
 // Value is one measurement of a trend, with the run that made it.
 type Value struct {
-	Run  Run
-	What string
-	Measurement
+	Run Run
+	record.Measurement
 }
 
 // Names are the names of all measurements.

@@ -9,6 +9,7 @@ import (
 
 	"uparrot/core/dialog"
 	"uparrot/core/procedure"
+	"uparrot/core/record"
 	"uparrot/core/verdict"
 )
 
@@ -66,30 +67,11 @@ func show(v any) string {
 }
 
 // LimitFailed is a value outside its limits.
-type LimitFailed struct{ Result LimitResult }
+type LimitFailed struct{ Result record.Measurement }
 
 func (e *LimitFailed) Error() string {
 	r := e.Result
-	return fmt.Sprintf("%s is %s, wanted %s", r.What, WithUnit(procedure.Text(r.Value), r.Unit), WithUnit(r.Range(), r.Unit))
-}
-
-// Range is the limits as written, LOW..HIGH.
-func (r LimitResult) Range() string {
-	side := func(f *float64) string {
-		if f == nil {
-			return ""
-		}
-		return procedure.Text(*f)
-	}
-	return side(r.Low) + ".." + side(r.High)
-}
-
-// WithUnit is a value with its unit, if it has one.
-func WithUnit(value, unit string) string {
-	if unit == "" {
-		return value
-	}
-	return value + " " + unit
+	return fmt.Sprintf("%s is %s, wanted %s", r.What, record.WithUnit(procedure.Text(r.Value), r.Unit), record.WithUnit(r.Range(), r.Unit))
 }
 
 // Left is a step that a statement of its own has ended, or that needs a person

@@ -50,14 +50,14 @@ type Event struct {
 	Number  int // of the step, from 1
 	Try     int // from 1
 	Port    string
-	Text    string          // Said, Heard: the words; Checked: the expression
-	Values  []Value         // Checked: what the expression read
-	Limit   *LimitResult    // Judged
-	Verdict verdict.Verdict // StepEnded, TryEnded
-	Err     error           // StepEnded, TryEnded: why it did not pass
-	Took    time.Duration   // Waiting: so far
-	Within  time.Duration   // Waiting: at most
-	Silence time.Duration   // Waiting: since the last byte at the port; below 0 if none has come
+	Text    string              // Said, Heard: the words; Checked: the expression
+	Values  []Value             // Checked: what the expression read
+	Limit   *record.Measurement // Judged
+	Verdict verdict.Verdict     // StepEnded, TryEnded
+	Err     error               // StepEnded, TryEnded: why it did not pass
+	Took    time.Duration       // Waiting: so far
+	Within  time.Duration       // Waiting: at most
+	Silence time.Duration       // Waiting: since the last byte at the port; below 0 if none has come
 }
 
 // EventKind says what happened.
@@ -85,17 +85,6 @@ type Value struct {
 	Value any    `json:"value"`
 }
 
-// LimitResult is one measurement.
-type LimitResult struct {
-	What    string          `json:"what"`
-	Value   float64         `json:"value"`
-	Low     *float64        `json:"low,omitempty"`
-	High    *float64        `json:"high,omitempty"`
-	Unit    string          `json:"unit,omitempty"`
-	Step    string          `json:"step"`
-	Verdict verdict.Verdict `json:"verdict"`
-}
-
 // StepResult is what came of one step.
 type StepResult struct {
 	Title   string          `json:"title"`
@@ -108,12 +97,12 @@ type StepResult struct {
 
 // Result is what came of a performance.
 type Result struct {
-	Procedure string          `json:"procedure"`
-	Verdict   verdict.Verdict `json:"verdict"`
-	Steps     []StepResult    `json:"steps"`
-	Limits    []LimitResult   `json:"limits"`
-	TookMS    float64         `json:"took_ms"`
-	Err       error           `json:"-"` // why it could not run, if Broken
+	Procedure string               `json:"procedure"`
+	Verdict   verdict.Verdict      `json:"verdict"`
+	Steps     []StepResult         `json:"steps"`
+	Limits    []record.Measurement `json:"limits"`
+	TookMS    float64              `json:"took_ms"`
+	Err       error                `json:"-"` // why it could not run, if Broken
 }
 
 // afterStop is how long the steps marked always may take together once the
@@ -124,7 +113,7 @@ const afterStop = 600 * time.Millisecond
 // in the result says why a performance is Broken; ctx being done makes it so.
 func (r *Run) Do(ctx context.Context) (res Result) {
 	began := time.Now()
-	res = Result{Procedure: r.Procedure.Title, Steps: []StepResult{}, Limits: []LimitResult{}}
+	res = Result{Procedure: r.Procedure.Title, Steps: []StepResult{}, Limits: []record.Measurement{}}
 	p := &performer{run: r, res: &res, values: map[string]any{}, dialogs: map[string]*dialog.Dialog{}, said: map[string]procedure.Pos{}, before: map[string]uart.Line{}}
 	for k, v := range r.Values {
 		p.values[k] = v

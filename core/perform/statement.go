@@ -216,7 +216,7 @@ func (p *performer) limit(n *procedure.Limit) error {
 	if err != nil {
 		return err
 	}
-	r := LimitResult{What: n.What, Value: *value, Low: low, High: high, Unit: n.Unit, Verdict: verdict.Passed}
+	r := record.Measurement{What: n.What, Value: *value, Low: low, High: high, Unit: n.Unit, Verdict: verdict.Passed}
 	if low != nil && *value < *low || high != nil && *value > *high {
 		r.Verdict = verdict.Failed
 	}
@@ -228,7 +228,7 @@ func (p *performer) limit(n *procedure.Limit) error {
 }
 
 // measured files a measurement.
-func (p *performer) measured(r LimitResult) {
+func (p *performer) measured(r record.Measurement) {
 	r.Step = p.step.Title
 	p.res.Limits = append(p.res.Limits, r)
 	p.run.note(record.Event{Kind: record.Limit, Step: r.Step, Try: p.try, Text: r.What, Verdict: string(r.Verdict), Data: jsonOf(r)})

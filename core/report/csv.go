@@ -2,7 +2,6 @@ package report
 
 import (
 	"encoding/csv"
-	"encoding/json"
 	"fmt"
 	"io"
 	"math"
@@ -133,11 +132,11 @@ func asCSV(w io.Writer, d *Digest, r io.ReadSeeker, table string) error {
 			if e.Kind != record.Limit {
 				return nil
 			}
-			var m limit
-			if err := json.Unmarshal(e.Data, &m); err != nil {
-				return fmt.Errorf("a measurement in the record cannot be read: %w", err)
+			m, err := measurement(e)
+			if err != nil {
+				return err
 			}
-			return out.Write([]string{e.Time.Format(time.RFC3339Nano), CSVText(m.Step), strconv.Itoa(e.Try), CSVText(m.What), number(m.Value), limitNumber(m.Low), limitNumber(m.High), CSVText(m.Unit), m.Verdict})
+			return out.Write([]string{e.Time.Format(time.RFC3339Nano), CSVText(m.Step), strconv.Itoa(e.Try), CSVText(m.What), number(m.Value), limitNumber(m.Low), limitNumber(m.High), CSVText(m.Unit), string(m.Verdict)})
 		}); err != nil {
 			return err
 		}

@@ -189,9 +189,8 @@ func words(e record.Event) (Line, bool) {
 			l.Text += "  (" + e.Why + ")"
 		}
 	case record.Limit:
-		var m limit
-		_ = json.Unmarshal(e.Data, &m)
-		l.Text = fmt.Sprintf("%s: %s, wanted %s", m.What, withUnit(number(m.Value), m.Unit), withUnit(m.wanted(), m.Unit))
+		m, _ := measurement(e) // one that cannot be read tells nothing
+		l.Text = fmt.Sprintf("%s: %s, wanted %s", m.What, record.WithUnit(number(m.Value), m.Unit), record.WithUnit(m.Range(), m.Unit))
 	case record.Link:
 		var sum link.Summary
 		if json.Unmarshal(e.Data, &sum) != nil || sum.Kind != link.Kind {
@@ -217,16 +216,6 @@ func words(e record.Event) (Line, bool) {
 	}
 	l.Text = show.Line(l.Text)
 	return l, true
-}
-
-// wanted is the range of a limit.
-func (m limit) wanted() string { return limitNumber(m.Low) + ".." + limitNumber(m.High) }
-
-func withUnit(text, unit string) string {
-	if unit == "" {
-		return text
-	}
-	return text + " " + unit
 }
 
 func sortedKeys(m map[string]any) []string {

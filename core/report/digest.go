@@ -56,15 +56,12 @@ type KeptFile struct {
 	SHA256 string `json:"sha256"`
 }
 
-// limit is a measurement as it stands in a record.
-type limit struct {
-	What    string   `json:"what"`
-	Value   float64  `json:"value"`
-	Low     *float64 `json:"low"`
-	High    *float64 `json:"high"`
-	Unit    string   `json:"unit"`
-	Step    string   `json:"step"`
-	Verdict string   `json:"verdict"`
+// measurement reads a Limit event.
+func measurement(e record.Event) (m record.Measurement, err error) {
+	if err := json.Unmarshal(e.Data, &m); err != nil {
+		return m, fmt.Errorf("a measurement in the record cannot be read: %w", err)
+	}
+	return m, nil
 }
 
 // events reads a record from its beginning up to its end, or to a line that

@@ -254,15 +254,15 @@ func (p *pageWriter) take(e record.Event) error {
 			p.frames = nil
 		}
 	case record.Limit:
-		var m limit
-		if err := json.Unmarshal(e.Data, &m); err != nil {
-			return fmt.Errorf("a measurement in the record cannot be read: %w", err)
+		m, err := measurement(e)
+		if err != nil {
+			return err
 		}
 		if e.Try > 1 {
 			m.What += fmt.Sprintf(" (try %d)", e.Try)
 		}
-		_, err := fmt.Fprintf(p.limits, "<tr><td>%s</td><td class=\"number\">%s</td><td class=\"number\">%s</td><td>%s</td><td class=\"verdict %s\">%s</td></tr>\n",
-			escape(m.What), escape(withUnit(number(m.Value), m.Unit)), escape(withUnit(m.wanted(), m.Unit)), drawn(m), class(m.Verdict), escape(m.Verdict))
+		_, err = fmt.Fprintf(p.limits, "<tr><td>%s</td><td class=\"number\">%s</td><td class=\"number\">%s</td><td>%s</td><td class=\"verdict %s\">%s</td></tr>\n",
+			escape(m.What), escape(record.WithUnit(number(m.Value), m.Unit)), escape(record.WithUnit(m.Range(), m.Unit)), drawn(m), class(string(m.Verdict)), escape(string(m.Verdict)))
 		return err
 	}
 	return nil
@@ -280,7 +280,7 @@ func class(v string) string {
 
 // drawn is a value among its limits: the band is what is allowed, an open side
 // goes on to the edge.
-func drawn(m limit) string {
+func drawn(m record.Measurement) string {
 	if m.Low == nil && m.High == nil {
 		return ""
 	}
@@ -316,7 +316,7 @@ func drawn(m limit) string {
 	}
 	x := min(172, max(4, at(m.Value)))
 	return fmt.Sprintf(`<svg class="range" viewBox="0 0 176 22" role="img" aria-label="%s within %s"><rect class="track" y="9" width="176" height="4"/><rect class="band" x="%.1f" y="5" width="%.1f" height="12"/><path class="%s" d="M%.1f 4 l4 7 l-4 7 l-4 -7 z"/></svg>`,
-		number(m.Value), m.wanted(), left, right-left, mark, x)
+		number(m.Value), m.Range(), left, right-left, mark, x)
 }
 
 func abs(v float64) float64 { return max(v, -v) }

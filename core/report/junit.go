@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/json"
 	"encoding/xml"
 	"fmt"
 	"io"
@@ -115,11 +114,11 @@ func asJUnit(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 		if e.Kind != record.Limit || len(out) > mostOut {
 			return nil
 		}
-		var m limit
-		if err := json.Unmarshal(e.Data, &m); err != nil {
-			return fmt.Errorf("a measurement in the record cannot be read: %w", err)
+		m, err := measurement(e)
+		if err != nil {
+			return err
 		}
-		out = fmt.Appendf(out, "%s: %s: %s, wanted %s: %s\n", show.Line(m.Step), show.Line(m.What), withUnit(number(m.Value), show.Line(m.Unit)), withUnit(m.wanted(), show.Line(m.Unit)), m.Verdict)
+		out = fmt.Appendf(out, "%s: %s: %s, wanted %s: %s\n", show.Line(m.Step), show.Line(m.What), record.WithUnit(number(m.Value), show.Line(m.Unit)), record.WithUnit(m.Range(), show.Line(m.Unit)), m.Verdict)
 		return nil
 	}); err != nil {
 		return err

@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"regexp"
@@ -73,11 +72,11 @@ func asMarkdown(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 			if n++; n > mostRows {
 				return nil
 			}
-			var m limit
-			if err := json.Unmarshal(e.Data, &m); err != nil {
-				return fmt.Errorf("a measurement in the record cannot be read: %w", err)
+			m, err := measurement(e)
+			if err != nil {
+				return err
 			}
-			_, err := fmt.Fprintf(w, "| %s | %s | %s | %s |\n", marked(m.What), marked(withUnit(number(m.Value), m.Unit)), marked(withUnit(m.wanted(), m.Unit)), m.Verdict)
+			_, err = fmt.Fprintf(w, "| %s | %s | %s | %s |\n", marked(m.What), marked(record.WithUnit(number(m.Value), m.Unit)), marked(record.WithUnit(m.Range(), m.Unit)), m.Verdict)
 			return err
 		}); err != nil {
 			return err
