@@ -128,6 +128,43 @@ func TestSecretsStayOut(t *testing.T) {
 	}
 }
 
+// What is said under a veil is told of once, up to its line end; an echo of it
+// is another matter.
+func TestVeil(t *testing.T) {
+	for name, c := range map[string]struct {
+		pieces []string
+		off    bool
+		want   string
+	}{
+		"a line at once":   {[]string{"snowline\r", "logs\r"}, false, "[secret]\rlogs\r"},
+		"key by key":       {[]string{"s", "n", "o", "w", "\r\n", "logs\r"}, false, "[secret]\r\nlogs\r"},
+		"nothing":          {[]string{"\r", "logs\r"}, false, "\rlogs\r"},
+		"it was no prompt": {[]string{"logs\r"}, true, "logs\r"},
+	} {
+		var buf bytes.Buffer
+		w := New(&buf, Origin{})
+		w.Veil("tower", true)
+		if c.off {
+			w.Veil("tower", false)
+		}
+		w.Bytes(time.Now(), Out, "gate", []byte("other port\r"))
+		for _, p := range c.pieces {
+			w.Bytes(time.Now(), Out, "tower", []byte(p))
+			w.Bytes(time.Now(), In, "tower", []byte("*"))
+		}
+		w.Close()
+		said := ""
+		if _, err := Read(&buf, func(e Event) error {
+			if e.Kind == Out && e.Port == "tower" {
+				said += e.Text
+			}
+			return nil
+		}); err != nil || said != c.want {
+			t.Errorf("%s: %q, %v, want %q", name, said, err, c.want)
+		}
+	}
+}
+
 type full struct{}
 
 func (full) Write([]byte) (int, error) { return 0, errors.New("no space left") }

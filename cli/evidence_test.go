@@ -1,0 +1,185 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"uparrot/core/ledger"
+	"uparrot/core/record"
+	"uparrot/core/verdict"
+)
+
+// No text becomes a path that leads elsewhere.
+func TestSlug(t *testing.T) {
+	for text, want := range map[string]string{
+		"Commission a tower radio": "commission-a-tower-radio", "../../etc/passwd": "etc-passwd", "": "run", "///": "run", "LK 17": "lk-17", "a\x00b\nc": "a-b-c",
+		"Größe 4": "größe-4", strings.Repeat("long ", 30): "long-long-long-long-long-long-long-long", "-rf": "rf", "C:\\x": "c-x",
+	} {
+		if got := slug(text); got != want {
+			t.Errorf("%q: %q, want %q", text, got, want)
+		}
+	}
+	dir := t.TempDir()
+	path, err := recordPath(filepath.Join(dir, "l.sqlite"), record.Origin{Run: "0123456789abcdef", Unit: "../x"}, "../y")
+	if ok, _ := regexp.MatchString(`^records/\d{4}-\d\d/\d{8}-\d{6}-y-x-01234567\.record$`, strings.TrimPrefix(path, dir+"/")); err != nil || !ok {
+		t.Errorf("%s, %v", path, err)
+	}
+	t.Setenv("XDG_DATA_HOME", dir)
+	if path, err := recordPath("postgres://bench@host/db", record.Origin{Run: "0123456789abcdef"}, "y"); err != nil || !strings.HasPrefix(path, dir+"/uparrot/records/") {
+		t.Errorf("beside a database: %s, %v", path, err)
+	}
+}
+
+func TestFromHome(t *testing.T) {
+	t.Setenv("HOME", "/home/rigger")
+	for path, want := range map[string]string{"/home/rigger/a/b": "~/a/b", "/home/riggers/a": "/home/riggers/a", "a": "a", "/": "/"} {
+		if got := fromHome(path); got != want {
+			t.Errorf("%s: %s, want %s", path, got, want)
+		}
+	}
+}
+
+func TestLedgerPlace(t *testing.T) {
+	t.Setenv("XDG_DATA_HOME", "/data")
+	t.Setenv(ledgerVariable, "")
+	if got, err := ledgerPlace(""); err != nil || got != "/data/uparrot/ledger.sqlite" {
+		t.Errorf("%s, %v", got, err)
+	}
+	t.Setenv(ledgerVariable, "postgres://bench@host/db")
+	if got, _ := ledgerPlace(""); got != "postgres://bench@host/db" {
+		t.Error(got)
+	}
+	if got, _ := ledgerPlace("l.sqlite"); got != "l.sqlite" {
+		t.Error(got)
+	}
+}
+
+// A verdict goes before lost evidence, and other errors before both.
+func TestWithVerdict(t *testing.T) {
+	broken := &errBroken{"the port has gone"}
+	for _, c := range []struct {
+		v    verdict.Verdict
+		err  error
+		want int
+	}{
+		{verdict.Passed, nil, exitPassed}, {verdict.Passed, errEvidence, exitEvidence}, {verdict.Failed, errEvidence, exitFailed},
+		{verdict.Failed, nil, exitFailed}, {verdict.Broken, broken, exitBroken}, {verdict.Failed, errors.Join(errInterrupted), exitInterrupted},
+	} {
+		got := exitPassed
+		if err := withVerdict(c.v, c.err); err != nil {
+			got = exitStatus(err)
+		}
+		if got != c.want {
+			t.Errorf("%s with %v ends with %d, want %d", c.v, c.err, got, c.want)
+		}
+	}
+}
+
+func TestDay(t *testing.T) {
+	for text, ok := range map[string]bool{"2026-11-02": true, "36h": true, "": true, "2026-13-01": false, "-3h": false, "soon": false} {
+		if _, err := day(text, 0); (err == nil) != ok {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+	if until, err := day("2026-11-02", 1); err != nil || until.Day() != 3 {
+		t.Errorf("%v, %v", until, err)
+	}
+	if _, err := day("36h", 1); err == nil {
+		t.Error("until a length of time")
+	}
+}
+
+// Both exports hold every value, and neither a formula nor a broken line.
+func TestExports(t *testing.T) {
+	rows := [][]any{{"run", "began", "why", "took_ms", "low"}, {"ab", int64(1_793_617_200_000_001), "=cmd()\"\n,", 12.5, nil}, {[]byte("cd"), int64(0), "", int64(3), nil}}
+	var table, list bytes.Buffer
+	for _, e := range []exporter{newCSVExport(&table), newJSONExport(&list)} {
+		for _, r := range rows {
+			if err := e.row(r); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := e.end(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got, err := csv.NewReader(&table).ReadAll()
+	if err != nil || got[1][1] != "2026-11-02T11:00:00.000001Z" || got[1][2] != `'=cmd()"\n,` || got[1][3] != "12.5" || got[1][4] != "" || got[2][0] != "cd" || got[2][3] != "3" {
+		t.Errorf("%q, %v", got, err)
+	}
+	var objects []map[string]any
+	if err := json.Unmarshal(list.Bytes(), &objects); err != nil || len(objects) != 2 || objects[0]["why"] != "=cmd()\"\n," || objects[0]["low"] != nil || objects[1]["run"] != "cd" || objects[0]["began"] != "2026-11-02T11:00:00.000001Z" {
+		t.Errorf("%v, %v", objects, err)
+	}
+	var none bytes.Buffer
+	e := newJSONExport(&none)
+	if err := errors.Join(e.row(rows[0]), e.end(), json.Unmarshal(none.Bytes(), &objects)); err != nil || len(objects) != 0 {
+		t.Errorf("of no rows: %s, %v", none.String(), err)
+	}
+}
+
+// A file is there whole or not at all, and an earlier one stays if it cannot be
+// written.
+func TestWriteWhole(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "r.html")
+	say := func(text string, err error) error {
+		return writeWhole(path, func(w io.Writer) error {
+			_, werr := io.WriteString(w, text)
+			return errors.Join(werr, err)
+		})
+	}
+	if err := say("one", nil); err != nil {
+		t.Fatal(err)
+	}
+	if err := say("two", errors.New("no space left")); err == nil {
+		t.Error("an error was lost")
+	}
+	if text, err := os.ReadFile(path); err != nil || string(text) != "one" {
+		t.Errorf("%q, %v", text, err)
+	}
+	if err := say("three", nil); err != nil {
+		t.Fatal(err)
+	}
+	left, err := os.ReadDir(filepath.Dir(path))
+	if info, serr := os.Stat(path); err != nil || serr != nil || len(left) != 1 || info.Mode().Perm() != 0o600 || info.Size() != 5 {
+		t.Errorf("%v, %v, %v", left, info, err)
+	}
+	if err := writeWhole(os.DevNull, func(w io.Writer) error { return nil }); err != nil {
+		t.Error(err)
+	}
+}
+
+// What the ledger says of a record that lies elsewhere, or is another now.
+func TestRecordState(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "r.record")
+	w, err := record.Create(path, record.Origin{Run: "a1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Event(record.Event{Time: time.Now(), Kind: record.Note, Text: "sealed"})
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	for want, r := range map[string]ledger.Run{
+		"no record was kept":                  {},
+		"it is not there any more":            {Run: "a1", Record: filepath.Join(dir, "gone")},
+		"another record lies there now":       {Run: "b2", Record: path, RecordSum: w.Sum()},
+		"whole, and the same that was filed":  {Run: "a1", Record: path, RecordSum: w.Sum()},
+		"its checksum is not the one":         {Run: "a1", Record: path, RecordSum: "other"},
+		"whole: 3 lines, and the checksum of": {Run: "a1", Record: path},
+	} {
+		if got := recordState(r); !strings.Contains(got, want) {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}
