@@ -159,7 +159,7 @@ func (t *talk) say(at time.Time, b []byte) {
 	for _, c := range b {
 		if c == '\n' && t.wasCR && len(t.said) == 0 {
 			last := &t.Turns[len(t.Turns)-1]
-			last.Said = append(last.Said, c)
+			last.Said, last.At = append(last.Said, c), at
 			t.wasCR = false
 			continue
 		}

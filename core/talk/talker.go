@@ -88,7 +88,7 @@ func (t *Talker) listen(b []byte) {
 	if len(t.heard) > 200 {
 		t.heard = t.heard[len(t.heard)-200:]
 	}
-	t.Record.Veil(t.Station.Name, asks.Match(t.heard))
+	t.Record.Veil(t.Station.Name, asks.MatchString(steering.ReplaceAllString(string(t.heard), "")))
 }
 
 func (t *Talker) tell(e Event) {

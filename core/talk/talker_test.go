@@ -1,6 +1,7 @@
 package talk
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
+	"uparrot/core/record"
 	"uparrot/core/station"
 )
 
@@ -171,4 +173,40 @@ func TestGoesAndReturns(t *testing.T) {
 			t.Errorf("a cancelled paste went on: %v", err)
 		}
 	})
+}
+
+// What a module asks for that is nobody else's business stays out of the record;
+// other lines that look like it do not lose what follows.
+func TestAsksForSecret(t *testing.T) {
+	for asked, secret := range map[string]bool{
+		"password: ": true, "\r\ncode:": true, "Enter PIN > ": true, "pass phrase?": false, "passphrase (8 or more):": true, "\x1b[1mPassword\x1b[0m:": true,
+		"name: ": false, "error code: 5\r\n": false, "keyboard: ": false, "password: wrong\r\nbittern> ": false,
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			var buf bytes.Buffer
+			w := record.New(&buf, record.Origin{})
+			host, module := port.Pipe("m", port.DefaultLine)
+			talker := &Talker{Station: &station.Station{Name: "m", Setup: phrasebook.Setup{Ending: "cr"}, Dial: func() (port.Port, error) { return host, nil }}, Record: w, Tell: func(Event) {}}
+			if err := talker.Open(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+			go io.Copy(io.Discard, module)
+			if _, err := module.Write([]byte(asked)); err != nil {
+				t.Fatal(err)
+			}
+			synctest.Wait()
+			for _, l := range []string{"snowline", "logs"} {
+				if err := talker.Say(t.Context(), false, l); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if err := errors.Join(talker.Close(), w.Close()); err != nil {
+				t.Fatal(err)
+			}
+			text := buf.String()
+			if kept := strings.Contains(text, "snowline"); kept == secret || secret != strings.Contains(text, "[secret]") || !strings.Contains(text, "logs") {
+				t.Errorf("%q: the record is\n%s", asked, text)
+			}
+		})
+	}
 }
