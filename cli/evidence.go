@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -178,8 +180,21 @@ func slug(text string) string {
 	return "run"
 }
 
+// result puts what a test found into its record, where that is no link run.
+func (e *evidence) result(v verdict.Verdict, found any) error {
+	data, err := json.Marshal(found)
+	if err != nil {
+		return fmt.Errorf("write the result: %w", err)
+	}
+	e.w.Event(record.Event{Time: time.Now(), Kind: record.Result, Verdict: string(v), Data: data})
+	return nil
+}
+
 // verdict puts the verdict of a command that has no procedure into its record.
 func (e *evidence) verdict(v verdict.Verdict, why error, took time.Duration) {
+	if v == "" { // it did not come so far
+		v = verdict.Broken
+	}
 	ev := record.Event{Time: time.Now(), Kind: record.Verdict, Verdict: string(v), TookMS: float64(took.Microseconds()) / 1000}
 	if why != nil {
 		ev.Why = why.Error()

@@ -52,6 +52,7 @@ func (a *app) bits(cmd *cobra.Command, ps *ports, f linkFlags, near, far *statio
 	}
 	res, err := t.Do(cmd.Context())
 	a.err.end()
+	err = errors.Join(err, e.result(res.Verdict, res))
 	e.verdict(res.Verdict, err, f.bitTime)
 	if err = e.end(err); err != nil && res.Sent == 0 {
 		return err

@@ -127,6 +127,7 @@ func (a *app) perform(cmd *cobra.Command, ps *ports, proc *procedure.File, f run
 	}
 	res = r.Do(cmd.Context())
 	a.err.end()
+	res.Run, res.Record = e.origin.Run, e.path
 	return res, e.end(errors.Join(res.Err, a.result(res, proc)))
 }
 

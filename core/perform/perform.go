@@ -103,6 +103,9 @@ type Result struct {
 	Limits    []record.Measurement `json:"limits"`
 	TookMS    float64              `json:"took_ms"`
 	Err       error                `json:"-"` // why it could not run, if Broken
+
+	Run    string `json:"run,omitempty"`    // its name, for whoever keeps its evidence
+	Record string `json:"record,omitempty"` // where that lies
 }
 
 // afterStop is how long the steps marked always may take together once the

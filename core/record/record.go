@@ -43,6 +43,7 @@ const (
 	Limit   = "limit"   // a value was held against limits
 	Frame   = "frame"   // what became of one frame of a link run
 	Link    = "link"    // the summary of a link run
+	Result  = "result"  // what a test found that is none of frames
 	Kept    = "kept"    // a value was kept as a file
 	Told    = "told"    // the operator was told something, or asked and has answered
 	Changed = "changed" // a port's line settings or signals were changed
@@ -53,7 +54,7 @@ const (
 
 // lasting are the kinds that carry a checksum, and a verdict that must survive a
 // failing machine.
-var lasting = map[string]bool{Step: true, Try: true, Limit: true, Link: true, Verdict: true, End: true}
+var lasting = map[string]bool{Step: true, Try: true, Limit: true, Link: true, Result: true, Verdict: true, End: true}
 
 // Event is one line of a record. Which fields are set depends on the kind.
 type Event struct {

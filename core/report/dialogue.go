@@ -202,6 +202,12 @@ func words(e record.Event) (Line, bool) {
 			parts = append(parts, fmt.Sprintf("%s to %s: %d of %d lost", d.From, d.To, d.Lost, d.Sent))
 		}
 		l.Text = strings.Join(parts, "; ")
+	case record.Result:
+		var parts []string
+		for _, name := range sortedKeys(data) {
+			parts = append(parts, strings.ReplaceAll(name, "_", " ")+" "+shown(data[name]))
+		}
+		l.Text = strings.Join(parts, "; ")
 	case record.Kept:
 		l.Text = fmt.Sprintf("%s, %v bytes", e.Text, data["bytes"])
 	case record.Told:

@@ -26,6 +26,7 @@ type Digest struct {
 	Limits  int // measurements
 	Frames  int // rows of frames
 	Links   []link.Summary
+	Results [][][2]string // of other tests: names and values
 	Kept    []KeptFile
 	Verdict string // of the whole; "" if it never came to one
 	Why     string
@@ -141,6 +142,15 @@ func ReadDigest(r io.ReadSeeker) (*Digest, error) {
 				d.Links = append(d.Links, sum)
 			}
 			return err
+		case record.Result:
+			found := map[string]any{}
+			err := decode(e, &found)
+			var rows [][2]string
+			for _, name := range sortedKeys(found) {
+				rows = append(rows, [2]string{strings.ReplaceAll(show.Line(name), "_", " "), shown(found[name])})
+			}
+			d.Results = append(d.Results, rows)
+			return err
 		case record.Kept:
 			k := KeptFile{Path: e.Text}
 			err := decode(e, &k)
@@ -152,6 +162,21 @@ func ReadDigest(r io.ReadSeeker) (*Digest, error) {
 		return nil
 	})
 	return d, err
+}
+
+// shown is a value of a result in words.
+func shown(v any) string {
+	switch v := v.(type) {
+	case float64:
+		return number(v)
+	case map[string]any:
+		var parts []string
+		for _, name := range sortedKeys(v) {
+			parts = append(parts, show.Line(name)+" "+shown(v[name]))
+		}
+		return strings.Join(parts, ", ")
+	}
+	return show.Line(fmt.Sprint(v))
 }
 
 // Name is what the record is of: the procedure's title, or else the command.

@@ -151,6 +151,7 @@ func (p *pageWriter) write(w io.Writer) error {
 	part(len(d.Steps) > 0, "steps", "Steps")
 	part(d.Limits > 0, "measurements", "Measurements")
 	part(len(d.Links) > 0, "links", "Link")
+	part(len(d.Results) > 0, "results", "Result")
 	part(files > 0, "files", "Files")
 	part(true, "about", "About this record")
 	part(p.rows > 0, "dialogue", "Dialogue")
@@ -203,6 +204,9 @@ func (p *pageWriter) write(w io.Writer) error {
 			}
 		}
 		say("</section>\n")
+	}
+	for _, rows := range d.Results[:min(1, len(d.Results))] {
+		do("result", rows)
 	}
 	if files > 0 {
 		do("files", d)

@@ -93,6 +93,12 @@ func asMarkdown(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 			}
 		}
 	}
+	for _, rows := range d.Results {
+		fmt.Fprint(w, "\n## Result\n\n|   |   |\n| --- | --- |\n")
+		for _, row := range rows {
+			fmt.Fprintf(w, "| %s | %s |\n", marked(row[0]), marked(row[1]))
+		}
+	}
 	if len(d.Kept) > 0 {
 		fmt.Fprint(w, "\n## Files\n\n")
 		for _, k := range d.Kept {

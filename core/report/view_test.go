@@ -66,6 +66,7 @@ func larkfell(t testing.TB) []byte {
 	put(record.Event{Kind: record.Limit, Step: "power", Try: 1, Verdict: "failed"}, map[string]any{"what": "=cmd()" + hostile, "value": -110, "low": -90, "unit": "=dBm", "step": "power", "verdict": "failed"})
 	put(record.Event{Kind: record.Passed, Port: "valley", Text: "spare\r\n"}, nil)
 	put(record.Event{Kind: record.Kept, Text: "log.txt"}, map[string]any{"value": "log", "bytes": 3, "sha256": "cd"})
+	put(record.Event{Kind: record.Result, Verdict: "passed"}, map[string]any{"bits_sent": 1_000_000, "ratio": map[string]any{"low": 1e-7}, "why": hostile})
 	put(record.Event{Kind: record.Told, Text: "pull the lever"}, map[string]any{"answer": "done"})
 	sum := link.Summary{Kind: link.Kind, Size: 24, EveryMS: 50, Verdict: "passed", Directions: []link.Direction{{From: "valley", To: hostile, Sent: 2, Lost: 1, Received: 1, Loss: link.Wilson(1, 2), Verdict: "undecided", Why: []string{"more frames would tell"}}}}
 	for i, row := range []link.Row{{Planned: at, Sent: at.Add(time.Microsecond), Arrived: at.Add(48 * time.Millisecond), State: link.OnTime, Strength: -110, SNR: 6.5}, {Number: 1, Planned: at, Sent: at.Add(time.Second), State: link.Lost, Strength: math.NaN(), SNR: math.NaN()}} {
@@ -147,7 +148,7 @@ func TestText(t *testing.T) {
 		"Commission ", "FAILED: 0 of 3 steps passed, 2 failed, 1 untested", "operator ", "Times are +01:00", "2026-11-02\n",
 		"valley  said    AT\n", "valley  heard   OK\n", "valley  heard   > \n", "valley  said    text\\x1a\n", "valley  heard   \\x1b]0;owned\\x07</script>",
 		"heard   =1+1\n", "heard   \\x00\\xff\\xfe\n", "said    (the line ending alone)\n", "a == 1   with a = ", "try 1 failed", "limit   power: 12.5 dBm, wanted 0..14 dBm  passed",
-		"ignored spare\n", "kept    log.txt, 3 bytes", "pull the lever  answer: done", "step: later: untested",
+		"ignored spare\n", "kept    log.txt, 3 bytes", "result  bits sent 1000000; ratio low 0.0000001; why ", "pull the lever  answer: done", "step: later: untested",
 	} {
 		i := strings.Index(text[at:], want)
 		if i < 0 {
@@ -314,7 +315,7 @@ func TestHTML(t *testing.T) {
 	if len(open) > 0 || seen["script"] != 1 || seen["h1"] != 1 || seen["details"] != 2 || seen["svg"] != 2 || seen["img"] < 1 {
 		t.Errorf("open at the end: %v; %v", open, seen)
 	}
-	for _, want := range []string{"FAILED", "0 of 3 steps passed", "too little", "</script><script>alert(1)</script>", "12.5 dBm", "more frames would tell", "=1+1"} {
+	for _, want := range []string{"FAILED", "0 of 3 steps passed", "too little", "</script><script>alert(1)</script>", "12.5 dBm", "more frames would tell", "=1+1", "bits sent"} {
 		if !strings.Contains(strings.ToUpper(words), strings.ToUpper(want)) {
 			t.Errorf("missing %q", want)
 		}
