@@ -69,7 +69,6 @@ type writer struct {
 	turns   []*turn
 	names   map[string]bool   // in use
 	inputs  []input           // named settings
-	secrets []string          // names
 	lines   map[*port]string  // speed and frame in force
 	extra   map[*turn][]line  // lines that came at other ports
 	values  map[string]string // inputs by port, setting and value
