@@ -20,6 +20,7 @@ import (
 	"uparrot/core/perform"
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
+	"uparrot/core/station"
 	"uparrot/core/talk"
 	"uparrot/core/verdict"
 )
@@ -228,7 +229,7 @@ func (a *app) demoLearn(ctx context.Context, cmd *cobra.Command, ps *ports, dir 
 	if err != nil {
 		return "", err
 	}
-	e, err := a.evidence(onlyRecord(recordFile), "talk", "talk", ps, nil)
+	e, err := a.evidence(onlyRecord(recordFile), "talk", "talk", ps, []*station.Station{st})
 	if err != nil {
 		return "", err
 	}

@@ -12,6 +12,7 @@ import (
 	"uparrot/core/learn"
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
+	"uparrot/core/record"
 )
 
 func (a *app) learn() *cobra.Command {
@@ -50,7 +51,7 @@ func (a *app) doLearn(cmd *cobra.Command, path, out, title, book string) error {
 	case state.Altered != "":
 		return &errUsage{what: fmt.Sprintf("%s is %s", path, state.Words())}
 	}
-	books, err := a.books(talks, book, out)
+	books, err := a.books(talks, state.Origin, path, book, out)
 	if err != nil {
 		return err
 	}
@@ -92,12 +93,12 @@ func (a *app) doLearn(cmd *cobra.Command, path, out, title, book string) error {
 
 // books finds the phrasebooks of the recorded ports. One that is not there any
 // more is told of and done without.
-func (a *app) books(talks []*conversation.Port, given, out string) (map[string]learn.Book, error) {
+func (a *app) books(talks []*conversation.Port, o record.Origin, recordFile, given, out string) (map[string]learn.Book, error) {
 	books := map[string]learn.Book{}
 	for _, t := range talks {
 		file := given
 		if file == "" {
-			file = t.Opened.Phrasebook
+			file = whereNow(t.Opened.Phrasebook, o, recordFile)
 		}
 		if file == "" {
 			continue
@@ -121,6 +122,25 @@ func (a *app) books(talks []*conversation.Port, given, out string) (map[string]l
 		books[t.Name] = learn.Book{Path: path, Phrasebook: pb}
 	}
 	return books, nil
+}
+
+// whereNow is where a file is now that a record has used: where it was, or by its
+// name in the folder of the record, the one above or this one, if it is still the
+// same file.
+func whereNow(file string, o record.Origin, recordFile string) string {
+	if _, err := os.Stat(file); err == nil || file == "" {
+		return file
+	}
+	dir, name := filepath.Dir(recordFile), filepath.Base(file)
+	for _, other := range []string{filepath.Join(dir, name), filepath.Join(dir, "..", name), name} {
+		text, err := os.ReadFile(other)
+		for _, f := range o.Files {
+			if err == nil && f.Path == file && f.SHA256 == record.Sum(text) {
+				return other
+			}
+		}
+	}
+	return file
 }
 
 // writeNew writes a file that does not exist yet.
