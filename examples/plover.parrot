@@ -30,7 +30,7 @@ step "with the jumper it streams"
     line gauge dialect lines
     hear gauge within 2m: wind {} m/s {} deg
     repeat 4 times
-        hear gauge within 1s: wind {now:num} m/s {at:int} deg
+        hear gauge within 3s: wind {now:num} m/s {at:int} deg
         limit now in 0..60 m/s "wind in the stream"
         check at >= 0 && at < 360
     end
