@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
 	"unicode"
 
@@ -69,8 +70,8 @@ type evidence struct {
 	origin record.Origin
 	path   string // of the record; "" if there is none
 	filing *ledger.Filing
-	quiet  bool // the path of the record need not be told
-	lost   bool // something could not be written
+	quiet  bool        // the path of the record need not be told
+	lost   atomic.Bool // something could not be written; it is told from several sides
 }
 
 // evidence begins the record of a command and files the run, as the flags say.
@@ -134,7 +135,7 @@ func (a *app) evidence(f evidenceFlags, command, about string, ps *ports, statio
 
 // trouble tells of something that keeps evidence from being kept.
 func (e *evidence) trouble(text string) {
-	e.lost = true
+	e.lost.Store(true)
 	e.a.err.line("uparrot: %s. The run goes on", safe(text))
 }
 
@@ -211,12 +212,12 @@ var errEvidence = errQuiet{exitEvidence}
 func (e *evidence) end(err error) error {
 	cerr := e.w.Close()
 	if cerr != nil {
-		e.lost = true
+		e.lost.Store(true)
 		e.a.err.line("uparrot: the record is not complete: %s", safe(cerr.Error()))
 	}
 	if e.filing != nil {
 		if ferr := e.filing.End(e.w.Sum()); ferr != nil {
-			e.lost = true
+			e.lost.Store(true)
 			e.a.err.line("uparrot: the run is not in the ledger as it was: %s", safe(ferr.Error()))
 			if e.path != "" && cerr == nil {
 				e.a.err.line("Its record is whole. File it when the ledger can be written: uparrot results add %s", safe(e.path))
@@ -226,7 +227,7 @@ func (e *evidence) end(err error) error {
 	if e.path != "" && !e.quiet {
 		e.a.err.line("%s", e.a.err.faint("record: "+safe(fromHome(e.path))))
 	}
-	if e.lost && err == nil {
+	if e.lost.Load() && err == nil {
 		return errEvidence
 	}
 	return err

@@ -270,7 +270,7 @@ at the near end can take its share out.`,
 		},
 	}
 	flags.add(cmd)
-	cmd.Flags().StringVar(&recordFile, "record", "", "keep everything said and heard in this file")
+	cmd.Flags().StringVar(&recordFile, "record", "", recordHelp)
 	return cmd
 }
 

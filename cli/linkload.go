@@ -89,7 +89,7 @@ both ends are confirmed with more frames at the end.`,
 	fl.IntVar(&c.Most, "most", 400, "frames at each load at most")
 	fl.DurationVar(&c.Deadline, "deadline", 2*time.Second, "frames that arrive later than this count as late, and are waited for so long")
 	fl.StringVar(&plot, "plot", "", "draw loss and latency against load to this file, .png or .svg")
-	fl.StringVar(&recordf, "record", "", "keep everything said and heard in this file")
+	fl.StringVar(&recordf, "record", "", recordHelp)
 	fl.BoolVar(&a.json, "json", false, "print the result as JSON")
 	fl.BoolVar(&quiet, "quiet", false, "no progress while it runs")
 	return cmd
@@ -188,7 +188,7 @@ not named then must hear nothing.`,
 	fl.IntVar(&m.Size, "size", 40, "bytes in a message")
 	fl.DurationVar(&m.Wait, "wait", time.Second, "time to listen after the last message of each")
 	fl.StringVar(&plot, "plot", "", "draw the matrix to this file, .png or .svg")
-	fl.StringVar(&recordf, "record", "", "keep everything said and heard in this file")
+	fl.StringVar(&recordf, "record", "", recordHelp)
 	fl.BoolVar(&a.json, "json", false, "print the result as JSON")
 	fl.BoolVar(&quiet, "quiet", false, "no progress while it runs")
 	return cmd

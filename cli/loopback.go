@@ -94,7 +94,7 @@ With a plug that stays in, --no-ask leaves the questions and the first part out.
 	cmd.Flags().BoolVar(&noAsk, "no-ask", false, "TX and RX are joined and stay so: ask nothing")
 	cmd.Flags().BoolVar(&t.Signals, "signals", false, "also RTS to CTS and DTR to DSR")
 	cmd.Flags().StringSliceVar(&speeds, "speeds", nil, "speeds to try, such as 9600,115200")
-	cmd.Flags().StringVar(&recording, "record", "", "keep everything said and heard in this file")
+	cmd.Flags().StringVar(&recording, "record", "", recordHelp)
 	cmd.Flags().BoolVar(&a.json, "json", false, "print the result as JSON")
 	return cmd
 }

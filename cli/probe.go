@@ -105,7 +105,7 @@ unless you say otherwise. --plan tells what would be sent.`,
 	cmd.Flags().StringSliceVar(&speeds, "speeds", nil, "speeds to try, in this order, such as 9600,74880")
 	cmd.Flags().StringVar(&write, "write", "", "write what was found into this bench file")
 	cmd.Flags().StringVar(&name, "name", "", "the port's name there (default: made from the address)")
-	cmd.Flags().StringVar(&recording, "record", "", "keep everything said and heard in this file")
+	cmd.Flags().StringVar(&recording, "record", "", recordHelp)
 	cmd.Flags().BoolVar(&plan, "plan", false, "tell what would be sent, and touch nothing")
 	cmd.Flags().BoolVar(&a.json, "json", false, "print the result as JSON")
 	return cmd

@@ -95,7 +95,7 @@ answer to the one before, and what comes is printed.`,
 	f.ports.add(cmd)
 	fl := cmd.Flags()
 	fl.StringVar(&f.ending, "ending", "", "line ending: cr, lf, crlf or none")
-	fl.StringVar(&f.recording, "record", "", "keep everything said and heard in this file")
+	fl.StringVar(&f.recording, "record", "", recordHelp)
 	fl.BoolVar(&f.plain, "plain", false, "no view: lines from stdin, what comes to stdout")
 	fl.BoolVar(&f.reopen, "reopen", false, "wait for a port that has gone to come back")
 	fl.DurationVar(&f.lasts, "for", 0, "end after this time (without the view)")

@@ -31,8 +31,6 @@ type Turn struct {
 	Echo   []byte    // what came back of it while it was being said
 	Heard  []Heard
 	Line   uart.Line // speed and frame then
-	Step   string    // of the procedure, if there was one
-	Gap    bool      // the port was opened anew before it
 	Ending bool      // it is a line, ended by CR, LF or both
 }
 
@@ -63,29 +61,21 @@ func Read(r io.Reader) ([]*Port, record.State, error) {
 type reader struct {
 	list  []*Port
 	ports map[string]*talk
-	step  string
 	size  int
 }
 
 // talk is the state of one port's conversation.
 type talk struct {
 	*Port
-	line    uart.Line
-	said    []byte // that is no line yet
-	saidAt  time.Time
-	echo    []byte
-	wasCR   bool // what was said last ended with CR: an LF belongs to it
-	step    string
-	reopens bool
+	line   uart.Line
+	said   []byte // that is no line yet
+	saidAt time.Time
+	echo   []byte
+	wasCR  bool // what was said last ended with CR: an LF belongs to it
 }
 
 func (c *reader) take(e record.Event) error {
 	switch e.Kind {
-	case record.Step:
-		c.step = ""
-		if e.Verdict == "" {
-			c.step = e.Step
-		}
 	case record.Open:
 		return c.open(e)
 	case record.Changed:
@@ -109,7 +99,6 @@ func (c *reader) take(e record.Event) error {
 			return fmt.Errorf("the record holds more than %d MiB of traffic, too much for this: take a shorter one", Most>>20)
 		}
 		t := c.port(e)
-		t.step = c.step
 		if e.Kind == record.Out {
 			t.say(e.Time, b)
 			return nil
@@ -140,8 +129,7 @@ func (c *reader) open(e record.Event) error {
 	_, again := c.ports[e.Port]
 	t := c.port(e)
 	if again {
-		t.reopens = true
-		return nil
+		return nil // opened anew: the conversation goes on
 	}
 	if err := json.Unmarshal(e.Data, &t.Opened); err != nil {
 		return fmt.Errorf("what the record says of the port %s cannot be read: %w", e.Port, err)
@@ -182,8 +170,8 @@ func (t *talk) over() {
 }
 
 func (t *talk) end(ending bool) {
-	t.Turns = append(t.Turns, Turn{At: t.saidAt, Said: t.said, Echo: t.echo, Line: t.line, Step: t.step, Gap: t.reopens, Ending: ending})
-	t.said, t.echo, t.reopens = nil, nil, false
+	t.Turns = append(t.Turns, Turn{At: t.saidAt, Said: t.said, Echo: t.echo, Line: t.line, Ending: ending})
+	t.said, t.echo = nil, nil
 }
 
 func (t *talk) heard(h Heard, at time.Time) {

@@ -2,7 +2,6 @@ package link
 
 import (
 	"bufio"
-	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -22,7 +21,7 @@ func ReadRun(path string) (Summary, error) {
 	defer text.Close()
 	br := bufio.NewReader(text)
 	head, _ := br.Peek(64) // shorter files are told by what follows
-	if bytes.Contains(head, []byte(`"kind":"record"`)) {
+	if record.IsRecord(head) {
 		return lastLink(path, br)
 	}
 	var either struct {

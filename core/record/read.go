@@ -169,5 +169,5 @@ func (s *State) alter(how string) {
 
 // IsRecord reports whether the beginning of a file is that of a record.
 func IsRecord(head []byte) bool {
-	return bytes.HasPrefix(head, []byte(`{"t":"`)) && bytes.Contains(head, []byte(`"kind":"record"`))
+	return bytes.Contains(head, []byte(`"kind":"record"`))
 }

@@ -31,7 +31,6 @@ type Digest struct {
 	Verdict string // of the whole; "" if it never came to one
 	Why     string
 	TookMS  float64
-	Signs   int // bytes in and out
 }
 
 // PortSeen is a port that was opened.
@@ -109,8 +108,6 @@ func ReadDigest(r io.ReadSeeker) (*Digest, error) {
 		switch e.Kind {
 		case record.Head:
 			d.Began = e.Time
-		case record.In, record.Out:
-			d.Signs += len(e.Text) + len(e.Hex)/2
 		case record.Begin:
 			d.Title = e.Text
 			var data struct{ Inputs map[string]any }
