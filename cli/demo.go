@@ -41,7 +41,7 @@ func (a *app) demo() *cobra.Command {
 		Long: `Brings up two simulated radios of the Larkfell cableway, puts both into service,
 proves a message each way, and measures the link between them; then a module of each
 other family, and a procedure learned from what was said by hand. Leaves records, a
-ledger and reports of all of it. Takes about half a minute and needs no hardware.`,
+ledger and reports of all of it. Takes about twenty seconds and needs no hardware.`,
 		Example: "uparrot demo --dir larkfell",
 		Args:    args(0, 0, "no arguments"),
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -57,20 +57,26 @@ func long(tb testing.TB, events int) string {
 	return path
 }
 
+// files are what is read and what is written.
+func files(b *testing.B, path string) (in, out *os.File) {
+	b.Helper()
+	in, err := os.Open(path)
+	if err != nil {
+		b.Fatal(err)
+	}
+	if out, err = os.Create(filepath.Join(b.TempDir(), "out")); err != nil {
+		b.Fatal(err)
+	}
+	return in, out
+}
+
 // BenchmarkMillion makes each form out of a million events, and files them, beside
 // a bare read and write of the same lines of JSON.
 func BenchmarkMillion(b *testing.B) {
 	path := long(b, 1_000_000)
 	b.Run("bare", func(b *testing.B) {
 		for range b.N {
-			in, err := os.Open(path)
-			if err != nil {
-				b.Fatal(err)
-			}
-			out, err := os.Create(filepath.Join(b.TempDir(), "out"))
-			if err != nil {
-				b.Fatal(err)
-			}
+			in, out := files(b, path)
 			w := bufio.NewWriterSize(out, 64<<10)
 			enc := json.NewEncoder(w)
 			lines := bufio.NewScanner(in)
@@ -93,14 +99,7 @@ func BenchmarkMillion(b *testing.B) {
 	for _, form := range Forms() {
 		b.Run(form, func(b *testing.B) {
 			for range b.N {
-				in, err := os.Open(path)
-				if err != nil {
-					b.Fatal(err)
-				}
-				out, err := os.Create(filepath.Join(b.TempDir(), "out"))
-				if err != nil {
-					b.Fatal(err)
-				}
+				in, out := files(b, path)
 				if _, err := View(out, in, form, ""); err != nil {
 					b.Fatal(err)
 				}
