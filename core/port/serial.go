@@ -218,10 +218,20 @@ func (p *serialPort) Purge() error {
 }
 
 func (p *serialPort) Drain() error {
-	if err := p.dev.Drain(); err != nil {
+	if err := p.drain(); err != nil {
 		return p.fail("drain", err)
 	}
 	return nil
+}
+
+// drain waits anew where a signal, such as those by which Go shares the
+// processor, has cut the waiting short.
+func (p *serialPort) drain() error {
+	for {
+		if err := p.dev.Drain(); !errors.Is(err, syscall.EINTR) {
+			return err
+		}
+	}
 }
 
 // fail tells a port that this program closed from one that went away.
@@ -273,7 +283,7 @@ func (p *serialPort) empty() {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		_ = p.dev.Drain() // a port that has gone has nothing to wait for
+		_ = p.drain() // a port that has gone has nothing to wait for
 	}()
 	select {
 	case <-done:
