@@ -11,8 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"uparrot/core/sim"
 	"uparrot/core/source"
-	"uparrot/core/standin"
 )
 
 // A running bench is told things through a socket beside its links: one line
@@ -77,10 +77,10 @@ func (l *liveBench) order(words []string) error {
 		}
 		return fmt.Errorf("there is no power %q. %s", how, source.DidYouMean(how, []string{"on", "off", "cycle"}))
 	case "wire":
-		w, ok := standin.Wirings[how]
+		w, ok := sim.Wirings[how]
 		if !ok {
 			var names []string
-			for n := range standin.Wirings {
+			for n := range sim.Wirings {
 				names = append(names, n)
 			}
 			sort.Strings(names)

@@ -8,11 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"uparrot/core/conversation"
 	"uparrot/core/learn"
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
+	"uparrot/core/record/conversation"
 )
 
 func (a *app) learn() *cobra.Command {

@@ -16,7 +16,7 @@ import (
 	"uparrot/core/bench"
 	"uparrot/core/link"
 	"uparrot/core/phrasebook"
-	serialports "uparrot/core/ports"
+	"uparrot/core/port/portlist"
 	"uparrot/core/report"
 	"uparrot/core/source"
 	"uparrot/core/station"
@@ -352,7 +352,7 @@ func linkName(ends []*station.Station) string {
 // tellHoldBack notes how long the receiving adapters may gather bytes. Where the
 // system does not tell, nothing is noted.
 func tellHoldBack(t *link.Test, sum *link.Summary) {
-	all, err := serialports.List()
+	all, err := portlist.List()
 	if err != nil {
 		return
 	}

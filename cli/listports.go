@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	serialports "uparrot/core/ports"
+	"uparrot/core/port/portlist"
 )
 
 func (a *app) ports() *cobra.Command {
@@ -24,12 +24,12 @@ socket:PATH or product:WORDS, on a bench or on the command line.`,
 		Example: "uparrot ports --follow",
 		Args:    args(0, 0, "no arguments"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			all, err := serialports.List()
+			all, err := portlist.List()
 			if err != nil {
 				return fmt.Errorf("list the ports: %w", err)
 			}
 			if all == nil {
-				all = []serialports.Port{}
+				all = []portlist.Port{}
 			}
 			switch {
 			case a.json && !follow:
@@ -42,7 +42,7 @@ socket:PATH or product:WORDS, on a bench or on the command line.`,
 			}
 			a.err.line("Following. Ctrl-C ends it.")
 			enc := json.NewEncoder(a.out)
-			err = serialports.Follow(cmd.Context(), func(c serialports.Change) {
+			err = portlist.Follow(cmd.Context(), func(c portlist.Change) {
 				if a.json {
 					_ = enc.Encode(c) // nobody listening is no reason to stop
 					return
@@ -65,7 +65,7 @@ socket:PATH or product:WORDS, on a bench or on the command line.`,
 }
 
 // portWords is a port on one line.
-func portWords(p serialports.Port) string {
+func portWords(p portlist.Port) string {
 	parts := []string{p.Path}
 	for _, s := range []struct{ head, text string }{{"", strings.TrimSpace(p.Make + " " + p.Product)}, {"serial ", p.Serial}, {"socket ", p.Socket}, {"", p.Hint}} {
 		if s.text != "" {
@@ -75,7 +75,7 @@ func portWords(p serialports.Port) string {
 	return strings.Join(parts, ", ")
 }
 
-func (a *app) portTable(all []serialports.Port) {
+func (a *app) portTable(all []portlist.Port) {
 	if len(all) == 0 {
 		fmt.Fprintln(a.out, "There is no serial port on this machine now. Plug an adapter in; --follow tells when it appears.")
 		return

@@ -10,7 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"uparrot/core/loopback"
+	"uparrot/core/bringup/loopback"
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/uart"

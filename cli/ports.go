@@ -8,7 +8,7 @@ import (
 
 	"uparrot/core/bench"
 	"uparrot/core/phrasebook"
-	serialports "uparrot/core/ports"
+	"uparrot/core/port/portlist"
 	"uparrot/core/source"
 	"uparrot/core/station"
 	"uparrot/core/uart"
@@ -107,14 +107,14 @@ func (ps *ports) station(name string, own phrasebook.Setup, book *phrasebook.Phr
 
 // locate turns an address by what is known of a port into its path.
 func locate(s *station.Station) error {
-	if !serialports.IsAddress(s.Address) {
+	if !portlist.IsAddress(s.Address) {
 		return nil
 	}
-	all, err := serialports.List()
+	all, err := portlist.List()
 	if err != nil {
 		return fmt.Errorf("list the ports: %w", err)
 	}
-	path, err := serialports.Resolve(s.Address, all)
+	path, err := portlist.Resolve(s.Address, all)
 	if err != nil {
 		return &errBroken{err.Error()}
 	}
@@ -124,7 +124,7 @@ func locate(s *station.Station) error {
 
 // isAddress tells the path of a port from a name on a bench.
 func isAddress(s string) bool {
-	return strings.ContainsAny(s, `/\`) || serialports.IsAddress(s) || strings.HasPrefix(strings.ToUpper(s), "COM")
+	return strings.ContainsAny(s, `/\`) || portlist.IsAddress(s) || strings.HasPrefix(strings.ToUpper(s), "COM")
 }
 
 // errBroken is what keeps a command from running at all.

@@ -11,9 +11,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"uparrot/core/bench"
+	"uparrot/core/bringup/probe"
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
-	"uparrot/core/probe"
 	"uparrot/core/uart"
 )
 

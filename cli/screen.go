@@ -11,7 +11,7 @@ import (
 	"github.com/charmbracelet/lipgloss"
 	"golang.org/x/term"
 
-	"uparrot/core/show"
+	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
 
@@ -88,14 +88,14 @@ func (s *screen) faint(text string) string { return s.styles.NewStyle().Faint(tr
 
 // What a module sent is never printed but through one of these.
 var (
-	safe    = show.Text
-	oneLine = show.Line
+	safe    = text.Text
+	oneLine = text.Line
 )
 
 var (
-	took   = show.Took
-	fromMS = show.FromMS
-	count  = show.Count
+	took   = text.Took
+	fromMS = text.FromMS
+	count  = text.Count
 )
 
 // table lays out rows in columns, two blanks apart. The first row is the head.

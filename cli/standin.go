@@ -16,8 +16,8 @@ import (
 
 	"uparrot/core/bench"
 	"uparrot/core/port"
-	"uparrot/core/rfc2217"
-	"uparrot/core/standin"
+	"uparrot/core/port/rfc2217"
+	"uparrot/core/sim"
 )
 
 func (a *app) standin() *cobra.Command {
@@ -125,7 +125,7 @@ const benchCopy = "bench.toml"
 
 // liveBench is stand-ins on pseudo-terminals, with links to them.
 type liveBench struct {
-	*standin.Bench
+	*sim.Bench
 	dir     string
 	made    bool // the folder is ours
 	files   []string
@@ -159,12 +159,12 @@ func wake(b *bench.Bench, dir string, strange func(module, said string)) (live *
 		return live, &errBroken{fmt.Sprintf("the stand-ins in %s are running already. End that program, or choose another folder with --dir", dir)}
 	}
 	live.files = append(live.files, lock)
-	var cfg standin.Config
+	var cfg sim.Config
 	cfg.Air, cfg.Strange = b.Air, strange
 	for _, p := range b.Standins() {
 		cfg.Modules = append(cfg.Modules, *p.Standin)
 	}
-	if live.Bench, err = standin.New(cfg); err != nil {
+	if live.Bench, err = sim.New(cfg); err != nil {
 		return live, &errUsage{what: fmt.Sprintf("%s: %v", b.File, err)}
 	}
 	for _, p := range b.Standins() {

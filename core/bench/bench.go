@@ -14,10 +14,10 @@ import (
 	"strings"
 	"time"
 
-	"uparrot/core/conversation"
 	"uparrot/core/phrasebook"
+	"uparrot/core/record/conversation"
+	"uparrot/core/sim"
 	"uparrot/core/source"
-	"uparrot/core/standin"
 	"uparrot/core/uart"
 )
 
@@ -25,7 +25,7 @@ import (
 type Bench struct {
 	File  string
 	Ports []*Port // by name
-	Air   standin.Air
+	Air   sim.Air
 }
 
 // Port is one port.
@@ -35,7 +35,7 @@ type Port struct {
 	Own        phrasebook.Setup       // what the bench itself says
 	Setup      phrasebook.Setup       // with what the phrasebook says
 	Phrasebook *phrasebook.Phrasebook // nil if there is none
-	Standin    *standin.Module        // nil if the module is real
+	Standin    *sim.Module            // nil if the module is real
 	Hears      *[]string              // the ports that must hear it; nil if that is not said
 }
 
@@ -179,7 +179,7 @@ func (b *Bench) fill(d *source.Doc, f file) {
 	}
 	sort.Slice(b.Ports, func(i, j int) bool { return b.Ports[i].Name < b.Ports[j].Name })
 	if a := f.Air; a != nil {
-		b.Air = standin.Air{
+		b.Air = sim.Air{
 			Seed: a.Seed, Loss: float64(a.Loss), Damage: float64(a.Damage), Duplicate: float64(a.Duplicate), Reorder: float64(a.Reorder),
 			Delay: time.Duration(a.Delay), Spread: time.Duration(a.Spread),
 			Enter: float64(a.Enter), Leave: float64(a.Leave), Rate: a.Rate, Preamble: time.Duration(a.Preamble), Buffer: a.Buffer, Walk: a.Walk,
@@ -233,8 +233,8 @@ func (b *Bench) book(d *source.Doc, path, name string, books map[string]*phraseb
 	return pb
 }
 
-func (s *fileStandin) module(d *source.Doc, path string, p *Port) *standin.Module {
-	m := &standin.Module{Name: p.Name, Family: strings.ToLower(s.Family), Book: p.Phrasebook, Line: p.Setup.Line(), Place: s.Place, Settings: map[string]string{}}
+func (s *fileStandin) module(d *source.Doc, path string, p *Port) *sim.Module {
+	m := &sim.Module{Name: p.Name, Family: strings.ToLower(s.Family), Book: p.Phrasebook, Line: p.Setup.Line(), Place: s.Place, Settings: map[string]string{}}
 	if s.Speed < 0 || s.Speed > uart.MaxSpeed {
 		d.Add(path+".speed", fmt.Sprintf("speed %d is outside %d..%d baud", s.Speed, uart.MinSpeed, uart.MaxSpeed), "")
 	} else if s.Speed > 0 {
@@ -244,7 +244,7 @@ func (s *fileStandin) module(d *source.Doc, path string, p *Port) *standin.Modul
 		m.Line.Frame = *s.Frame
 	}
 	known := m.Family == "" && p.Phrasebook != nil
-	for _, f := range standin.Families() {
+	for _, f := range sim.Families() {
 		known = known || f == m.Family
 	}
 	switch {
@@ -252,7 +252,7 @@ func (s *fileStandin) module(d *source.Doc, path string, p *Port) *standin.Modul
 	case m.Family == "":
 		d.Add(path, "the stand-in has no family, and the port no phrasebook to make one of", `Add family = "dunlin" here, or phrasebook = "..." to the port.`)
 	default:
-		d.Add(path+".family", fmt.Sprintf("there is no stand-in of family %q", s.Family), source.DidYouMean(s.Family, standin.Families()))
+		d.Add(path+".family", fmt.Sprintf("there is no stand-in of family %q", s.Family), source.DidYouMean(s.Family, sim.Families()))
 	}
 	for k, v := range s.Settings {
 		m.Settings[k] = fmt.Sprint(v)
@@ -270,7 +270,7 @@ func OfPhrasebook(path string) (*Bench, error) {
 	name := fileName(strings.ToLower(pb.Family))
 	p := &Port{Name: name, Setup: pb.Setup(), Phrasebook: pb}
 	b := &Bench{File: path, Ports: []*Port{p}}
-	p.Standin = &standin.Module{Name: name, Book: pb, Line: p.Setup.Line()}
+	p.Standin = &sim.Module{Name: name, Book: pb, Line: p.Setup.Line()}
 	p.At = filepath.Join(b.LinkDir(), name)
 	return b, nil
 }
@@ -308,7 +308,7 @@ func OfRecord(path string) (*Bench, error) {
 		setup := phrasebook.Setup{Dialect: talk.Opened.Dialect, Speed: talk.Line.Speed, Frame: &talk.Line.Frame, Ending: talk.Opened.Ending, Flow: talk.Opened.Flow, Prompt: talk.Opened.Prompt}
 		name := fileName(filepath.Base(filepath.ToSlash(talk.Name))) // it may have been an address
 		p := &Port{Name: name, Setup: setup, Own: setup}
-		p.Standin = &standin.Module{Name: name, Again: talk, Line: setup.Line()}
+		p.Standin = &sim.Module{Name: name, Again: talk, Line: setup.Line()}
 		p.At = filepath.Join(b.LinkDir(), name)
 		b.Ports = append(b.Ports, p)
 	}

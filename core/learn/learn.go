@@ -10,11 +10,11 @@ import (
 	"time"
 	"unicode"
 
-	"uparrot/core/conversation"
 	"uparrot/core/dialog"
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
+	"uparrot/core/record/conversation"
 	"uparrot/core/secret"
 )
 

@@ -6,10 +6,10 @@ import (
 	"testing"
 	"time"
 
-	"uparrot/core/conversation"
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
+	"uparrot/core/record/conversation"
 )
 
 var noon = time.Date(2026, 11, 2, 12, 0, 0, 0, time.UTC)

@@ -5,7 +5,7 @@ import (
 	"strings"
 	"time"
 
-	"uparrot/core/conversation"
+	"uparrot/core/record/conversation"
 	"uparrot/core/secret"
 )
 

@@ -10,10 +10,10 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"uparrot/core/conversation"
 	"uparrot/core/dialog"
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
+	"uparrot/core/record/conversation"
 )
 
 // turn is something said by hand, with what became of it.

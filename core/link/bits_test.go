@@ -9,7 +9,7 @@ import (
 
 	"uparrot/core/port"
 	"uparrot/core/prbs"
-	"uparrot/core/standin"
+	"uparrot/core/sim"
 	"uparrot/core/station"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
@@ -118,7 +118,7 @@ func TestSeconds(t *testing.T) {
 func TestBitsThroughRadios(t *testing.T) {
 	for _, loss := range []float64{0, 0.02} {
 		synctest.Test(t, func(t *testing.T) {
-			b, err := standin.New(standin.Config{Nap: time.Sleep, Air: standin.Air{Seed: 2, Loss: loss}, Modules: []standin.Module{
+			b, err := sim.New(sim.Config{Nap: time.Sleep, Air: sim.Air{Seed: 2, Loss: loss}, Modules: []sim.Module{
 				{Name: "a", Family: "fieldfare", Line: uart.Line{Speed: 9600}}, {Name: "b", Family: "fieldfare", Line: uart.Line{Speed: 9600}},
 			}})
 			if err != nil {

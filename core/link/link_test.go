@@ -14,7 +14,7 @@ import (
 
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
-	"uparrot/core/standin"
+	"uparrot/core/sim"
 	"uparrot/core/station"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
@@ -124,12 +124,12 @@ func TestTallyWindow(t *testing.T) {
 }
 
 // bench is two Dunlins with air between, in made-up time.
-func bench(t *testing.T, air standin.Air, summitNode string) (*standin.Bench, *station.Station, *station.Station) {
+func bench(t *testing.T, air sim.Air, summitNode string) (*sim.Bench, *station.Station, *station.Station) {
 	pb, err := phrasebook.Read("../../examples/dunlin.toml")
 	if err != nil {
 		t.Fatal(err)
 	}
-	b, err := standin.New(standin.Config{Air: air, Nap: time.Sleep, Modules: []standin.Module{
+	b, err := sim.New(sim.Config{Air: air, Nap: time.Sleep, Modules: []sim.Module{
 		{Name: "valley", Family: "dunlin", Line: port.DefaultLine, Settings: map[string]string{"node": "1"}},
 		{Name: "summit", Family: "dunlin", Line: port.DefaultLine, Place: 1400, Settings: map[string]string{"node": summitNode}},
 	}})
@@ -154,7 +154,7 @@ func TestCountsAreTheTruth(t *testing.T) {
 	for seed := range uint64(25) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				air := standin.Air{Seed: seed, Loss: 0.05, Damage: 0.04, Duplicate: 0.04, Reorder: 0.04, Delay: 30 * time.Millisecond, Spread: 20 * time.Millisecond}
+				air := sim.Air{Seed: seed, Loss: 0.05, Damage: 0.04, Duplicate: 0.04, Reorder: 0.04, Delay: 30 * time.Millisecond, Spread: 20 * time.Millisecond}
 				if seed%2 == 1 { // losses that stand together, and an air slower than the wire
 					air.Enter, air.Leave, air.Rate, air.Preamble = 0.03, 0.3, 4800, 10*time.Millisecond
 				}
@@ -166,7 +166,7 @@ func TestCountsAreTheTruth(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				truth := map[string]standin.Truth{}
+				truth := map[string]sim.Truth{}
 				for _, tr := range b.Truth() {
 					truth[tr.From] = tr
 				}
@@ -462,7 +462,7 @@ func TestUnwillingModules(t *testing.T) {
 // Two modules with one address would answer for each other.
 func TestSameAddress(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		_, valley, summit := bench(t, standin.Air{}, "1")
+		_, valley, summit := bench(t, sim.Air{}, "1")
 		test := &Test{Plan: Plan{Count: 1, Every: 1, Size: 24, Deadline: time.Second}, A: valley, B: summit, Nap: time.Sleep}
 		if _, err := test.Do(context.Background()); err == nil || !strings.Contains(err.Error(), "the same address, 1") {
 			t.Errorf("got %v", err)
@@ -473,7 +473,7 @@ func TestSameAddress(t *testing.T) {
 // A limit on latency is judged by the share of frames above it.
 func TestLateFrames(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		_, valley, summit := bench(t, standin.Air{Delay: 100 * time.Millisecond, Spread: 100 * time.Millisecond}, "2")
+		_, valley, summit := bench(t, sim.Air{Delay: 100 * time.Millisecond, Spread: 100 * time.Millisecond}, "2")
 		limit := 150.0
 		test := &Test{Plan: Plan{Count: 100, Every: 250 * time.Millisecond, Size: 30, Deadline: 180 * time.Millisecond, Limits: Limits{MaxP95MS: &limit}}, A: valley, B: summit, Nap: time.Sleep}
 		late := 0

@@ -15,7 +15,7 @@ import (
 	"uparrot/core/pattern"
 	"uparrot/core/port"
 	"uparrot/core/record"
-	"uparrot/core/standin"
+	"uparrot/core/sim"
 	"uparrot/core/station"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
@@ -24,13 +24,13 @@ import (
 // The search ends near what the air carries by its own rate.
 func TestCapacity(t *testing.T) {
 	for _, c := range []struct {
-		air  standin.Air
+		air  sim.Air
 		rate float64 // 0: the wire is the limit; below 0: nothing holds
 	}{
-		{standin.Air{Rate: 4800, Preamble: 15 * time.Millisecond, Buffer: 300, Delay: 5 * time.Millisecond}, 1000.0 / 55},
-		{standin.Air{Rate: 1200, Buffer: 200}, 1000.0 / 160},
-		{standin.Air{Delay: 5 * time.Millisecond}, 0},
-		{standin.Air{Loss: 0.9}, -1},
+		{sim.Air{Rate: 4800, Preamble: 15 * time.Millisecond, Buffer: 300, Delay: 5 * time.Millisecond}, 1000.0 / 55},
+		{sim.Air{Rate: 1200, Buffer: 200}, 1000.0 / 160},
+		{sim.Air{Delay: 5 * time.Millisecond}, 0},
+		{sim.Air{Loss: 0.9}, -1},
 	} {
 		synctest.Test(t, func(t *testing.T) {
 			c.air.Seed = 2
@@ -59,7 +59,7 @@ func TestCapacity(t *testing.T) {
 // Who hears whom is what group and power say, and is held against the wish.
 func TestMap(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		_, valley, summit := bench(t, standin.Air{Delay: 10 * time.Millisecond}, "2")
+		_, valley, summit := bench(t, sim.Air{Delay: 10 * time.Millisecond}, "2")
 		m := &Map{Ports: []*station.Station{valley, summit}, Count: 10, Every: 50 * time.Millisecond, Size: 24, Wait: time.Second,
 			Hears: map[string][]string{"valley": {"summit"}, "summit": {}}}
 		res, err := m.Do(t.Context())
@@ -145,7 +145,7 @@ func TestUntilSure(t *testing.T) {
 		most    int
 	}{0: {verdict.Passed, 200}, 0.4: {verdict.Failed, 100}, 0.1: {verdict.Undecided, 401}} {
 		synctest.Test(t, func(t *testing.T) {
-			_, valley, summit := bench(t, standin.Air{Seed: 4, Loss: loss, Delay: 5 * time.Millisecond}, "2")
+			_, valley, summit := bench(t, sim.Air{Seed: 4, Loss: loss, Delay: 5 * time.Millisecond}, "2")
 			test := &Test{Plan: Plan{Count: 400, Every: 50 * time.Millisecond, Sure: true, Deadline: time.Second, Limits: Limits{MaxLoss: &limit}}, A: valley, B: summit, Nap: time.Sleep}
 			if err := test.Check(); err != nil {
 				t.Fatal(err)
@@ -162,7 +162,7 @@ func TestUntilSure(t *testing.T) {
 // that ran through, the frames on their way at that moment apart.
 func TestCheckpoint(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		b, valley, summit := bench(t, standin.Air{Seed: 6, Loss: 0.1, Delay: 30 * time.Millisecond, Enter: 0.02, Leave: 0.4}, "2")
+		b, valley, summit := bench(t, sim.Air{Seed: 6, Loss: 0.1, Delay: 30 * time.Millisecond, Enter: 0.02, Leave: 0.4}, "2")
 		path := filepath.Join(t.TempDir(), "checkpoint.json")
 		plan := Plan{Count: 2000, Every: 100 * time.Millisecond, Both: true, Deadline: time.Second}
 		first := &Test{Plan: plan, A: valley, B: summit, Nap: time.Sleep}
@@ -180,7 +180,7 @@ func TestCheckpoint(t *testing.T) {
 		if _, err := first.Do(t.Context()); err == nil {
 			t.Fatal("was not ended")
 		}
-		before := map[string]standin.Truth{}
+		before := map[string]sim.Truth{}
 		for _, tr := range b.Truth() {
 			before[tr.From] = tr
 		}
@@ -227,13 +227,13 @@ func TestCheckpoint(t *testing.T) {
 }
 
 // truthOf is what the air did to what one radio sent.
-func truthOf(b *standin.Bench, from string) standin.Truth {
+func truthOf(b *sim.Bench, from string) sim.Truth {
 	for _, tr := range b.Truth() {
 		if tr.From == from {
 			return tr
 		}
 	}
-	return standin.Truth{}
+	return sim.Truth{}
 }
 
 // Frames fall into the stretch in which they were sent, however late they settle.

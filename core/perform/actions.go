@@ -11,9 +11,9 @@ import (
 
 	"uparrot/core/dialog"
 	"uparrot/core/link"
+	"uparrot/core/perform/reach"
 	"uparrot/core/port"
 	"uparrot/core/procedure"
-	"uparrot/core/reach"
 	"uparrot/core/record"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"

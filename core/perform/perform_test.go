@@ -15,7 +15,7 @@ import (
 	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
-	"uparrot/core/standin"
+	"uparrot/core/sim"
 	"uparrot/core/station"
 	"uparrot/core/verdict"
 )
@@ -32,7 +32,7 @@ func perform(t *testing.T, ctx context.Context, text string) (Result, []string, 
 	if err != nil {
 		t.Fatal(err)
 	}
-	b, err := standin.New(standin.Config{Air: standin.Air{Delay: 30 * time.Millisecond}, Nap: time.Sleep, Modules: []standin.Module{
+	b, err := sim.New(sim.Config{Air: sim.Air{Delay: 30 * time.Millisecond}, Nap: time.Sleep, Modules: []sim.Module{
 		{Name: "north", Family: "dunlin", Line: port.DefaultLine, Settings: map[string]string{"node": "1"}},
 		{Name: "south", Family: "dunlin", Line: port.DefaultLine, Place: 200, Settings: map[string]string{"node": "2"}},
 	}})

@@ -8,7 +8,7 @@ import (
 	"testing"
 	"time"
 
-	"uparrot/core/rfc2217"
+	"uparrot/core/port/rfc2217"
 	"uparrot/core/uart"
 )
 

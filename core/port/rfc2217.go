@@ -7,7 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"uparrot/core/rfc2217"
+	"uparrot/core/port/rfc2217"
 	"uparrot/core/uart"
 )
 

@@ -11,18 +11,18 @@ import (
 
 	"uparrot/core/link"
 	"uparrot/core/record"
-	"uparrot/core/show"
+	"uparrot/core/text"
 )
 
 // CSVText is text as a cell of a CSV table (RFC 4180) that programs for tables take as
 // text: what would begin a formula there gets an apostrophe before it, and bytes
 // that are no text become escapes.
-func CSVText(text string) string {
-	text = show.Line(text)
-	if text != "" && strings.ContainsAny(text[:1], "=+-@|%") || strings.HasPrefix(text, "\uff1d") || strings.HasPrefix(text, "\uff0b") || strings.HasPrefix(text, "\uff0d") || strings.HasPrefix(text, "\uff20") {
-		return "'" + text
+func CSVText(value string) string {
+	cell := text.Line(value)
+	if cell != "" && strings.ContainsAny(cell[:1], "=+-@|%") || strings.HasPrefix(cell, "\uff1d") || strings.HasPrefix(cell, "\uff0b") || strings.HasPrefix(cell, "\uff0d") || strings.HasPrefix(cell, "\uff20") {
+		return "'" + cell
 	}
-	return text
+	return cell
 }
 
 func number(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }
@@ -103,9 +103,9 @@ func asCSV(w io.Writer, d *Digest, r io.ReadSeeker, table string) error {
 	}
 	switch {
 	case table == Measurements && d.Limits == 0:
-		return fmt.Errorf("this record holds no measurements (limit statements); it holds %s and %s: choose with --table", show.Count(d.Frames, "link frame"), show.Count(len(d.Steps), "step"))
+		return fmt.Errorf("this record holds no measurements (limit statements); it holds %s and %s: choose with --table", text.Count(d.Frames, "link frame"), text.Count(len(d.Steps), "step"))
 	case table == FrameRows && d.Frames == 0:
-		return fmt.Errorf("this record holds no link frames; it holds %s and %s: choose with --table", show.Count(d.Limits, "measurement"), show.Count(len(d.Steps), "step"))
+		return fmt.Errorf("this record holds no link frames; it holds %s and %s: choose with --table", text.Count(d.Limits, "measurement"), text.Count(len(d.Steps), "step"))
 	case table == FrameRows:
 		t := NewFrameTable(w)
 		if err := events(r, func(e record.Event) error {

@@ -10,7 +10,7 @@ import (
 
 	"uparrot/core/link"
 	"uparrot/core/record"
-	"uparrot/core/show"
+	"uparrot/core/text"
 )
 
 // Line is one thing that happened, for a person to read. Its text is safe to
@@ -123,7 +123,7 @@ func (d *dialogue) end(s *stretch, ended bool) error {
 	if len(s.bytes) == 0 && (s.kind == record.In || !ended) {
 		return nil
 	}
-	l := Line{Time: s.began, Port: s.port, Word: "heard", Text: show.Line(string(s.bytes))}
+	l := Line{Time: s.began, Port: s.port, Word: "heard", Text: text.Line(string(s.bytes))}
 	if s.kind == record.Out {
 		l.Word = "said"
 		if l.Text == "" {
@@ -220,7 +220,7 @@ func words(e record.Event) (Line, bool) {
 	default: // of a later version
 		l.Text = strings.TrimSpace(e.Text + " " + string(e.Data))
 	}
-	l.Text = show.Line(l.Text)
+	l.Text = text.Line(l.Text)
 	return l, true
 }
 

@@ -10,8 +10,8 @@ import (
 
 	"uparrot/core/link"
 	"uparrot/core/record"
-	"uparrot/core/show"
 	"uparrot/core/station"
+	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
 
@@ -144,7 +144,7 @@ func ReadDigest(r io.ReadSeeker) (*Digest, error) {
 			err := decode(e, &found)
 			var rows [][2]string
 			for _, name := range sortedKeys(found) {
-				rows = append(rows, [2]string{strings.ReplaceAll(show.Line(name), "_", " "), shown(found[name])})
+				rows = append(rows, [2]string{strings.ReplaceAll(text.Line(name), "_", " "), shown(found[name])})
 			}
 			d.Results = append(d.Results, rows)
 			return err
@@ -169,11 +169,11 @@ func shown(v any) string {
 	case map[string]any:
 		var parts []string
 		for _, name := range sortedKeys(v) {
-			parts = append(parts, show.Line(name)+" "+shown(v[name]))
+			parts = append(parts, text.Line(name)+" "+shown(v[name]))
 		}
 		return strings.Join(parts, ", ")
 	}
-	return show.Line(fmt.Sprint(v))
+	return text.Line(fmt.Sprint(v))
 }
 
 // Name is what the record is of: the procedure's title, or else the command.
@@ -213,7 +213,7 @@ func (d *Digest) Sentence() string {
 		if d.Why != "" {
 			parts = append(parts, d.Why)
 		}
-		return show.Line(strings.Join(parts, "; "))
+		return text.Line(strings.Join(parts, "; "))
 	}
 	n := map[string]int{}
 	for _, s := range d.Steps {
@@ -221,9 +221,9 @@ func (d *Digest) Sentence() string {
 	}
 	passed := n[string(verdict.Passed)]
 	if passed == len(d.Steps) {
-		return "all " + show.Count(passed, "step") + " passed"
+		return "all " + text.Count(passed, "step") + " passed"
 	}
-	text := fmt.Sprintf("%d of %s passed", passed, show.Count(len(d.Steps), "step"))
+	text := fmt.Sprintf("%d of %s passed", passed, text.Count(len(d.Steps), "step"))
 	for _, v := range []verdict.Verdict{verdict.Failed, verdict.Broken, verdict.Undecided, verdict.Untested, verdict.Skipped} {
 		if n[string(v)] > 0 {
 			text += fmt.Sprintf(", %d %s", n[string(v)], v)
@@ -242,14 +242,14 @@ func (d *Digest) about() [][2]string {
 	var rows [][2]string
 	add := func(name, value string) {
 		if value != "" {
-			rows = append(rows, [2]string{name, show.Line(value)})
+			rows = append(rows, [2]string{name, text.Line(value)})
 		}
 	}
 	add("unit", o.Unit)
 	add("operator", o.Operator)
 	add("began", moment(d.Began))
 	if d.TookMS > 0 {
-		add("took", show.Took(show.FromMS(d.TookMS)))
+		add("took", text.Took(text.FromMS(d.TookMS)))
 	}
 	add("command", o.Command)
 	add("machine", o.Machine)

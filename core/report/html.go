@@ -18,7 +18,7 @@ import (
 
 	"uparrot/core/link"
 	"uparrot/core/record"
-	"uparrot/core/show"
+	"uparrot/core/text"
 )
 
 var (
@@ -29,7 +29,7 @@ var (
 	//go:embed page.js
 	pageScript string
 
-	page = template.Must(template.New("page").Funcs(template.FuncMap{"line": show.Line}).Parse(pageText))
+	page = template.Must(template.New("page").Funcs(template.FuncMap{"line": text.Line}).Parse(pageText))
 )
 
 // policySum names a script or style that the page's own policy lets in.
@@ -173,7 +173,7 @@ func (p *pageWriter) write(w io.Writer) error {
 	}
 	do("head", map[string]any{
 		"Style": template.CSS(pageStyle), "StyleSum": template.HTMLAttr(policySum(pageStyle)), "ScriptSum": template.HTMLAttr(policySum(pageScript)),
-		"Outcome": outcome, "Class": strings.Fields(outcome)[0], "Sign": sign, "Name": show.Line(d.Name()), "Unit": show.Line(d.Origin.Unit), "Sentence": d.Sentence(),
+		"Outcome": outcome, "Class": strings.Fields(outcome)[0], "Sign": sign, "Name": text.Line(d.Name()), "Unit": text.Line(d.Origin.Unit), "Sentence": d.Sentence(),
 		"Warning": warning, "First": first, "Parts": parts, "Failures": failures,
 	})
 	if len(d.Steps) > 0 {
@@ -191,7 +191,7 @@ func (p *pageWriter) write(w io.Writer) error {
 		for i, sum := range d.Links {
 			for _, way := range sum.Directions {
 				rows := LinkRows(sum, way)
-				do("link", map[string]any{"From": show.Line(way.From), "To": show.Line(way.To), "Verdict": way.Verdict, "Why": way.Why, "Rows": rows[:len(rows)-len(way.Why)]})
+				do("link", map[string]any{"From": text.Line(way.From), "To": text.Line(way.To), "Verdict": way.Verdict, "Why": way.Why, "Rows": rows[:len(rows)-len(way.Why)]})
 			}
 			if i < len(p.pictures) {
 				for _, pic := range p.pictures[i] {
@@ -229,7 +229,7 @@ func (p *pageWriter) write(w io.Writer) error {
 func upperFirst(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // escape is text of a module within HTML.
-func escape(s string) string { return html.EscapeString(show.Line(s)) }
+func escape(s string) string { return html.EscapeString(text.Line(s)) }
 
 // take takes in what is no line of the dialogue alone.
 func (p *pageWriter) take(e record.Event) error {
@@ -380,11 +380,11 @@ func (p *pageWriter) stepLine(l Line) {
 	}
 	took := ""
 	if s.Tries > 1 {
-		took = show.Count(s.Tries, "trie")
+		took = text.Count(s.Tries, "trie")
 		took = strings.Replace(took, "tries", "tries, ", 1)
 	}
 	if s.Tries > 0 {
-		took += show.Took(show.FromMS(s.TookMS))
+		took += text.Took(text.FromMS(s.TookMS))
 	}
 	head := fmt.Sprintf("<span class=\"number\">%d</span> <span class=\"title\">%s</span> <span class=\"verdict %s\">%s</span> <span class=\"took\">%s</span>", n, escape(l.Step), class(verdict), escape(verdict), took)
 	switch {

@@ -6,7 +6,7 @@ import (
 	"io"
 
 	"uparrot/core/record"
-	"uparrot/core/show"
+	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
 
@@ -61,8 +61,8 @@ const mostOut = 1 << 20
 // stands alone. What could not be judged is an error, what was not tested is
 // skipped.
 func asJUnit(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
-	name := show.Line(d.Name())
-	host := show.Line(d.Origin.Machine)
+	name := text.Line(d.Name())
+	host := text.Line(d.Origin.Machine)
 	if host == "" {
 		host = "unknown"
 	}
@@ -71,8 +71,8 @@ func asJUnit(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 		s.Properties = append(s.Properties, junitIs{row[0], row[1]})
 	}
 	add := func(title, v, why string, ms float64) {
-		c := junitCase{Class: name, Name: show.Line(title), Time: seconds(ms)}
-		told := &junitWhy{Message: show.Line(why), Type: v, Text: show.Line(why)}
+		c := junitCase{Class: name, Name: text.Line(title), Time: seconds(ms)}
+		told := &junitWhy{Message: text.Line(why), Type: v, Text: text.Line(why)}
 		switch verdict.Verdict(v) {
 		case verdict.Passed:
 		case verdict.Failed:
@@ -118,7 +118,7 @@ func asJUnit(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 		if err != nil {
 			return err
 		}
-		out = fmt.Appendf(out, "%s: %s: %s, wanted %s: %s\n", show.Line(m.Step), show.Line(m.What), record.WithUnit(number(m.Value), show.Line(m.Unit)), record.WithUnit(m.Range(), show.Line(m.Unit)), m.Verdict)
+		out = fmt.Appendf(out, "%s: %s: %s, wanted %s: %s\n", text.Line(m.Step), text.Line(m.What), record.WithUnit(number(m.Value), text.Line(m.Unit)), record.WithUnit(m.Range(), text.Line(m.Unit)), m.Verdict)
 		return nil
 	}); err != nil {
 		return err
@@ -126,7 +126,7 @@ func asJUnit(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 	for _, sum := range d.Links {
 		for _, way := range sum.Directions {
 			for _, row := range LinkRows(sum, way) {
-				out = fmt.Appendf(out, "%s to %s: %s: %s\n", show.Line(way.From), show.Line(way.To), row[0], show.Line(row[1]))
+				out = fmt.Appendf(out, "%s to %s: %s: %s\n", text.Line(way.From), text.Line(way.To), row[0], text.Line(row[1]))
 			}
 		}
 	}

@@ -9,7 +9,7 @@ import (
 	"gonum.org/v1/plot"
 
 	"uparrot/core/link"
-	"uparrot/core/show"
+	"uparrot/core/text"
 )
 
 // Frames gathers what the picture over time shows. However long a test lasts,
@@ -78,7 +78,7 @@ type picture struct {
 // and, where the carrier tells strengths, loss against strength.
 func pictures(l *Frames, sum link.Summary) ([]picture, error) {
 	var list []picture
-	plan := fmt.Sprintf("%d bytes every %v", sum.Size, show.FromMS(sum.EveryMS))
+	plan := fmt.Sprintf("%d bytes every %v", sum.Size, text.FromMS(sum.EveryMS))
 	add := func(what, title string, p *plot.Plot, err error) error {
 		list = append(list, picture{what, title + ": " + plan, p})
 		return err

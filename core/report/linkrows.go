@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"uparrot/core/link"
-	"uparrot/core/show"
+	"uparrot/core/text"
 )
 
 // LinkRows are what a link test found in one direction, in words: names and what
@@ -22,7 +22,7 @@ func LinkRows(sum link.Summary, d link.Direction) [][2]string {
 			[2]string{"variation", fmt.Sprintf("%.1f ms from the least to the 99th percentile (RFC 5481); jitter %.1f ms (RFC 3550)", d.VariationMS, d.JitterMS)})
 	}
 	if b := d.Bursts; b.Runs > 0 {
-		text := fmt.Sprintf("%s of lost frames, %.1f long on average, the longest %d", show.Count(b.Runs, "run"), b.Mean, b.Longest)
+		text := fmt.Sprintf("%s of lost frames, %.1f long on average, the longest %d", text.Count(b.Runs, "run"), b.Mean, b.Longest)
 		if b.Leave > 0 && b.Enter+b.Leave < 0.9 {
 			text += fmt.Sprintf("; losses stand together (after a lost frame the next is lost in %.0f %% of cases, after a received one in %.1f %%)", 100*(1-b.Leave), 100*b.Enter)
 		}

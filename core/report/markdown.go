@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"uparrot/core/record"
-	"uparrot/core/show"
+	"uparrot/core/text"
 )
 
 // harmless is text that Markdown takes as it is.
@@ -15,20 +15,20 @@ var harmless = regexp.MustCompile(`^[\pL\pN][\pL\pN ,.;:%()'/-]*$`)
 
 // marked is text within Markdown, in a table too: what could be more than text
 // stands as code, where neither markup nor names of people are looked for.
-func marked(text string) string {
-	text = show.Line(text)
-	if text == "" || harmless.MatchString(text) && !strings.Contains(text, "://") && !strings.Contains(text, "www.") {
-		return text
+func marked(value string) string {
+	plain := text.Line(value)
+	if plain == "" || harmless.MatchString(plain) && !strings.Contains(plain, "://") && !strings.Contains(plain, "www.") {
+		return plain
 	}
 	fence := "`"
-	for strings.Contains(text, fence) {
+	for strings.Contains(plain, fence) {
 		fence += "`"
 	}
 	pad := ""
-	if strings.HasPrefix(text, "`") || strings.HasSuffix(text, "`") {
+	if strings.HasPrefix(plain, "`") || strings.HasSuffix(plain, "`") {
 		pad = " "
 	}
-	return fence + pad + strings.ReplaceAll(text, "|", `\|`) + pad + fence
+	return fence + pad + strings.ReplaceAll(plain, "|", `\|`) + pad + fence
 }
 
 // mostRows is how many rows a table in a ticket has; the table of measurements
@@ -54,7 +54,7 @@ func asMarkdown(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 		if s.Verdict == "" {
 			s.Verdict = "not ended"
 		}
-		fmt.Fprintf(w, "| %d | %s | %s | %d | %s |\n", i+1, marked(s.Title), s.Verdict, s.Tries, show.Took(show.FromMS(s.TookMS)))
+		fmt.Fprintf(w, "| %d | %s | %s | %d | %s |\n", i+1, marked(s.Title), s.Verdict, s.Tries, text.Took(text.FromMS(s.TookMS)))
 		if s.Why != "" && s.Verdict != "skipped" {
 			failed = append(failed, s)
 		}

@@ -10,7 +10,7 @@ import (
 	"github.com/gopacket/gopacket/pcapgo"
 
 	"uparrot/core/record"
-	"uparrot/core/show"
+	"uparrot/core/text"
 )
 
 // serialBytes is the link type of our packets: LINKTYPE_USER0, which is left to
@@ -23,10 +23,10 @@ const serialBytes = layers.LinkType(147)
 // and what happened between packets as comments.
 func asPcapng(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 	section := pcapgo.NgWriterOptions{SectionInfo: pcapgo.NgSectionInfo{
-		OS: show.Line(d.Origin.System), Application: show.Line(d.Origin.Tool), Comment: show.Line(d.Name() + ": " + d.Outcome()),
+		OS: text.Line(d.Origin.System), Application: text.Line(d.Origin.Tool), Comment: text.Line(d.Name() + ": " + d.Outcome()),
 	}}
 	about := func(name, what string) pcapgo.NgInterface {
-		return pcapgo.NgInterface{Name: show.Line(name), Description: show.Line(what), LinkType: serialBytes, TimestampResolution: 9, SnapLength: 0}
+		return pcapgo.NgInterface{Name: text.Line(name), Description: text.Line(what), LinkType: serialBytes, TimestampResolution: 9, SnapLength: 0}
 	}
 	ids := map[string]int{}
 	var out *pcapgo.NgWriter
@@ -60,7 +60,7 @@ func asPcapng(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 			return nil
 		default:
 			if l, ok := words(e); ok && len(comments) < 50 {
-				comments = append(comments, strings.Join(strings.Fields(l.Word+" "+show.Line(l.Step)+" "+l.Verdict+" "+l.Text), " "))
+				comments = append(comments, strings.Join(strings.Fields(l.Word+" "+text.Line(l.Step)+" "+l.Verdict+" "+l.Text), " "))
 			}
 			return nil
 		}

@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"uparrot/core/record"
-	"uparrot/core/show"
+	"uparrot/core/text"
 )
 
 // view makes a record readable in one form. The digest is that of the same
@@ -71,7 +71,7 @@ func View(w io.Writer, r io.ReadSeeker, form, table string) (*Digest, error) {
 
 // asText writes the dialogue with times.
 func asText(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
-	fmt.Fprintf(w, "%s\n%s", show.Line(d.Name()), strings.ToUpper(d.Outcome()))
+	fmt.Fprintf(w, "%s\n%s", text.Line(d.Name()), strings.ToUpper(d.Outcome()))
 	if s := d.Sentence(); s != "" {
 		fmt.Fprintf(w, ": %s", s)
 	}
@@ -100,22 +100,22 @@ func asText(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 		var err error
 		switch {
 		case l.Word == record.Step && l.Verdict == "":
-			_, err = fmt.Fprintf(w, "\n%s  step: %s\n", stamp, show.Line(l.Step))
+			_, err = fmt.Fprintf(w, "\n%s  step: %s\n", stamp, text.Line(l.Step))
 		case l.Word == record.Step || l.Word == record.Verdict:
-			text := l.Verdict
+			words := l.Verdict
 			if l.Text != "" {
-				text += ": " + l.Text
+				words += ": " + l.Text
 			}
 			if l.Word == record.Step && l.Verdict != "passed" && l.Verdict != "failed" {
-				text = "step: " + show.Line(l.Step) + ": " + text // it may not have begun
+				words = "step: " + text.Line(l.Step) + ": " + words // it may not have begun
 			}
-			_, err = fmt.Fprintf(w, "%s  %s\n", stamp, text)
+			_, err = fmt.Fprintf(w, "%s  %s\n", stamp, words)
 		default:
-			text := l.Text
+			words := l.Text
 			if l.Verdict != "" && l.Word != record.Try {
-				text += "  " + l.Verdict
+				words += "  " + l.Verdict
 			}
-			_, err = fmt.Fprintf(w, "%s  %-*s  %-7s %s\n", stamp, ports, show.Line(l.Port), l.Word, text)
+			_, err = fmt.Fprintf(w, "%s  %-*s  %-7s %s\n", stamp, ports, text.Line(l.Port), l.Word, words)
 		}
 		return err
 	})
@@ -130,7 +130,7 @@ const hexWide = 16
 
 // asHex writes every byte with the time at which it was read or written.
 func asHex(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
-	fmt.Fprintf(w, "%s\nTimes are %s; > is said, < is heard.\n\n", show.Line(d.Name()), d.Began.Format("-07:00"))
+	fmt.Fprintf(w, "%s\nTimes are %s; > is said, < is heard.\n\n", text.Line(d.Name()), d.Began.Format("-07:00"))
 	zone := d.Began.Location()
 	counts := map[string]int{}
 	return events(r, func(e record.Event) error {
@@ -150,7 +150,7 @@ func asHex(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 					letters[i] = '.'
 				}
 			}
-			if _, err := fmt.Fprintf(w, "%s %s %s %08x  % -*x  %s\n", e.Time.In(zone).Format("2006-01-02 15:04:05.000000"), show.Line(e.Port), sign, counts[sign+e.Port]+at, 3*hexWide-1, row, letters); err != nil {
+			if _, err := fmt.Fprintf(w, "%s %s %s %08x  % -*x  %s\n", e.Time.In(zone).Format("2006-01-02 15:04:05.000000"), text.Line(e.Port), sign, counts[sign+e.Port]+at, 3*hexWide-1, row, letters); err != nil {
 				return err
 			}
 		}

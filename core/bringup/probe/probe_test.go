@@ -1,0 +1,211 @@
+package probe
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"uparrot/core/port"
+	"uparrot/core/sim"
+	"uparrot/core/uart"
+)
+
+func frame(s string) uart.Frame {
+	f, err := uart.ParseFrame(s)
+	if err != nil {
+		panic(err)
+	}
+	return f.Filled()
+}
+
+// on probes a stand-in in made-up time.
+func on(t *testing.T, family string, line uart.Line, prepare func(*sim.Bench)) (res Result, took time.Duration) {
+	b, err := sim.New(sim.Config{Nap: time.Sleep, Modules: []sim.Module{{Name: "m", Family: family, Line: line}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	host, module := port.Pipe("m", port.DefaultLine)
+	defer host.Close()
+	if _, err := b.Attach("m", module); err != nil {
+		t.Fatal(err)
+	}
+	if prepare != nil {
+		prepare(b)
+	}
+	began := time.Now()
+	if res, err = (&Probe{Port: host}).Run(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	return res, time.Since(began)
+}
+
+// probed are the families that answer AT or plain words; what else a module may
+// be is told by other tests.
+var probed = []string{"curlew", "dunlin", "redshank"}
+
+// Every family is found at every speed and frame, and never at a wrong one.
+func TestFindsEveryFamily(t *testing.T) {
+	for _, family := range probed {
+		for _, speed := range []int{1200, 9600, 38400, 57600, 74880, 115200, 460800} {
+			for _, f := range []string{"8N1", "7E1"} {
+				t.Run(fmt.Sprintf("%s/%d/%s", family, speed, f), func(t *testing.T) {
+					synctest.Test(t, func(t *testing.T) {
+						res, took := on(t, family, uart.Line{Speed: speed, Frame: frame(f)}, nil)
+						if res.Kind != Found || res.Speed != speed || res.Frame.Filled() != frame(f) || res.Ending != "cr" || !res.Sure {
+							t.Errorf("%+v", res)
+						}
+						want := "at"
+						if family == "redshank" {
+							want = "lines"
+						}
+						if res.Dialect != want {
+							t.Errorf("dialect %s", res.Dialect)
+						}
+						limit := 20 * time.Second
+						if speed == 9600 || speed == 38400 || speed == 57600 || speed == 115200 {
+							limit = 3 * time.Second
+						}
+						if took > limit {
+							t.Errorf("took %v", took)
+						}
+					})
+				})
+			}
+		}
+	}
+}
+
+// Where nothing can be found it says what was heard, and names no setting.
+func TestFindsNothing(t *testing.T) {
+	wired := func(w sim.Wiring) func(*sim.Bench) {
+		return func(b *sim.Bench) {
+			if err := b.Join("m", w); err != nil {
+				t.Error(err)
+			}
+		}
+	}
+	for _, c := range []struct {
+		name    string
+		prepare func(*sim.Bench)
+		want    Kind
+		point   string
+	}{
+		{"open", wired(sim.Open), Silence, "Supply"},
+		{"straight", wired(sim.Straight), Silence, "Swap the two"},
+		{"looped", wired(sim.Looped), Echo, "loopback plug"},
+		{"level", wired(sim.Level), Noise, "level converter"},
+		{"no power", func(b *sim.Bench) {
+			if err := b.Power("m", false); err != nil {
+				t.Error(err)
+			}
+		}, Silence, "powered"},
+	} {
+		for _, family := range probed {
+			if family != "curlew" && c.want == Noise {
+				continue // only a module that sends without having understood makes noise
+			}
+			t.Run(c.name+"/"+family, func(t *testing.T) {
+				synctest.Test(t, func(t *testing.T) {
+					res, took := on(t, family, port.DefaultLine, c.prepare)
+					if res.Kind != c.want || res.Sure || res.Speed != 0 || !strings.Contains(strings.Join(res.Points, "\n"), c.point) {
+						t.Errorf("%+v", res)
+					}
+					if took > 20*time.Second {
+						t.Errorf("took %v", took)
+					}
+				})
+			})
+		}
+	}
+}
+
+// A module played by hand: only what is allowed is sent, and line endings are
+// told apart.
+func TestEndingsAndWake(t *testing.T) {
+	for _, c := range []struct {
+		end, want string
+		wake      []string
+	}{
+		{"\r", "cr", nil}, {"\n", "lf", nil}, {"\r\n", "crlf", nil}, {"\n", "lf", []string{"who"}},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			host, module := port.Pipe("m", port.DefaultLine)
+			defer host.Close()
+			var sent strings.Builder
+			go func() {
+				var line string
+				buf := make([]byte, 100)
+				for {
+					n, err := module.Read(buf)
+					if err != nil {
+						return
+					}
+					sent.Write(buf[:n])
+					if host.Line().Speed != 9600 {
+						continue
+					}
+					line += string(buf[:n])
+					for strings.Contains(line, c.end) {
+						var one string
+						one, line, _ = strings.Cut(line, c.end)
+						if one = strings.Trim(one, "\r\n"); one != "" {
+							io.WriteString(module, "unknown: "+one+"\r\n")
+						}
+					}
+				}
+			}()
+			res, err := (&Probe{Port: host, Wake: c.wake}).Run(context.Background())
+			if err != nil || res.Kind != Found || res.Speed != 9600 || res.Ending != c.want {
+				t.Errorf("ends with %q: %+v, %v", c.end, res, err)
+			}
+			allowed := "AT"
+			if c.wake != nil {
+				allowed = c.wake[0]
+			}
+			if rest := strings.Trim(strings.ReplaceAll(sent.String(), allowed, ""), "\r\n"); rest != "" {
+				t.Errorf("sent %q, which nobody allowed", rest)
+			}
+		})
+	}
+}
+
+func TestJudge(t *testing.T) {
+	even := func(s string) (b []byte) {
+		for _, c := range []byte(s) {
+			ones := 0
+			for x := c; x != 0; x &= x - 1 {
+				ones++
+			}
+			b = append(b, c|byte(ones%2)<<7)
+		}
+		return b
+	}
+	if low, p := stripParity(even("~NODE: 17\r\n")); p != uart.Even || string(low) != "~NODE: 17\r\n" {
+		t.Errorf("%v %q", p, low)
+	}
+	for _, b := range [][]byte{[]byte("plain text"), {0x80, 0xff, 0x13, 0xaa, 0x55}, nil, {0xc3, 0xa4, 'a', 'b', 'c'}} {
+		if _, p := stripParity(b); p != uart.None {
+			t.Errorf("%q has %v parity", b, p)
+		}
+	}
+	for got, want := range map[string]string{"\x00\xff\x80\x13\r\nCURLEW 3.1\r\n": "4 CURLEW 3.1", "inputs 0\r\n": "0 inputs 0", "\xff\xfe": "2 ", "": "0 "} {
+		if n, text := banner([]byte(got)); fmt.Sprintf("%d %s", n, text) != want {
+			t.Errorf("%q: %d %q, want %s", got, n, text, want)
+		}
+	}
+	for _, c := range []struct{ got, sent, want string }{
+		{"AT\r\r\nOK\r\n", "AT\r\n", "\r\r\nOK\r\n"},
+		{"\r\nOK\r\n", "AT", "\r\nOK\r\n"},
+		{"ATTENTION", "AT", "ATTENTION"},
+		{"> ", "", "> "},
+	} {
+		if got := string(withoutEcho([]byte(c.got), c.sent)); got != c.want {
+			t.Errorf("%q without %q is %q", c.got, c.sent, got)
+		}
+	}
+}

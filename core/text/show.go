@@ -1,0 +1,83 @@
+// Package show makes text out of what modules send, so that it can neither steer a
+// terminal nor pass for something else.
+package text
+
+import (
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf8"
+)
+
+// Text shows what a module sent: bytes that are no text become escapes, so that
+// nothing can steer the terminal. Line ends and tabs stay.
+func Text(s string) string {
+	ok := true
+	for _, r := range s {
+		ok = ok && (r == '\n' || r == '\t' || showable(r))
+	}
+	if ok && utf8.ValidString(s) {
+		return s
+	}
+	var b strings.Builder
+	valid := utf8.ValidString(s) // else it is bytes, of which some look like a letter by chance
+	for len(s) > 0 {
+		r, n := utf8.DecodeRuneInString(s)
+		if r == '\n' || r == '\t' || showable(r) && (valid || r < utf8.RuneSelf) {
+			b.WriteString(s[:n])
+		} else {
+			for _, c := range []byte(s[:n]) {
+				fmt.Fprintf(&b, `\x%02x`, c)
+			}
+		}
+		s = s[n:]
+	}
+	return b.String()
+}
+
+// showable leaves out control characters and those that turn the direction of
+// text.
+func showable(r rune) bool {
+	switch {
+	case r < ' ', r >= 0x7f && r < 0xa0, r >= 0x200b && r <= 0x200f, r >= 0x2028 && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0xfeff:
+		return false
+	}
+	return true
+}
+
+// lineEnds are what would end a line.
+var lineEnds = strings.NewReplacer("\r", `\r`, "\n", `\n`, "\t", `\t`)
+
+// Line is Text for what must stay on its line.
+func Line(s string) string {
+	for i := range len(s) {
+		if s[i] < ' ' || s[i] >= 0x7f {
+			return Text(lineEnds.Replace(s))
+		}
+	}
+	return s // most of what there is
+}
+
+// Took is a time for people: three digits are enough.
+func Took(d time.Duration) string {
+	switch {
+	case d < time.Millisecond:
+		return fmt.Sprintf("%d µs", d.Microseconds())
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	}
+	return d.Round(time.Second).String()
+}
+
+// FromMS is a time told in milliseconds.
+func FromMS(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
+
+// Count is a number of things in words.
+func Count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

@@ -1,0 +1,44 @@
+package text
+
+import (
+	"testing"
+	"time"
+)
+
+// Nothing that a module sends steers a terminal or turns text over; on one line
+// it stays on its line.
+func TestTextAndLine(t *testing.T) {
+	for _, c := range []struct{ in, text, line string }{
+		{"", "", ""},
+		{"plain", "plain", "plain"},
+		{"Größe 4 µs", "Größe 4 µs", "Größe 4 µs"},
+		{"a\tb\nc", "a\tb\nc", `a\tb\nc`},
+		{"a\rb", `a\x0db`, `a\rb`},
+		{"\x1b[2Jgone", `\x1b[2Jgone`, `\x1b[2Jgone`},
+		{"bell\a\x7f", `bell\x07\x7f`, `bell\x07\x7f`},
+		{"\u202eabc", `\xe2\x80\xaeabc`, `\xe2\x80\xaeabc`},
+		{"\u009b31m", `\xc2\x9b31m`, `\xc2\x9b31m`},
+		{"\xffé", `\xff\xc3\xa9`, `\xff\xc3\xa9`}, // bytes, of which some look like a letter
+		{"\x00", `\x00`, `\x00`},
+	} {
+		if got := Text(c.in); got != c.text {
+			t.Errorf("Text(%q) = %q, want %q", c.in, got, c.text)
+		}
+		if got := Line(c.in); got != c.line {
+			t.Errorf("Line(%q) = %q, want %q", c.in, got, c.line)
+		}
+	}
+}
+
+func TestTookAndCount(t *testing.T) {
+	for d, want := range map[time.Duration]string{
+		0: "0 µs", 999 * time.Microsecond: "999 µs", 12345 * time.Microsecond: "12 ms", 2340 * time.Millisecond: "2.3 s", 90*time.Second + 400*time.Millisecond: "1m30s",
+	} {
+		if got := Took(d); got != want {
+			t.Errorf("Took(%v) = %q, want %q", d, got, want)
+		}
+	}
+	if FromMS(1.5) != 1500*time.Microsecond || Count(1, "step") != "1 step" || Count(0, "step") != "0 steps" {
+		t.Errorf("%v, %s, %s", FromMS(1.5), Count(1, "step"), Count(0, "step"))
+	}
+}
