@@ -6,16 +6,18 @@ import (
 	"strings"
 	"time"
 
+	"uparrot/core/bench"
 	"uparrot/core/dialog"
+	"uparrot/core/link"
 	"uparrot/core/perform"
+	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
-	"uparrot/core/station"
 	"uparrot/core/verdict"
 )
 
 // account tells a person what happens while a procedure runs.
-func (a *app) account(proc *procedure.File, stations map[string]*station.Station, values map[string]any) func(perform.Event) {
+func (a *app) account(proc *procedure.File, stations map[string]*bench.Station, values map[string]any) func(record.Event) {
 	s := a.err
 	s.line("%s", s.bold(safe(proc.Title)))
 	if proc.About != "" {
@@ -23,64 +25,119 @@ func (a *app) account(proc *procedure.File, stations map[string]*station.Station
 	}
 	for _, p := range proc.Ports {
 		st := stations[p.Name]
-		s.line("  port %s is %s (%s)", p.Name, st.Address, st.Setup.Words())
+		s.line("  port %s is %s (%s)", p.Name, safe(st.Address.String()), st.Setup.Words())
 	}
 	for _, in := range proc.Inputs {
 		s.line("  %s is %s", in.Name, safe(procedure.Text(values[in.Name])))
 	}
-	many := len(proc.Ports) > 1
-	at := func(e perform.Event) string {
-		if many {
-			return fmt.Sprintf("%-8s ", e.Port)
-		}
-		return ""
+	acc := &account{app: a, stations: stations, many: len(proc.Ports) > 1}
+	return acc.event
+}
+
+// account is what a person is told of a performance while it goes on.
+type account struct {
+	*app
+	stations map[string]*bench.Station
+	many     bool // ports, so that each line names its own
+	begun    bool // the step
+	tries    int  // of the step, at most
+}
+
+// at names the port of an event, where there are several.
+func (a *account) at(e record.Event) string {
+	if a.many {
+		return fmt.Sprintf("%-8s ", e.Port)
 	}
-	return func(e perform.Event) {
-		switch e.Kind {
-		case perform.StepBegan:
-			s.line("")
-			s.line("%s", s.bold(fmt.Sprintf("%d  %s", e.Number, safe(e.Step.Title))))
-		case perform.Said:
-			text := oneLine(e.Text)
-			if text == "" {
-				text = s.faint("(the line ending alone)")
-			}
-			s.line("   %ssaid   %s", at(e), text)
-		case perform.Heard:
-			s.line("   %sheard  %s", at(e), oneLine(e.Text))
-		case perform.Checked:
-			var vs []string
-			for _, v := range e.Values {
-				vs = append(vs, v.Name+" = "+clip(procedure.Text(v.Value)))
-			}
-			s.line("   check  %s  %s", oneLine(e.Text), s.faint(oneLine(strings.Join(vs, ", "))))
-		case perform.Judged:
-			r := e.Limit
-			text := fmt.Sprintf("   limit  %s: %s, wanted %s", safe(r.What), record.WithUnit(procedure.Text(r.Value), r.Unit), record.WithUnit(r.Range(), r.Unit))
-			if r.Verdict != verdict.Passed {
-				text += "  " + s.verdict(r.Verdict, 0)
-			}
-			s.line("%s", text)
-		case perform.Waiting:
-			a.waiting(e)
-		case perform.Told:
-			if answer := e.Values[0].Value; answer != "" {
-				s.line("   answer %s", oneLine(fmt.Sprint(answer)))
-			}
-		case perform.Changed:
-			s.line("   %sset    %s", at(e), oneLine(e.Text))
-		case perform.Kept:
-			s.line("   kept   %s", oneLine(e.Text))
-		case perform.Linked:
-			s.line("   found  %s", oneLine(e.Text))
-		case perform.TryEnded:
-			s.line("   try %d of %d failed: %s", e.Try, e.Step.Tries, safe(e.Err.Error()))
-		case perform.StepEnded:
-			s.line("   %s in %s", s.verdict(e.Verdict, 0), took(e.Took))
-			if e.Err != nil {
-				a.explain(e.Err, stations)
-			}
-		}
+	return ""
+}
+
+// telling is how each kind of event is told.
+var telling = map[record.Kind]func(*account, record.Event){
+	record.Step:    (*account).step,
+	record.Try:     (*account).try,
+	record.Said:    (*account).said,
+	record.Heard:   func(a *account, e record.Event) { a.err.line("   %sheard  %s", a.at(e), oneLine(e.Text)) },
+	record.Check:   (*account).check,
+	record.Limit:   (*account).limit,
+	record.Waiting: (*account).waiting,
+	record.Told:    (*account).told,
+	record.Changed: func(a *account, e record.Event) { a.err.line("   %sset    %s", a.at(e), oneLine(e.Text)) },
+	record.Kept:    func(a *account, e record.Event) { a.err.line("   kept   %s", oneLine(e.Text)) },
+	record.Note:    func(a *account, e record.Event) { a.err.line("   found  %s", oneLine(e.Text)) },
+	record.Link:    (*account).link,
+}
+
+func (a *account) event(e record.Event) {
+	if tell, ok := telling[e.Kind]; ok {
+		tell(a, e)
+	}
+}
+
+// step tells that a step begins or ends. One that was not begun is told at the end.
+func (a *account) step(e record.Event) {
+	s := a.err
+	if b, ok := e.Live.(perform.StepBegins); ok {
+		a.begun, a.tries = true, b.Tries
+		s.line("")
+		s.line("%s", s.bold(fmt.Sprintf("%d  %s", b.Number, safe(e.Step))))
+		return
+	}
+	if !a.begun {
+		return
+	}
+	a.begun = false
+	s.line("   %s in %s", s.verdict(e.Verdict, 0), took(fromMS(e.TookMS)))
+	if e.Err != nil {
+		a.explain(e.Err, a.stations)
+	}
+}
+
+func (a *account) try(e record.Event) {
+	a.err.line("   try %d of %d failed: %s", e.Try, a.tries, safe(e.Why))
+}
+
+func (a *account) said(e record.Event) {
+	text := oneLine(e.Text)
+	if text == "" {
+		text = a.err.faint("(the line ending alone)")
+	}
+	a.err.line("   %ssaid   %s", a.at(e), text)
+}
+
+func (a *account) check(e record.Event) {
+	var vs []string
+	values, _ := e.Value.([]perform.Value)
+	for _, v := range values {
+		vs = append(vs, v.Name+" = "+clip(procedure.Text(v.Value)))
+	}
+	a.err.line("   check  %s  %s", oneLine(e.Text), a.err.faint(oneLine(strings.Join(vs, ", "))))
+}
+
+func (a *account) limit(e record.Event) {
+	r, ok := e.Value.(record.Measurement)
+	if !ok {
+		return
+	}
+	text := fmt.Sprintf("   limit  %s: %s, wanted %s", safe(r.What), record.WithUnit(procedure.Text(r.Value), r.Unit), record.WithUnit(r.Range(), r.Unit))
+	if r.Verdict != verdict.Passed {
+		text += "  " + a.err.verdict(r.Verdict, 0)
+	}
+	a.err.line("%s", text)
+}
+
+func (a *account) told(e record.Event) {
+	if answer, ok := e.Value.(perform.Answer); ok && answer.Answer != "" {
+		a.err.line("   answer %s", oneLine(answer.Answer))
+	}
+}
+
+func (a *account) link(e record.Event) {
+	sum, ok := e.Value.(link.Summary)
+	if !ok {
+		return
+	}
+	for _, d := range sum.Directions {
+		a.err.line("   found  %s", oneLine(fmt.Sprintf("%s to %s: %d sent, %d received, %d lost", d.From, d.To, d.Sent, d.Received, d.Lost)))
 	}
 }
 
@@ -94,17 +151,21 @@ func clip(text string) string {
 
 // waiting shows that a wait goes on: a line drawn anew each second, or where that
 // cannot be drawn a line after ten seconds and then every half minute.
-func (a *app) waiting(e perform.Event) {
+func (a *account) waiting(e record.Event) {
+	w, ok := e.Live.(perform.Wait)
+	if !ok {
+		return
+	}
 	text := "waiting for " + oneLine(e.Text)
 	if e.Port != "" {
 		text += " at " + e.Port
 	}
-	seconds := e.Took.Round(time.Second)
-	if text += ": " + took(seconds); e.Within > 0 {
-		text += " of at most " + e.Within.String()
+	seconds := w.Took.Round(time.Second)
+	if text += ": " + took(seconds); w.Within > 0 {
+		text += " of at most " + w.Within.String()
 	}
-	if e.Port != "" && e.Silence >= 0 {
-		text += ", last byte " + took(e.Silence.Round(time.Second)) + " ago"
+	if e.Port != "" && w.Silence >= 0 {
+		text += ", last byte " + took(w.Silence.Round(time.Second)) + " ago"
 	} else if e.Port != "" {
 		text += ", no byte yet"
 	}
@@ -115,7 +176,7 @@ func (a *app) waiting(e perform.Event) {
 }
 
 // explain says all that is known of a failure.
-func (a *app) explain(err error, stations map[string]*station.Station) {
+func (a *app) explain(err error, stations map[string]*bench.Station) {
 	row := func(head, text string) { a.err.line("     %-9s %s", head, oneLine(text)) }
 	if f, ok := errors.AsType[*perform.Failure](err); ok {
 		row(fmt.Sprintf("line %d", f.Line), strings.TrimSpace(f.Text))
@@ -130,7 +191,7 @@ func (a *app) explain(err error, stations map[string]*station.Station) {
 			}
 		}
 	}
-	ending := "crlf"
+	ending := phrasebook.CRLF
 	if m, ok := errors.AsType[*dialog.Missed](err); ok {
 		if m.Said != "" {
 			row("said", m.Said)
@@ -155,8 +216,8 @@ func (a *app) explain(err error, stations map[string]*station.Station) {
 			row("waited", m.Within.String())
 		}
 		for _, s := range stations {
-			if s.Address == m.Port && s.Setup.Ending != "" {
-				ending = s.Setup.Ending
+			if s.Address.String() == m.Port {
+				ending = max(s.Setup.Ending, phrasebook.CRLF)
 			}
 		}
 	}
@@ -220,7 +281,7 @@ func (a *app) result(res perform.Result, proc *procedure.File) error {
 	}
 	left := 0
 	for _, st := range res.Steps {
-		if st.Verdict == verdict.Skipped && st.Err == nil {
+		if st.Left {
 			left++
 		}
 	}

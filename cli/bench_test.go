@@ -230,13 +230,13 @@ func TestServed(t *testing.T) {
 
 func TestPortWords(t *testing.T) {
 	back := 16
-	p := portlist.Port{Path: "/dev/ttyUSB0", Make: "Larkfell Works", Product: "Line\x1b[2J Adapter", Serial: "LW-1", Socket: "1-1.2", Hint: "end logger", HoldBack: &back}
+	p := portlist.Entry{Path: "/dev/ttyUSB0", Make: "Larkfell Works", Product: "Line\x1b[2J Adapter", Serial: "LW-1", Socket: "1-1.2", Hint: "end logger", HoldBack: &back}
 	if got := portWords(p); got != `/dev/ttyUSB0, Larkfell Works Line\x1b[2J Adapter, serial LW-1, socket 1-1.2, end logger` {
 		t.Error(got)
 	}
 	var b strings.Builder
 	a := &app{out: &b}
-	a.portTable([]portlist.Port{p, {Path: "/dev/ttyS0", Free: true}})
+	a.portTable([]portlist.Entry{p, {Path: "/dev/ttyS0", Free: true}})
 	if got := b.String(); !strings.Contains(got, "/dev/ttyS0    ") || !strings.Contains(got, "free") || !strings.Contains(got, "holds bytes back for up to 16 ms") || strings.Contains(got, "\x1b") {
 		t.Error(got)
 	}

@@ -6,10 +6,10 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/BurntSushi/toml"
 	"github.com/spf13/cobra"
 
-	"uparrot/core/bench"
+	"uparrot/core/source/toml"
+
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
 	"uparrot/core/source"
@@ -107,7 +107,7 @@ func checkFile(path string) (what string, warnings source.Mistakes, err error) {
 		return fmt.Sprintf("procedure %q, %s", f.Title, count(len(f.Steps), "step")), f.Warnings, nil
 	}
 	if !isPhrasebook(path) {
-		b, err := bench.Read(path)
+		b, err := readBench(path)
 		if err != nil {
 			return "", nil, err
 		}
@@ -123,6 +123,6 @@ func checkFile(path string) (what string, warnings source.Mistakes, err error) {
 // isPhrasebook tells a phrasebook from a bench, as far as the file can be read.
 func isPhrasebook(path string) bool {
 	var top map[string]any
-	md, err := toml.DecodeFile(path, &top)
-	return err != nil || !md.IsDefined("port") && !md.IsDefined("air")
+	d, err := toml.Read(path, &top)
+	return err != nil || !d.Has("port") && !d.Has("air")
 }

@@ -15,8 +15,9 @@ import (
 
 	"uparrot/core/bench"
 	"uparrot/core/link"
-	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
+	"uparrot/core/record"
+	"uparrot/core/session"
 	"uparrot/core/verdict"
 	"uparrot/examples"
 )
@@ -45,15 +46,15 @@ ledger and reports of all of it. Takes about twenty seconds and needs no hardwar
 		Example: "uparrot demo --dir larkfell",
 		Args:    args(0, 0, "no arguments"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.doDemo(cmd, dir)
+			return a.doDemo(cmd.Context(), dir)
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", "larkfell", "folder for the results")
 	return cmd
 }
 
-func (a *app) doDemo(cmd *cobra.Command, dir string) error {
-	ctx, began := cmd.Context(), time.Now()
+func (a *app) doDemo(ctx context.Context, dir string) error {
+	began := time.Now()
 	if err := demoFolder(dir); err != nil {
 		return err
 	}
@@ -72,79 +73,114 @@ func (a *app) doDemo(cmd *cobra.Command, dir string) error {
 	}
 
 	head("Bench")
-	b, err := bench.Read(in("larkfell.toml"))
+	b, err := readBench(in("larkfell.toml"))
 	if err != nil {
 		return err
 	}
-	live, err := wake(b, b.LinkDir(), nil)
+	live, err := session.Wake(b, b.LinkDir(), nil)
 	if err != nil {
 		return err
 	}
 	ended := false
 	defer func() {
 		if !ended {
-			_ = live.end() // the demo has failed already; that is what is told
+			_ = live.End() // the demo has failed already; that is what is told
 		}
 	}()
 	for _, p := range b.Standins() {
-		a.err.line("%s is at %s (%s, %s)", p.Name, p.At, p.Standin.Family, p.Setup.Line())
+		a.err.line("%s is at %s (%s, %s)", p.Name, live.At(p), p.Standin.Family, p.Setup.Line())
 	}
-
-	ps := &ports{bench: b}
-	keep := evidenceFlags{ledger: in(filepath.Join(demoEvidence, demoLedgerFile)), by: "A. Rigger"}
-	outcome := verdict.Passed
-	for i, name := range []string{"valley", "summit"} {
-		head("Commission the radio: " + name)
-		keep.record, keep.unit = in(demoRecords[i]), []string{"DL-0017", "DL-0018"}[i]
-		v, err := a.demoRun(ctx, ps, in("commission.parrot"), []string{"radio=" + name}, keep, fmt.Sprintf("address=%d", i+1))
-		if err != nil {
-			return err
+	d := &demonstration{app: a, ctx: ctx, dir: dir, ports: &session.Ports{Bench: b}, live: live, outcome: verdict.Passed}
+	d.keep = a.keep(evidenceFlags{})
+	d.keep.Ledger, d.keep.By = in(filepath.Join(demoEvidence, demoLedgerFile)), "A. Rigger"
+	workshop := d.workshop() // beside all else
+	for _, part := range []struct {
+		head string
+		do   func() error
+	}{
+		{"Commission the radio: valley", func() error { return d.commission("valley", "DL-0017", 1) }},
+		{"Commission the radio: summit", func() error { return d.commission("summit", "DL-0018", 2) }},
+		{"A message each way", func() error { return d.perform("greeting.parrot", "", nil) }},
+		{"The link, both ways at once", d.link},
+		{"By hand, and again", d.learn},
+		{"The truth of the air", func() error { ended = true; return d.end(in(demoTruth)) }},
+		{"A module of each other family, all at once", workshop},
+		{"Reports", func() error { return a.demoReports(dir) }},
+		{"The ledger", func() error { return a.demoLedger(ctx, dir) }},
+	} {
+		head(part.head)
+		if err := part.do(); err != nil {
+			return errors.Join(err, d.stop())
 		}
-		outcome = verdict.Worse(outcome, v)
 	}
-	head("A message each way")
-	keep.record, keep.unit = in(demoRecords[2]), ""
-	v, err := a.demoRun(ctx, ps, in("greeting.parrot"), nil, keep)
-	if err != nil {
-		return err
-	}
-	outcome = verdict.Worse(outcome, v)
+	a.demoEnd(dir, d.outcome, time.Since(began))
+	return verdictError(d.outcome)
+}
 
-	head("The link, both ways at once")
-	keep.record = in(demoRecords[3])
-	sum, err := a.demoLink(ctx, ps, dir, keep)
+// demonstration is the demo at work: the bench of the two radios, and where its
+// evidence goes.
+type demonstration struct {
+	*app
+	ctx     context.Context
+	dir     string
+	ports   *session.Ports
+	live    *session.Live
+	keep    session.Keep
+	outcome verdict.Verdict
+	stop    func() error // ends the workshop
+}
+
+func (d *demonstration) in(name string) string { return filepath.Join(d.dir, name) }
+
+// came takes the verdict of a part in.
+func (d *demonstration) came(v verdict.Verdict) { d.outcome = verdict.Worse(d.outcome, v) }
+
+// procedure is one of the demo's, ready to be performed without a person.
+func (d *demonstration) procedure(ports *session.Ports, file, record, unit string, set ...string) (*session.Procedure, error) {
+	f, err := procedure.Read(file)
+	if err != nil {
+		return nil, err
+	}
+	p := &session.Procedure{File: f, Ports: ports, Keep: d.keep}
+	p.Keep.Record, p.Keep.Unit = record, unit
+	p.Values, err = session.Inputs{Set: set}.Values(f)
+	return p, err
+}
+
+// perform performs one procedure, told as the command run tells it.
+func (d *demonstration) perform(file, unit string, at map[string]string, set ...string) error {
+	name := strings.TrimSuffix(file, ".parrot")
+	if radio := at["radio"]; radio != "" {
+		name = radio
+	}
+	p, err := d.procedure(d.ports, d.in(file), d.in(name+".record"), unit, set...)
 	if err != nil {
 		return err
 	}
-	outcome = verdict.Worse(outcome, sum.Verdict)
-	a.truth(live, sum)
-	head("By hand, and again")
-	if v, err = a.demoLearn(ctx, cmd, ps, dir, keep); err != nil {
-		return err
+	p.At = at
+	p.Watch = func(stations map[string]*bench.Station) func(record.Event) {
+		return d.account(p.File, stations, p.Values)
 	}
-	outcome = verdict.Worse(outcome, v)
-	ended = true
-	if err := live.end(); err != nil {
-		return err
+	res, err := d.app.perform(d.ctx, p)
+	d.came(res.Verdict)
+	return err
+}
+
+func (d *demonstration) commission(radio, unit string, address int) error {
+	return d.perform("commission.parrot", unit, map[string]string{"radio": radio}, fmt.Sprintf("address=%d", address))
+}
+
+// end ends the bench of the radios and keeps what its air did.
+func (d *demonstration) end(truth string) error {
+	err := d.live.End()
+	if err == nil {
+		err = d.live.KeepTruth(truth)
 	}
-	if err := live.KeepTruth(in(demoTruth)); err != nil {
-		return err
+	for _, t := range d.live.Truth() {
+		fmt.Fprintf(d.out, "the air itself, %s to %s since the start: %d sent, %d lost (%d of them damaged), %d duplicated, %d reordered, delay %.1f ms\n",
+			t.From, t.To, t.Sent, t.Lost, t.Damaged, t.Duplicated, t.Reordered, t.DelayMS)
 	}
-	head("A module of each other family, all at once")
-	if v, err = a.demoWorkshop(ctx, dir, keep); err != nil {
-		return err
-	}
-	outcome = verdict.Worse(outcome, v)
-	head("Reports")
-	if err := a.demoReports(dir); err != nil {
-		return err
-	}
-	head("The ledger")
-	if err := a.demoLedger(ctx, dir); err != nil {
-		return err
-	}
-	a.demoEnd(dir, outcome, time.Since(began))
-	return verdictError(outcome)
+	return err
 }
 
 // demoFolder makes the folder, or takes one that holds a demo and nothing else,
@@ -163,11 +199,11 @@ func demoFolder(dir string) error {
 	}
 	there, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return &errUsage{what: fmt.Sprintf("read the folder: %v", err), example: "uparrot demo --dir larkfell"}
+		return &session.Misuse{What: fmt.Sprintf("read the folder: %v", err), Example: "uparrot demo --dir larkfell"}
 	}
 	for _, e := range there {
 		if !ours[e.Name()] {
-			return &errUsage{what: fmt.Sprintf("the folder %s holds other files, such as %s: the demo writes only into a folder of its own", dir, e.Name()), example: "uparrot demo --dir larkfell-2"}
+			return &session.Misuse{What: fmt.Sprintf("the folder %s holds other files, such as %s: the demo writes only into a folder of its own", dir, e.Name()), Example: "uparrot demo --dir larkfell-2"}
 		}
 	}
 	// What an earlier demo has left goes: records would not be overwritten.
@@ -191,65 +227,35 @@ func demoFolder(dir string) error {
 	return nil
 }
 
-// demoRun performs one procedure as the command run would.
-func (a *app) demoRun(ctx context.Context, ps *ports, file string, where []string, keep evidenceFlags, set ...string) (verdict.Verdict, error) {
-	proc, err := procedure.Read(file)
-	if err != nil {
-		return "", err
-	}
-	cmd := a.run()
-	cmd.SetContext(ctx)
-	f := runFlags{where: where, set: set, evidence: keep, operator: "none"}
-	values, err := f.values(cmd, proc)
-	if err != nil {
-		return "", err
-	}
-	res, err := a.perform(cmd, ps, proc, f, values, nil)
-	return res.Verdict, err
-}
-
-// demoLink measures the link and leaves its files.
-func (a *app) demoLink(ctx context.Context, ps *ports, dir string, keep evidenceFlags) (link.Summary, error) {
-	in := func(name string) string { return filepath.Join(dir, name) }
+// link measures the link and leaves its files.
+func (d *demonstration) link() error {
 	loss, p95 := 0.08, 1000.0 // wide enough for a machine that is busy with other things
 	t := &link.Test{Plan: link.Plan{
 		Count: 200, Every: 50 * time.Millisecond, Size: 24, Both: true, Deadline: 2 * time.Second,
 		Limits: link.Limits{MaxLoss: &loss, MaxP95MS: &p95},
 	}}
-	var err error
-	if t.A, err = ps.station("valley", phrasebook.Setup{}, nil); err != nil {
-		return link.Summary{}, err
-	}
-	if t.B, err = ps.station("summit", phrasebook.Setup{}, nil); err != nil {
-		return link.Summary{}, err
-	}
-	f := linkFlags{frames: in(demoFrames), evidence: keep, plot: in("link.png")}
-	sum, err := a.doLinkTest(ctx, ps, t, f)
+	ends, err := d.ports.Stations("valley", "summit")
 	if err != nil {
-		return sum, err
+		return err
+	}
+	t.A, t.B = ends[0], ends[1]
+	c := &linkTestCommand{app: d.app, frames: d.in(demoFrames), plot: d.in("link.png")}
+	c.keeps.Keep = d.keep
+	c.keeps.Record = d.in(demoRecords[3])
+	sum, err := c.do(d.ctx, d.ports, t)
+	if err != nil {
+		return err
 	}
 	text, err := json.MarshalIndent(sum, "", "  ")
 	if err == nil {
-		err = os.WriteFile(in(demoSummary), append(text, '\n'), 0o600)
+		err = os.WriteFile(d.in(demoSummary), append(text, '\n'), 0o600)
 	}
 	if err != nil {
-		return sum, fmt.Errorf("write the summary: %w", err)
+		return fmt.Errorf("write the summary: %w", err)
 	}
-	printSummary(a.out, sum)
-	return sum, nil
-}
-
-// truth holds the counts against what the simulated air really did.
-func (a *app) truth(live *liveBench, sum link.Summary) {
-	fmt.Fprintln(a.out)
-	for _, t := range live.Truth() {
-		for _, d := range sum.Directions {
-			if d.From == t.From && d.To == t.To && d.LatencyMS != nil {
-				fmt.Fprintf(a.out, "the air itself, %s to %s since the start: %d sent, %d lost (%d of them damaged), %d duplicated, %d reordered, delay %.1f ms\n",
-					t.From, t.To, t.Sent, t.Lost, t.Damaged, t.Duplicated, t.Reordered, t.DelayMS)
-			}
-		}
-	}
+	d.came(sum.Verdict)
+	printSummary(d.out, sum)
+	return nil
 }
 
 func (a *app) demoEnd(dir string, v verdict.Verdict, d time.Duration) {

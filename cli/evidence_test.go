@@ -15,6 +15,7 @@ import (
 
 	"uparrot/core/ledger"
 	"uparrot/core/record"
+	"uparrot/core/session"
 	"uparrot/core/verdict"
 )
 
@@ -65,7 +66,7 @@ func TestLedgerPlace(t *testing.T) {
 
 // A verdict goes before lost evidence, and other errors before both.
 func TestWithVerdict(t *testing.T) {
-	broken := &errBroken{"the port has gone"}
+	broken := &session.Unable{"the port has gone"}
 	for _, c := range []struct {
 		v    verdict.Verdict
 		err  error

@@ -13,6 +13,7 @@ import (
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/record/conversation"
+	"uparrot/core/session"
 )
 
 func (a *app) learn() *cobra.Command {
@@ -28,7 +29,7 @@ phrasebook knows become inputs. Read it before you rely on it.`,
 		Example: "uparrot learn valley.record --out valley.parrot",
 		Args:    args(1, 1, "one record"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.doLearn(cmd, args[0], out, title, book)
+			return a.doLearn(args[0], out, title, book)
 		},
 	}
 	fl := cmd.Flags()
@@ -38,10 +39,10 @@ phrasebook knows become inputs. Read it before you rely on it.`,
 	return cmd
 }
 
-func (a *app) doLearn(cmd *cobra.Command, path, out, title, book string) error {
+func (a *app) doLearn(path, out, title, book string) error {
 	f, err := os.Open(path)
 	if err != nil {
-		return &errUsage{what: fmt.Sprintf("read the record: %v", err)}
+		return &session.Misuse{What: fmt.Sprintf("read the record: %v", err)}
 	}
 	defer f.Close()
 	talks, state, err := conversation.Read(f)
@@ -49,7 +50,7 @@ func (a *app) doLearn(cmd *cobra.Command, path, out, title, book string) error {
 	case err != nil:
 		return fmt.Errorf("%s: %w", path, err)
 	case state.Altered != "":
-		return &errUsage{what: fmt.Sprintf("%s is %s", path, state.Words())}
+		return &session.Misuse{What: fmt.Sprintf("%s is %s", path, state.Words())}
 	}
 	books, err := a.books(talks, state.Origin, path, book, out)
 	if err != nil {
@@ -65,7 +66,7 @@ func (a *app) doLearn(cmd *cobra.Command, path, out, title, book string) error {
 	}
 	text, err := learn.Procedure(name, title, about, talks, books)
 	if text == "" {
-		return &errUsage{what: fmt.Sprintf("%s: %v", path, err)}
+		return &session.Misuse{What: fmt.Sprintf("%s: %v", path, err)}
 	}
 	if out == "" {
 		if _, werr := fmt.Fprint(a.out, text); werr != nil {
@@ -93,7 +94,7 @@ func (a *app) doLearn(cmd *cobra.Command, path, out, title, book string) error {
 
 // books finds the phrasebooks of the recorded ports. One that is not there any
 // more is told of and done without.
-func (a *app) books(talks []*conversation.Port, o record.Origin, recordFile, given, out string) (map[string]learn.Book, error) {
+func (a *app) books(talks []*conversation.Talk, o record.Origin, recordFile, given, out string) (map[string]learn.Book, error) {
 	books := map[string]learn.Book{}
 	for _, t := range talks {
 		file := given
@@ -116,7 +117,7 @@ func (a *app) books(talks []*conversation.Port, o record.Origin, recordFile, giv
 			return nil, err
 		}
 		path := file
-		if rel, err := filepath.Rel(from, absolute(file)); err == nil {
+		if rel, err := filepath.Rel(from, session.Absolute(file)); err == nil {
 			path = filepath.ToSlash(rel)
 		}
 		books[t.Name] = learn.Book{Path: path, Phrasebook: pb}
@@ -147,10 +148,10 @@ func whereNow(file string, o record.Origin, recordFile string) string {
 func writeNew(path, text string) error {
 	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if errors.Is(err, os.ErrExist) {
-		return &errUsage{what: path + " exists: choose another name with --out"}
+		return &session.Misuse{What: path + " exists: choose another name with --out"}
 	}
 	if err != nil {
-		return &errUsage{what: err.Error()}
+		return &session.Misuse{What: err.Error()}
 	}
 	_, err = f.WriteString(text)
 	return errors.Join(err, f.Close())

@@ -10,6 +10,7 @@ import (
 
 	"uparrot/core/link"
 	"uparrot/core/port"
+	"uparrot/core/session"
 	"uparrot/core/source"
 	"uparrot/core/verdict"
 )
@@ -61,7 +62,7 @@ func TestExitStatus(t *testing.T) {
 		{usage(&cobra.Command{}, "no"), exitUsage},
 		{source.Mistakes{{File: "f"}}, exitUsage},
 		{&port.Error{Kind: port.Held}, exitBroken},
-		{&errBroken{"gone"}, exitBroken},
+		{&session.Unable{"gone"}, exitBroken},
 		{errors.Join(errInterrupted, errors.New("and more")), exitInterrupted},
 		{errors.New("anything else"), exitBroken},
 	} {

@@ -10,7 +10,6 @@ import (
 	"github.com/charmbracelet/lipgloss"
 
 	"uparrot/core/link"
-	"uparrot/core/report"
 )
 
 // walker guides a range walk: one live line, a bell when the link goes or comes
@@ -80,22 +79,4 @@ func (w *walker) observe(all []link.Progress) {
 		w.told = time.Now()
 		w.app.err.line("%s%s", strings.TrimSpace(state), text)
 	}
-}
-
-// stretches prints what was found between the marks.
-func (a *app) stretches(list []link.Stretch) {
-	rows := [][]string{{"stretch", "direction", "sent", "lost", "loss, 95 % interval", "longest run", "strength"}}
-	for _, s := range list {
-		strength := ""
-		if st := s.Strength; st != nil {
-			strength = fmt.Sprintf("mean %.1f dBm, %v to %v", st.Mean, st.Min, st.Max)
-		}
-		loss := "no frame was sent"
-		if s.Sent > 0 {
-			loss = report.Share(s.Loss)
-		}
-		rows = append(rows, []string{safe(s.Name), s.From + " to " + s.To, fmt.Sprint(s.Sent), fmt.Sprint(s.Lost), loss, fmt.Sprint(s.Longest), strength})
-	}
-	fmt.Fprintln(a.out)
-	table(a.out, rows)
 }

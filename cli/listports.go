@@ -29,7 +29,7 @@ socket:PATH or product:WORDS, on a bench or on the command line.`,
 				return fmt.Errorf("list the ports: %w", err)
 			}
 			if all == nil {
-				all = []portlist.Port{}
+				all = []portlist.Entry{}
 			}
 			switch {
 			case a.json && !follow:
@@ -65,7 +65,7 @@ socket:PATH or product:WORDS, on a bench or on the command line.`,
 }
 
 // portWords is a port on one line.
-func portWords(p portlist.Port) string {
+func portWords(p portlist.Entry) string {
 	parts := []string{p.Path}
 	for _, s := range []struct{ head, text string }{{"", strings.TrimSpace(p.Make + " " + p.Product)}, {"serial ", p.Serial}, {"socket ", p.Socket}, {"", p.Hint}} {
 		if s.text != "" {
@@ -75,7 +75,7 @@ func portWords(p portlist.Port) string {
 	return strings.Join(parts, ", ")
 }
 
-func (a *app) portTable(all []portlist.Port) {
+func (a *app) portTable(all []portlist.Entry) {
 	if len(all) == 0 {
 		fmt.Fprintln(a.out, "There is no serial port on this machine now. Plug an adapter in; --follow tells when it appears.")
 		return

@@ -11,20 +11,24 @@ import (
 	"github.com/spf13/cobra"
 
 	"uparrot/core/bringup/loopback"
-	"uparrot/core/phrasebook"
-	"uparrot/core/port"
+	"uparrot/core/record"
+	"uparrot/core/session"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
 
+// loopbackCommand is the command loopback with its flags.
+type loopbackCommand struct {
+	*app
+	ports  portFlags
+	keeps  evidenceFlags
+	speeds []string
+	noAsk  bool
+	test   loopback.Test
+}
+
 func (a *app) loopback() *cobra.Command {
-	var (
-		flags     portFlags
-		speeds    []string
-		noAsk     bool
-		recording string
-		t         loopback.Test
-	)
+	c := &loopbackCommand{app: a}
 	cmd := &cobra.Command{
 		Use:   "loopback PORT",
 		Short: "Proves your own side with TX and RX joined",
@@ -33,70 +37,88 @@ TX and RX, text, all 256 values and a pseudo-random stretch at several speeds.
 With a plug that stays in, --no-ask leaves the questions and the first part out.`,
 		Example: "uparrot loopback /dev/ttyUSB0",
 		Args:    args(1, 1, "one port"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			for _, s := range speeds {
-				n, err := strconv.Atoi(s)
-				if err != nil || n < uart.MinSpeed || n > uart.MaxSpeed {
-					return usage(cmd, "--speeds: %q is no speed from %d to %d baud", s, uart.MinSpeed, uart.MaxSpeed)
-				}
-				t.Speeds = append(t.Speeds, n)
-			}
-			ps, err := flags.read(cmd)
-			if err != nil {
-				return err
-			}
-			st, err := ps.station(args[0], phrasebook.Setup{}, nil)
-			if err != nil {
-				return err
-			}
-			dev, err := port.Open(st.Address, port.DefaultLine)
-			if err != nil {
-				return err
-			}
-			e, err := a.evidence(onlyRecord(recording), "loopback", "loopback", ps, nil)
-			if err != nil {
-				return errors.Join(err, dev.Close())
-			}
-			t.Port = recorded(dev, e.w, args[0])
-			if !noAsk {
-				in := bufio.NewReader(a.in)
-				t.Ask = func(what string) error { return a.askEnter(cmd.Context(), in, what) }
-			}
-			s := newScreen(a.out)
-			if !a.json {
-				t.Observe = func(st loopback.Stage) {
-					why := ""
-					if st.Why != "" {
-						why = ": " + safe(st.Why)
-					}
-					fmt.Fprintf(a.out, "%s  %s%s\n", s.verdict(st.Verdict, 8), st.What, why)
-				}
-			}
-			res, err := t.Do(cmd.Context())
-			err = errors.Join(err, dev.Close())
-			if a.json {
-				err = errors.Join(err, a.printJSON(res))
-			} else {
-				for _, p := range res.Proven {
-					fmt.Fprintf(a.out, "proven: %s\n", p)
-				}
-				for _, p := range res.Points {
-					fmt.Fprintf(a.out, "look at: %s\n", p)
-				}
-			}
-			if err == nil && res.Verdict != verdict.Untested { // what the port cannot do is said, and no failure
-				err = verdictError(res.Verdict)
-			}
-			return e.end(err)
-		},
+		RunE:    c.run,
 	}
-	cmd.Flags().StringVar(&flags.bench, "bench", "", "bench file that names the port")
-	cmd.Flags().BoolVar(&noAsk, "no-ask", false, "TX and RX are joined and stay so: ask nothing")
-	cmd.Flags().BoolVar(&t.Signals, "signals", false, "also RTS to CTS and DTR to DSR")
-	cmd.Flags().StringSliceVar(&speeds, "speeds", nil, "speeds to try, such as 9600,115200")
-	cmd.Flags().StringVar(&recording, "record", "", recordHelp)
-	cmd.Flags().BoolVar(&a.json, "json", false, "print the result as JSON")
+	c.ports.addBench(cmd)
+	c.keeps.add(cmd)
+	fl := cmd.Flags()
+	fl.BoolVar(&c.noAsk, "no-ask", false, "TX and RX are joined and stay so: ask nothing")
+	fl.BoolVar(&c.test.Signals, "signals", false, "also RTS to CTS and DTR to DSR")
+	fl.StringSliceVar(&c.speeds, "speeds", nil, "speeds to try, such as 9600,115200")
+	a.addJSON(cmd, "the result")
 	return cmd
+}
+
+func (c *loopbackCommand) run(cmd *cobra.Command, args []string) (err error) {
+	if c.test.Speeds, err = readSpeeds(cmd, c.speeds); err != nil {
+		return err
+	}
+	ps, err := c.ports.read(cmd)
+	if err != nil {
+		return err
+	}
+	stations, err := ps.Stations(args[0])
+	if err != nil {
+		return err
+	}
+	if !c.noAsk {
+		in := bufio.NewReader(c.in)
+		c.test.Ask = func(what string) error { return c.askEnter(cmd.Context(), in, what) }
+	}
+	var res loopback.Result
+	v, err := c.conduct(c.keeps, at("loopback", args[0], ps, stations...), c.watch(), func(events *record.Stream) (verdict.Verdict, error) {
+		dev, err := stations[0].Port(events)
+		if err != nil {
+			return "", err
+		}
+		c.test.Port, c.test.Events = dev, events
+		res, err = c.test.Do(cmd.Context())
+		return res.Verdict, errors.Join(err, dev.Close())
+	})
+	switch {
+	case c.json && res.Port != "":
+		err = errors.Join(err, c.printJSON(res))
+	case !c.json:
+		for _, p := range res.Proven {
+			fmt.Fprintf(c.out, "proven: %s\n", p)
+		}
+		for _, p := range res.Points {
+			fmt.Fprintf(c.out, "look at: %s\n", p)
+		}
+	}
+	if v == verdict.Untested { // what the port cannot do is said, and no failure
+		v = verdict.Passed
+	}
+	return withVerdict(v, err)
+}
+
+// watch prints each stage as it ends.
+func (c *loopbackCommand) watch() func(record.Event) {
+	if c.json {
+		return nil
+	}
+	s := newScreen(c.out)
+	return func(e record.Event) {
+		if st, ok := e.Live.(loopback.Stage); ok {
+			why := ""
+			if st.Why != "" {
+				why = ": " + safe(st.Why)
+			}
+			fmt.Fprintf(c.out, "%s  %s%s\n", s.verdict(st.Verdict, 8), st.What, why)
+		}
+	}
+}
+
+// readSpeeds reads the speeds that --speeds gives; nil if it gives none.
+func readSpeeds(cmd *cobra.Command, given []string) (speeds []int, err error) {
+	for _, s := range given {
+		n, err := strconv.Atoi(s)
+		if err != nil || n < uart.MinSpeed || n > uart.MaxSpeed {
+			return nil, usage(cmd, "--speeds: %q is no speed from %d to %d baud", s, uart.MinSpeed, uart.MaxSpeed)
+		}
+		speeds = append(speeds, n)
+	}
+	return speeds, nil
 }
 
 // askEnter has a person do something and press Enter.
@@ -106,7 +128,7 @@ func (a *app) askEnter(ctx context.Context, in *bufio.Reader, what string) error
 	go func() {
 		_, err := in.ReadString('\n')
 		if err == io.EOF {
-			err = &errUsage{what: "nobody is there to press Enter: with a plug that stays in, use --no-ask", example: "uparrot loopback /dev/ttyUSB0 --no-ask"}
+			err = &session.Misuse{What: "nobody is there to press Enter: with a plug that stays in, use --no-ask", Example: "uparrot loopback /dev/ttyUSB0 --no-ask"}
 		}
 		done <- err
 	}()

@@ -13,26 +13,23 @@ import (
 )
 
 // person is who answers a procedure's questions; nil means nobody.
-func (f *runFlags) person(cmd *cobra.Command, a *app) (perform.Operator, error) {
-	if f.answers != "" {
-		answers, err := perform.ReadAnswers(f.answers)
+func (c *runCommand) person(cmd *cobra.Command) (perform.Operator, error) {
+	if c.answers != "" {
+		answers, err := perform.ReadAnswers(c.answers)
 		if err != nil {
 			return nil, asUsage(err)
 		}
 		return answers, nil
 	}
-	if f.hands != nil {
-		return f.hands, nil
-	}
-	switch f.operator {
+	switch c.operator {
 	case "ask":
-		return &person{app: a}, nil
+		return &person{app: c.app}, nil
 	case "yes":
 		return perform.Agreeable{}, nil
 	case "none":
 		return nil, nil
 	}
-	return nil, usage(cmd, "--operator %s: %s", f.operator, source.DidYouMean(f.operator, []string{"ask", "yes", "none"}))
+	return nil, usage(cmd, "--operator %s: %s", c.operator, source.DidYouMean(c.operator, []string{"ask", "yes", "none"}))
 }
 
 // person is the operator in front of this program.

@@ -14,10 +14,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"uparrot/core/bench"
 	"uparrot/core/link"
 	"uparrot/core/perform"
 	"uparrot/core/procedure"
-	"uparrot/core/station"
 	"uparrot/core/verdict"
 )
 
@@ -156,7 +156,7 @@ func TestLinkTables(t *testing.T) {
 		{Speaker: "valley", Listener: "summit", Sent: 20, Heard: 1, Wanted: "not hear", Verdict: verdict.Failed}}})
 	point := link.LoadPoint{EveryMS: 55, Rate: 18.2, Throughput: 3490, Load: 0.07, Sent: 200, Lost: 2, Loss: link.Wilson(2, 200), P95MS: 83}
 	a.capacity(link.CapacityResult{Size: 24, MaxLoss: 0.02, Held: &point, Broken: &point, Verdict: verdict.Passed})
-	st := &station.Station{Name: "valley"}
+	st := &bench.Station{Name: "valley"}
 	a.bitTable(st, nil, link.BitsResult{Pattern: "prbs15", Sent: 80_000, Compared: 79_900, Outside: 100, Ratio: link.Wilson(0, 79_900), Slips: 1, Shifted: -8, Losses: 1, Seconds: 10, Available: 10, AvailRatio: 1, Verdict: verdict.Passed, Why: "no limit"})
 	for _, want := range []string{
 		"start    valley to hand  60    3     5.00 % (1.71 to 13.70)  2            mean -104.2 dBm, -110 to -99",

@@ -7,9 +7,9 @@ import (
 	"uparrot/core/procedure"
 )
 
-// plan prints what a procedure would say and wait for, without a port. Values
+// printPlan prints what a procedure would say and wait for, without a port. Values
 // that only the module can give stay as written.
-func (a *app) plan(proc *procedure.File, values map[string]any, chosen map[string]bool) error {
+func (a *app) printPlan(proc *procedure.File, values map[string]any, chosen map[string]bool) error {
 	s := newScreen(a.out)
 	fmt.Fprintln(a.out, s.bold(safe(proc.Title)))
 	for _, l := range proc.Lets {

@@ -1,17 +1,20 @@
 package cli
 
 import (
-	"fmt"
+	"errors"
+	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"uparrot/core/bench"
 	"uparrot/core/phrasebook"
-	"uparrot/core/port/portlist"
+	"uparrot/core/session"
+	"uparrot/core/sim/families"
 	"uparrot/core/source"
-	"uparrot/core/station"
 	"uparrot/core/uart"
+	"uparrot/core/verdict"
 )
 
 // portFlags say which ports a command speaks at and how.
@@ -23,29 +26,27 @@ type portFlags struct {
 }
 
 func (p *portFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&p.bench, "bench", "", "bench file that names the ports")
+	p.addBench(cmd)
 	cmd.Flags().IntVar(&p.speed, "speed", 0, "speed in baud, over what the files say")
 	cmd.Flags().StringVar(&p.frame, "frame", "", "frame such as 8N1, over what the files say")
 	cmd.Flags().StringVar(&p.phrasebook, "phrasebook", "", "phrasebook of the modules, over what the files say")
 }
 
-// ports are the bench and the settings of the command line.
-type ports struct {
-	bench *bench.Bench // nil if there is none
-	over  phrasebook.Setup
-	book  *phrasebook.Phrasebook // nil if there is none
+func (p *portFlags) addBench(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&p.bench, "bench", "", "bench file that names the ports")
 }
 
-func (p *portFlags) read(cmd *cobra.Command) (*ports, error) {
-	ps := &ports{}
+// read reads the files that the flags name.
+func (p *portFlags) read(cmd *cobra.Command) (*session.Ports, error) {
+	ps := &session.Ports{}
 	var err error
 	if p.bench != "" {
-		if ps.bench, err = bench.Read(p.bench); err != nil {
+		if ps.Bench, err = readBench(p.bench); err != nil {
 			return nil, asUsage(err)
 		}
 	}
 	if p.phrasebook != "" {
-		if ps.book, err = phrasebook.Read(p.phrasebook); err != nil {
+		if ps.Book, err = phrasebook.Read(p.phrasebook); err != nil {
 			return nil, asUsage(err)
 		}
 	}
@@ -54,14 +55,17 @@ func (p *portFlags) read(cmd *cobra.Command) (*ports, error) {
 		if err != nil {
 			return nil, usage(cmd, "--frame: %v", err)
 		}
-		ps.over.Frame = &f
+		ps.Over.Frame = &f
 	}
 	if p.speed < 0 || p.speed > uart.MaxSpeed {
 		return nil, usage(cmd, "--speed: %d is outside %d..%d baud", p.speed, uart.MinSpeed, uart.MaxSpeed)
 	}
-	ps.over.Speed = p.speed
+	ps.Over.Speed = p.speed
 	return ps, nil
 }
+
+// readBench reads a bench whose stand-ins are of the families that there are.
+func readBench(path string) (*bench.Bench, error) { return bench.Read(path, families.All.Names()) }
 
 // asUsage makes a file that cannot be read wrong use; mistakes in it are that
 // already.
@@ -69,65 +73,72 @@ func asUsage(err error) error {
 	if _, ok := err.(source.Mistakes); ok {
 		return err
 	}
-	return &errUsage{what: err.Error()}
+	return &session.Misuse{What: err.Error()}
 }
 
-// station finds a port by its name on the bench, or else takes the name as an
-// address. What is said in own, such as a procedure's header, stands between
-// the bench and the phrasebook.
-func (ps *ports) station(name string, own phrasebook.Setup, book *phrasebook.Phrasebook) (*station.Station, error) {
-	s := &station.Station{Name: name, Address: name, Phrasebook: book}
-	setup := ps.over
-	if ps.bench != nil {
-		if p, ok := ps.bench.Port(name); ok {
-			if p.Standin != nil && !p.Running() {
-				return nil, &errBroken{fmt.Sprintf("port %s is a stand-in that is not running: start it in another terminal with: uparrot standin %s", name, ps.bench.File)}
-			}
-			s.Address = p.At
-			setup = setup.Or(p.Own)
-			if p.Phrasebook != nil {
-				s.Phrasebook = p.Phrasebook
-			}
-		} else if !isAddress(name) {
-			return nil, &errUsage{what: fmt.Sprintf("the bench %s has no port %q. %s", ps.bench.File, name, source.DidYouMean(name, ps.bench.Names()))}
+// evidenceFlags say where a run leaves its evidence, and whose it is.
+type evidenceFlags struct {
+	session.Keep
+	quiet bool // where the record lies need not be told
+}
+
+func (f *evidenceFlags) add(cmd *cobra.Command) {
+	f.addRecord(cmd)
+	fl := cmd.Flags()
+	addLedger(cmd, &f.Ledger)
+	fl.BoolVar(&f.NoLedger, "no-ledger", false, "file nothing; a record only where --record says")
+	fl.StringVar(&f.Unit, "unit", "", "the unit that this is done to, such as its serial number")
+	fl.StringVar(&f.By, "by", "", "who does it; the login name unless given")
+}
+
+// addRecord is for what is no test of a unit: it has a record, and is not filed.
+func (f *evidenceFlags) addRecord(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.Record, "record", "", "keep everything said and heard in this file; one that exists is not overwritten (else it lies beside the ledger)")
+}
+
+// keep is the evidence that the flags ask for; what a person must know of it is told
+// on the screen.
+func (a *app) keep(f evidenceFlags) session.Keep {
+	k := f.Keep
+	k.Tool = "uparrot " + versionText()
+	k.Tell = func(text string) { a.err.line("%s", safe(text)) }
+	return k
+}
+
+// told tells where a record lies that nobody has named.
+func (a *app) told(f evidenceFlags, record string) {
+	if record != "" && f.Record == "" && !f.quiet {
+		a.err.line("%s", a.err.faint("record: "+safe(fromHome(record))))
+	}
+}
+
+func addLedger(cmd *cobra.Command, where *string) {
+	cmd.Flags().StringVar(where, "ledger", "", "the ledger: a file, or postgres://USER@HOST/DATABASE; "+session.LedgerVariable+" names another default")
+}
+
+// errEvidence says that all has been done, but that not all of it is on record.
+// That has been told already.
+var errEvidence = errQuiet{exitEvidence}
+
+// withVerdict is the error of something done: its verdict goes before lost evidence,
+// other errors before the verdict.
+func withVerdict(v verdict.Verdict, err error) error {
+	lost := errors.Is(err, session.ErrEvidence)
+	if bad := verdictError(v); bad != nil && (err == nil || lost) {
+		return bad
+	}
+	if lost {
+		return errEvidence
+	}
+	return err
+}
+
+// fromHome is a path as people write it, with ~ for the home folder.
+func fromHome(path string) string {
+	if home, err := os.UserHomeDir(); err == nil {
+		if rest, ok := strings.CutPrefix(path, home+string(filepath.Separator)); ok {
+			return filepath.Join("~", rest)
 		}
-	} else if !isAddress(name) {
-		return nil, &errUsage{what: fmt.Sprintf("%q is no address of a port. Give a path such as /dev/ttyUSB0, or name the bench that has this port with --bench", name)}
 	}
-	if ps.book != nil {
-		s.Phrasebook = ps.book
-	}
-	setup = setup.Or(own)
-	if s.Phrasebook != nil {
-		setup = setup.Or(s.Phrasebook.Setup())
-	}
-	s.Setup = setup
-	return s, locate(s)
+	return path
 }
-
-// locate turns an address by what is known of a port into its path.
-func locate(s *station.Station) error {
-	if !portlist.IsAddress(s.Address) {
-		return nil
-	}
-	all, err := portlist.List()
-	if err != nil {
-		return fmt.Errorf("list the ports: %w", err)
-	}
-	path, err := portlist.Resolve(s.Address, all)
-	if err != nil {
-		return &errBroken{err.Error()}
-	}
-	s.Address = path
-	return nil
-}
-
-// isAddress tells the path of a port from a name on a bench.
-func isAddress(s string) bool {
-	return strings.ContainsAny(s, `/\`) || portlist.IsAddress(s) || strings.HasPrefix(strings.ToUpper(s), "COM")
-}
-
-// errBroken is what keeps a command from running at all.
-type errBroken struct{ what string }
-
-func (e *errBroken) Error() string { return e.what }

@@ -12,18 +12,25 @@ import (
 
 	"uparrot/core/bench"
 	"uparrot/core/bringup/probe"
-	"uparrot/core/phrasebook"
 	"uparrot/core/port"
-	"uparrot/core/uart"
+	"uparrot/core/record"
+	"uparrot/core/session"
+	"uparrot/core/verdict"
 )
 
+// probeCommand is the command probe with its flags.
+type probeCommand struct {
+	*app
+	ports       portFlags
+	keeps       evidenceFlags
+	speeds      []string
+	write, name string
+	plan        bool
+	probe       probe.Probe
+}
+
 func (a *app) probe() *cobra.Command {
-	var (
-		flags                  portFlags
-		wake, speeds           []string
-		write, name, recording string
-		plan                   bool
-	)
+	c := &probeCommand{app: a}
 	cmd := &cobra.Command{
 		Use:   "probe PORT",
 		Short: "Finds speed, frame and line ending, and says what it heard",
@@ -32,87 +39,85 @@ back by how readable it is. It sends only what --wake allows: Enter alone and AT
 unless you say otherwise. --plan tells what would be sent.`,
 		Example: "uparrot probe /dev/ttyUSB0 --write larkfell.toml --name valley",
 		Args:    args(1, 1, "one port"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			ps, err := flags.read(cmd)
-			if err != nil {
-				return err
-			}
-			p := &probe.Probe{Wake: wake}
-			for _, s := range speeds {
-				n, err := strconv.Atoi(s)
-				if err != nil || n < uart.MinSpeed || n > uart.MaxSpeed {
-					return usage(cmd, "--speeds: %q is no speed from %d to %d baud", s, uart.MinSpeed, uart.MaxSpeed)
-				}
-				p.Speeds = append(p.Speeds, n)
-			}
-			if p.Speeds == nil {
-				p.Speeds = probe.Speeds
-			}
-			if plan {
-				a.probePlan(p)
-				return nil
-			}
-			st, err := ps.station(args[0], phrasebook.Setup{}, nil)
-			if err != nil {
-				return err
-			}
-			if name == "" {
-				name = benchName(args[0])
-			}
-			if write != "" {
-				if err := canWrite(write, name); err != nil {
-					return err
-				}
-			}
-			dev, err := port.Open(st.Address, uart.Line{Speed: p.Speeds[0]})
-			if err != nil {
-				return err
-			}
-			e, err := a.evidence(onlyRecord(recording), "probe", "probe", ps, nil)
-			if err != nil {
-				return errors.Join(err, dev.Close())
-			}
-			p.Port = recorded(dev, e.w, args[0])
-			p.Observe = func(h probe.Heard) {
-				if h.Text != "" {
-					a.err.draw("%d baud: heard %s", h.Speed, oneLine(h.Text))
-				}
-			}
-			res, err := p.Run(cmd.Context())
-			a.err.end()
-			err = errors.Join(err, dev.Close())
-			if err = e.end(err); err != nil {
-				return err
-			}
-			if a.json {
-				err = a.printJSON(res)
-			} else {
-				a.probeResult(res)
-			}
-			if err == nil && res.Kind == probe.Found && write != "" {
-				if err = writeEntry(write, name, st.Address, res); err == nil {
-					a.err.line("written to %s as port %s", write, name)
-				}
-			}
-			if err == nil && res.Kind != probe.Found {
-				err = errQuiet{exitFailed}
-			}
-			return err
-		},
+		RunE:    c.run,
 	}
-	cmd.Flags().StringVar(&flags.bench, "bench", "", "bench file that names the port")
-	cmd.Flags().StringArrayVar(&wake, "wake", nil, `a text that may be sent, in place of Enter and AT; "" is Enter alone`)
-	cmd.Flags().StringSliceVar(&speeds, "speeds", nil, "speeds to try, in this order, such as 9600,74880")
-	cmd.Flags().StringVar(&write, "write", "", "write what was found into this bench file")
-	cmd.Flags().StringVar(&name, "name", "", "the port's name there (default: made from the address)")
-	cmd.Flags().StringVar(&recording, "record", "", recordHelp)
-	cmd.Flags().BoolVar(&plan, "plan", false, "tell what would be sent, and touch nothing")
-	cmd.Flags().BoolVar(&a.json, "json", false, "print the result as JSON")
+	c.ports.addBench(cmd)
+	c.keeps.add(cmd)
+	fl := cmd.Flags()
+	fl.StringArrayVar(&c.probe.Wake, "wake", nil, `a text that may be sent, in place of Enter and AT; "" is Enter alone`)
+	fl.StringSliceVar(&c.speeds, "speeds", nil, "speeds to try, in this order, such as 9600,76800")
+	fl.StringVar(&c.write, "write", "", "write what was found into this bench file")
+	fl.StringVar(&c.name, "name", "", "the port's name there (default: made from the address)")
+	fl.BoolVar(&c.plan, "plan", false, "tell what would be sent, and touch nothing")
+	a.addJSON(cmd, "the result")
 	return cmd
 }
 
-func (a *app) probePlan(p *probe.Probe) {
-	wake := p.Wake
+func (c *probeCommand) run(cmd *cobra.Command, args []string) (err error) {
+	if c.probe.Speeds, err = readSpeeds(cmd, c.speeds); err != nil {
+		return err
+	}
+	if c.probe.Speeds == nil {
+		c.probe.Speeds = probe.Speeds
+	}
+	if c.plan {
+		c.printPlan()
+		return nil
+	}
+	ps, err := c.ports.read(cmd)
+	if err != nil {
+		return err
+	}
+	stations, err := ps.Stations(args[0])
+	if err != nil {
+		return err
+	}
+	st := stations[0]
+	if c.name == "" {
+		c.name = benchName(args[0])
+	}
+	if c.write != "" {
+		if err := canWrite(c.write, c.name); err != nil {
+			return err
+		}
+	}
+	st.Setup.Speed, st.Setup.Frame = c.probe.Speeds[0], nil
+	var res probe.Result
+	v, err := c.conduct(c.keeps, at("probe", args[0], ps, st), c.watch, func(events *record.Stream) (verdict.Verdict, error) {
+		dev, err := st.Port(events)
+		if err != nil {
+			return "", err
+		}
+		c.probe.Port, c.probe.Events = dev, events
+		res, err = c.probe.Run(cmd.Context())
+		return res.Verdict, errors.Join(err, dev.Close())
+	})
+	if err != nil && !errors.Is(err, session.ErrEvidence) {
+		return err
+	}
+	if c.json {
+		err = errors.Join(err, c.printJSON(res))
+	} else {
+		c.print(res)
+	}
+	if res.Kind == probe.Found && c.write != "" {
+		if werr := writeEntry(c.write, c.name, st.Address, res); werr != nil {
+			return errors.Join(err, werr)
+		}
+		c.err.line("written to %s as port %s", c.write, c.name)
+	}
+	return withVerdict(v, err)
+}
+
+// watch shows what is heard at each try.
+func (c *probeCommand) watch(e record.Event) {
+	if h, ok := e.Live.(probe.Heard); ok && h.Text != "" {
+		c.err.draw("%d baud: heard %s", h.Speed, oneLine(h.Text))
+	}
+}
+
+func (c *probeCommand) printPlan() {
+	wake := c.probe.Wake
 	if wake == nil {
 		wake = probe.Wake
 	}
@@ -124,35 +129,35 @@ func (a *app) probePlan(p *probe.Probe) {
 		say = append(say, w)
 	}
 	var list []string
-	for _, s := range p.Speeds {
+	for _, s := range c.probe.Speeds {
 		list = append(list, strconv.Itoa(s))
 	}
-	fmt.Fprintf(a.out, "At each of these speeds, until there is a readable answer: %s baud.\n", strings.Join(list, ", "))
-	fmt.Fprintf(a.out, "It would listen, then send: %s; each with CR LF at the end.\n", strings.Join(say, ", then "))
-	fmt.Fprintln(a.out, "Where an answer is readable, the same again with CR, with LF and with the frame that was found. Nothing else.")
+	fmt.Fprintf(c.out, "At each of these speeds, until there is a readable answer: %s baud.\n", strings.Join(list, ", "))
+	fmt.Fprintf(c.out, "It would listen, then send: %s; each with CR LF at the end.\n", strings.Join(say, ", then "))
+	fmt.Fprintln(c.out, "Where an answer is readable, the same again with CR, with LF and with the frame that was found. Nothing else.")
 }
 
-func (a *app) probeResult(r probe.Result) {
-	s := newScreen(a.out)
+func (c *probeCommand) print(r probe.Result) {
+	s := newScreen(c.out)
 	if r.Kind == probe.Found {
 		how := "sure"
 		if !r.Sure {
 			how = "likely, not sure"
 		}
-		fmt.Fprintf(a.out, "%s  %s, ending %s, dialect %s (%s, in %s)\n", s.bold(r.Port), r.Line(), r.Ending, r.Dialect, how, took(fromMS(r.TookMS)))
+		fmt.Fprintf(c.out, "%s  %s, ending %s, dialect %s (%s, in %s)\n", s.bold(r.Port), r.Line(), r.Ending, r.Dialect, how, took(fromMS(r.TookMS)))
 	} else {
-		fmt.Fprintf(a.out, "%s  no setting was found (in %s)\n", s.bold(r.Port), took(fromMS(r.TookMS)))
+		fmt.Fprintf(c.out, "%s  no setting was found (in %s)\n", s.bold(r.Port), took(fromMS(r.TookMS)))
 		for i, h := range r.Heard {
 			if h.Text != "" && i < 8 {
-				fmt.Fprintf(a.out, "  heard at %d: %s\n", h.Speed, oneLine(h.Text[:min(60, len(h.Text))]))
+				fmt.Fprintf(c.out, "  heard at %d: %s\n", h.Speed, oneLine(h.Text[:min(60, len(h.Text))]))
 			}
 		}
 	}
 	for _, w := range r.Why {
-		fmt.Fprintf(a.out, "  %s\n", safe(w))
+		fmt.Fprintf(c.out, "  %s\n", safe(w))
 	}
 	for _, p := range r.Points {
-		fmt.Fprintf(a.out, "  look at: %s\n", p)
+		fmt.Fprintf(c.out, "  look at: %s\n", p)
 	}
 }
 
@@ -173,22 +178,22 @@ func canWrite(file, name string) error {
 	if _, err := os.Stat(file); errors.Is(err, os.ErrNotExist) {
 		return nil
 	}
-	b, err := bench.Read(file)
+	b, err := bench.Read(file, nil)
 	if err != nil {
 		return asUsage(err)
 	}
 	if _, ok := b.Port(name); ok {
-		return &errUsage{what: fmt.Sprintf("the bench %s has a port %s already: choose another name with --name", file, name)}
+		return &session.Misuse{What: fmt.Sprintf("the bench %s has a port %s already: choose another name with --name", file, name)}
 	}
 	return nil
 }
 
 // writeEntry adds a port to a bench file and leaves the rest as it is.
-func writeEntry(file, name, address string, r probe.Result) error {
-	if abs, err := filepath.Abs(address); err == nil && strings.Contains(address, "/") && !strings.Contains(address, "://") {
-		address = abs
+func writeEntry(file, name string, at port.Address, r probe.Result) error {
+	if abs, err := filepath.Abs(at.Where); err == nil && at.Path() {
+		at.Where = abs
 	}
-	entry := fmt.Sprintf("[port.%s]\nat = %q\ndialect = %q\nspeed = %d\nframe = %q\nending = %q\n", name, address, r.Dialect, r.Speed, r.Frame.String(), r.Ending)
+	entry := fmt.Sprintf("[port.%s]\nat = %q\ndialect = %q\nspeed = %d\nframe = %q\nending = %q\n", name, at.String(), r.Dialect.String(), r.Speed, r.Frame.String(), r.Ending.String())
 	if !r.Sure {
 		entry = "# likely, not sure\n" + entry
 	}

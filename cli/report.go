@@ -11,6 +11,7 @@ import (
 
 	"uparrot/core/record"
 	"uparrot/core/report"
+	"uparrot/core/session"
 	"uparrot/core/source"
 )
 
@@ -37,7 +38,7 @@ altered (1).`,
 			}
 			f, err := os.Open(args[0])
 			if err != nil {
-				return &errUsage{what: fmt.Sprintf("read the record: %v", err)}
+				return &session.Misuse{What: fmt.Sprintf("read the record: %v", err)}
 			}
 			defer f.Close()
 			if verify {
@@ -78,7 +79,7 @@ func forms() string {
 func (a *app) view(f io.ReadSeeker, form, table, out string) (*report.Digest, error) {
 	if out == "" {
 		if form == "pcapng" && a.outIsTerminal() {
-			return nil, &errUsage{what: "pcapng is no text to be shown: name a file with --out", example: "uparrot report valley.record --as pcapng --out valley.pcapng"}
+			return nil, &session.Misuse{What: "pcapng is no text to be shown: name a file with --out", Example: "uparrot report valley.record --as pcapng --out valley.pcapng"}
 		}
 		return report.View(a.out, f, form, table)
 	}

@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"uparrot/core/session"
 	"uparrot/core/source"
 	"uparrot/core/verdict"
 )
@@ -37,23 +38,17 @@ const (
 	exitInterrupted = 130
 )
 
-// errUsage is wrong use of a command.
-type errUsage struct {
-	what    string
-	example string // a correct call
-}
-
-func (e *errUsage) Error() string {
-	if e.example == "" {
-		return e.what
-	}
-	return e.what + "\nA correct call: " + e.example
-}
-
 // usage is an error of wrong use with the command's own example.
 func usage(cmd *cobra.Command, format string, args ...any) error {
-	example, _, _ := strings.Cut(strings.TrimSpace(cmd.Example), "\n")
-	return &errUsage{fmt.Sprintf(format, args...), example}
+	return withExample(cmd, &session.Misuse{What: fmt.Sprintf(format, args...)})
+}
+
+// withExample adds the command's own example to an error of wrong use.
+func withExample(cmd *cobra.Command, err error) error {
+	if wrong, ok := errors.AsType[*session.Misuse](err); ok && wrong.Example == "" {
+		wrong.Example, _, _ = strings.Cut(strings.TrimSpace(cmd.Example), "\n")
+	}
+	return err
 }
 
 // errVerdict carries a verdict that is not passed to the exit status. All has
@@ -64,7 +59,7 @@ func (e errVerdict) Error() string { return string(e.Verdict) }
 
 // verdictError is nil for what passed.
 func verdictError(v verdict.Verdict) error {
-	if v == verdict.Passed || v == verdict.Skipped || v == "" {
+	if v == verdict.Passed || v == verdict.Measured || v == verdict.Skipped || v == "" {
 		return nil
 	}
 	return errVerdict{v}
@@ -129,7 +124,7 @@ func exitStatus(err error) int {
 	if q, ok := errors.AsType[errQuiet](err); ok {
 		return q.status
 	}
-	_, wrongUse := errors.AsType[*errUsage](err)
+	_, wrongUse := errors.AsType[*session.Misuse](err)
 	_, mistakes := errors.AsType[source.Mistakes](err)
 	switch {
 	case errors.Is(err, errInterrupted):
@@ -174,7 +169,7 @@ func unknownCommand(root *cobra.Command, args []string) error {
 	if contains(names, args[0]) {
 		return nil
 	}
-	return &errUsage{what: fmt.Sprintf("there is no command %q. %s", args[0], source.DidYouMean(args[0], names)), example: "uparrot demo"}
+	return &session.Misuse{What: fmt.Sprintf("there is no command %q. %s", args[0], source.DidYouMean(args[0], names)), Example: "uparrot demo"}
 }
 
 // flagError says what is wrong with a flag in plain words.

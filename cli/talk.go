@@ -14,24 +14,28 @@ import (
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
-	"uparrot/core/source"
-	"uparrot/core/station"
+	"uparrot/core/record"
+	"uparrot/core/session"
 	"uparrot/core/talk"
+	"uparrot/core/text"
+	"uparrot/core/verdict"
 )
 
-// talkFlags are the flags of talk as given.
-type talkFlags struct {
+// talkCommand is the command talk with its flags.
+type talkCommand struct {
+	*app
 	ports     portFlags
+	keeps     evidenceFlags
 	ending    string
-	recording string
 	plain     bool
 	reopen    bool
 	lasts     time.Duration
-	until     string
+	untilText string
+	until     *pattern.Pattern // nil if nothing ends it
 }
 
 func (a *app) talk() *cobra.Command {
-	var f talkFlags
+	c := &talkCommand{app: a}
 	cmd := &cobra.Command{
 		Use:   "talk PORT [PORT]",
 		Short: "Speak by hand: lines or keys, text or hex, one port or two",
@@ -45,62 +49,51 @@ Without a terminal, or with --plain, lines come from stdin, each said after the
 answer to the one before, and what comes is printed.`,
 		Example: "uparrot talk valley --bench larkfell.toml",
 		Args:    args(1, 2, "one port or two"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			ps, err := f.ports.read(cmd)
-			if err != nil {
-				return err
-			}
-			var until *pattern.Pattern
-			if f.until != "" {
-				if until, err = pattern.Compile(f.until); err != nil {
-					return usage(cmd, "--until: %v", err)
-				}
-			}
-			own := phrasebook.Setup{}
-			if f.ending != "" {
-				if !contains(phrasebook.EndingNames, f.ending) {
-					return usage(cmd, "--ending: there is no line ending %q. %s", f.ending, source.DidYouMean(f.ending, phrasebook.EndingNames))
-				}
-				own.Ending = f.ending
-			}
-			ps.over = own.Or(ps.over)
-			var stations []*station.Station
-			for _, name := range args {
-				st, err := ps.station(name, phrasebook.Setup{}, nil)
-				if err != nil {
-					return err
-				}
-				if len(stations) == 1 && st.Address == stations[0].Address {
-					return usage(cmd, "both ports are %s", name)
-				}
-				stations = append(stations, st)
-			}
-			e, err := a.evidence(onlyRecord(f.recording), "talk", "talk", ps, stations)
-			if err != nil {
-				return err
-			}
-			var talkers []*talk.Talker
-			for _, st := range stations {
-				talkers = append(talkers, &talk.Talker{Station: st, Record: e.w, Reopen: f.reopen})
-			}
-			in, isFile := a.in.(*os.File)
-			if f.plain || f.lasts > 0 || until != nil || !isFile || !term.IsTerminal(int(in.Fd())) || !a.outIsTerminal() {
-				err = a.talkPlain(cmd.Context(), talkers, f, until)
-			} else {
-				err = a.talkView(cmd.Context(), talkers)
-			}
-			return e.end(err)
-		},
+		RunE:    c.run,
 	}
-	f.ports.add(cmd)
+	c.ports.add(cmd)
+	c.keeps.addRecord(cmd)
 	fl := cmd.Flags()
-	fl.StringVar(&f.ending, "ending", "", "line ending: cr, lf, crlf or none")
-	fl.StringVar(&f.recording, "record", "", recordHelp)
-	fl.BoolVar(&f.plain, "plain", false, "no view: lines from stdin, what comes to stdout")
-	fl.BoolVar(&f.reopen, "reopen", false, "wait for a port that has gone to come back")
-	fl.DurationVar(&f.lasts, "for", 0, "end after this time (without the view)")
-	fl.StringVar(&f.until, "until", "", "end when a line like this has come, as in heard text (without the view)")
+	fl.StringVar(&c.ending, "ending", "", "line ending: cr, lf, crlf or none")
+	fl.BoolVar(&c.plain, "plain", false, "no view: lines from stdin, what comes to stdout")
+	fl.BoolVar(&c.reopen, "reopen", false, "wait for a port that has gone to come back")
+	fl.DurationVar(&c.lasts, "for", 0, "end after this time (without the view)")
+	fl.StringVar(&c.untilText, "until-heard", "", "end when a line like this has come, as in heard text (without the view)")
 	return cmd
+}
+
+func (c *talkCommand) run(cmd *cobra.Command, args []string) error {
+	ps, err := c.ports.read(cmd)
+	if err != nil {
+		return err
+	}
+	if c.untilText != "" {
+		if c.until, err = pattern.Compile(c.untilText); err != nil {
+			return usage(cmd, "--until-heard: %v", err)
+		}
+	}
+	if c.ending != "" {
+		if ps.Over.Ending, err = phrasebook.ParseEnding(c.ending); err != nil {
+			return usage(cmd, "--ending: %v", err)
+		}
+	}
+	stations, err := ps.Stations(args...)
+	if err != nil {
+		return err
+	}
+	c.keeps.NoFiling, c.keeps.quiet = true, true // it is no test of a unit
+	_, err = c.conduct(c.keeps, at("talk", "talk", ps, stations...), nil, func(events *record.Stream) (verdict.Verdict, error) {
+		var talkers []*talk.Talker
+		for _, st := range stations {
+			talkers = append(talkers, &talk.Talker{Station: st, Events: events, Reopen: c.reopen})
+		}
+		in, isFile := c.in.(*os.File)
+		if c.plain || c.lasts > 0 || c.until != nil || !isFile || !term.IsTerminal(int(in.Fd())) || !c.outIsTerminal() {
+			return verdict.Measured, c.talkPlain(cmd.Context(), talkers)
+		}
+		return verdict.Measured, c.talkView(cmd.Context(), talkers)
+	})
+	return withVerdict(verdict.Measured, err)
 }
 
 func contains(list []string, s string) bool {
@@ -118,9 +111,9 @@ func (a *app) outIsTerminal() bool {
 }
 
 // talkPlain speaks without a view, so that talk works in a pipe.
-func (a *app) talkPlain(ctx context.Context, talkers []*talk.Talker, f talkFlags, until *pattern.Pattern) error {
+func (a *talkCommand) talkPlain(ctx context.Context, talkers []*talk.Talker) error {
 	if len(talkers) > 1 {
-		return &errUsage{what: "without the view talk speaks with one port", example: "echo AT | uparrot talk valley --bench larkfell.toml"}
+		return &session.Misuse{What: "without the view talk speaks with one port", Example: "echo AT | uparrot talk valley --bench larkfell.toml"}
 	}
 	t := talkers[0]
 	ctx, cancel := context.WithCancelCause(ctx)
@@ -134,25 +127,25 @@ func (a *app) talkPlain(ctx context.Context, talkers []*talk.Talker, f talkFlags
 			if l.Open {
 				break
 			}
-			if len(l.Bytes) == 0 || talk.Text(l.Bytes) == "" && l.Kind == talk.Heard {
+			if len(l.Bytes) == 0 || text.Shown(l.Bytes) == "" && l.Kind == talk.Heard {
 				continue
 			}
-			fmt.Fprintf(a.out, "%s%s %s\n", talk.Clock.Stamp(l, nil), [...]string{"<", ">", "#"}[l.Kind], talk.Text(l.Bytes))
-			if l.Kind == talk.Heard && until != nil {
-				if _, ok := until.Match([]byte(talk.Text(l.Bytes))); ok {
+			fmt.Fprintf(a.out, "%s%s %s\n", talk.Clock.Stamp(l, nil), [...]string{"<", ">", "#"}[l.Kind], text.Shown(l.Bytes))
+			if l.Kind == talk.Heard && a.until != nil {
+				if _, ok := a.until.Match([]byte(text.Shown(l.Bytes))); ok {
 					cancel(errSeen)
 				}
 			}
 		}
-		if e.Err != nil && !f.reopen {
+		if e.Err != nil && !a.reopen {
 			cancel(e.Err)
 		}
 	}
 	if err := t.Open(ctx); err != nil {
 		return err
 	}
-	if f.lasts > 0 {
-		timer := time.AfterFunc(f.lasts, func() { cancel(errEnough) })
+	if a.lasts > 0 {
+		timer := time.AfterFunc(a.lasts, func() { cancel(errEnough) })
 		defer timer.Stop()
 	}
 	lines := make(chan string)
@@ -167,18 +160,18 @@ func (a *app) talkPlain(ctx context.Context, talkers []*talk.Talker, f talkFlags
 			}
 		}
 	}()
-	err := a.sayAll(ctx, t, lines, f.lasts > 0 || until != nil)
+	err := a.sayAll(ctx, t, lines, a.lasts > 0 || a.until != nil)
 	switch {
-	case errors.Is(err, errSeen), errors.Is(err, errEnough) && until == nil:
+	case errors.Is(err, errSeen), errors.Is(err, errEnough) && a.until == nil:
 		err = nil
 	case errors.Is(err, errEnough):
-		a.err.line("uparrot: no line like %s came within %v", safe(f.until), f.lasts)
+		a.err.line("uparrot: no line like %s came within %v", safe(a.untilText), a.lasts)
 		err = errQuiet{exitFailed}
 	}
 	err = errors.Join(err, t.Close())
 	// A line without its end, such as a prompt, is worth showing too.
 	if n := len(log.Lines); n > 0 && log.Lines[n-1].Open {
-		fmt.Fprintf(a.out, "%s< %s\n", talk.Clock.Stamp(log.Lines[n-1], nil), talk.Text(log.Lines[n-1].Bytes))
+		fmt.Fprintf(a.out, "%s< %s\n", talk.Clock.Stamp(log.Lines[n-1], nil), text.Shown(log.Lines[n-1].Bytes))
 	}
 	return err
 }
@@ -209,7 +202,7 @@ func (a *app) sayAll(ctx context.Context, t *talk.Talker, lines <-chan string, g
 			}
 			text, whole, err := talk.Words(phrases, l)
 			if err != nil {
-				return &errUsage{what: err.Error()}
+				return &session.Misuse{What: err.Error()}
 			}
 			if err := t.Say(ctx, whole, text); err != nil {
 				return err

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/term"
 
 	"uparrot/core/talk"
+	"uparrot/core/text"
 )
 
 // keysDoneMsg tells that key mode is over.
@@ -64,7 +65,7 @@ func (k *keyMode) Run() error {
 		case e.Kind == talk.Heard:
 			k.out.Write(e.Bytes) // a terminal that has gone ends the program anyway
 		case e.Kind == talk.Note:
-			fmt.Fprintf(k.out, "\r\n# %s\r\n", talk.Text(e.Bytes))
+			fmt.Fprintf(k.out, "\r\n# %s\r\n", text.Shown(e.Bytes))
 		}
 	})
 	defer func() {

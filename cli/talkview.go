@@ -15,6 +15,8 @@ import (
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/talk"
+	"uparrot/core/text"
+	"uparrot/core/uart"
 )
 
 // pane is one port in the view.
@@ -187,14 +189,7 @@ func (v *view) key(k tea.KeyMsg) tea.Cmd {
 	case "f2":
 		return v.keys(p)
 	case "f3":
-		names := phrasebook.EndingNames
-		next := names[0]
-		for i, n := range names {
-			if n == ending(p) {
-				next = names[(i+1)%len(names)]
-			}
-		}
-		p.SetEnding(next)
+		p.SetEnding(ending(p)%phrasebook.NoEnding + 1) // the next, round and round
 	case "f4":
 		v.as = v.as.Next()
 	case "f5":
@@ -202,9 +197,9 @@ func (v *view) key(k tea.KeyMsg) tea.Cmd {
 	case "f6":
 		v.ask(forSpeed)
 	case "f7":
-		return v.do(func() error { return p.Toggle(port.DTR) })
+		return v.do(func() error { return p.Toggle(uart.DTR) })
 	case "f8":
-		return v.do(func() error { return p.Toggle(port.RTS) })
+		return v.do(func() error { return p.Toggle(uart.RTS) })
 	case "f9":
 		return v.do(p.Break)
 	case "ctrl+f":
@@ -236,13 +231,8 @@ func (v *view) key(k tea.KeyMsg) tea.Cmd {
 	return nil
 }
 
-// ending is the name of a port's line ending.
-func ending(p *pane) string {
-	if e := p.Station.Setup.Ending; e != "" {
-		return e
-	}
-	return "crlf"
-}
+// ending is a port's line ending.
+func ending(p *pane) phrasebook.Ending { return max(p.Station.Setup.Ending, phrasebook.CRLF) }
 
 // ask has the input line ask for something else for a while.
 func (v *view) ask(what asking) {
@@ -398,7 +388,7 @@ func (v *view) column(p *pane, active bool, w int) string {
 		}
 	}
 	rows := []string{
-		barStyle.Render(pad(mark+oneLine(p.name)+"  "+p.Line().String()+"  ending "+ending(p)+"  view "+v.as.String()+"  times "+v.times.String()+map[bool]string{false: "  what is said is not shown"}[v.echo], w)),
+		barStyle.Render(pad(mark+oneLine(p.name)+"  "+p.Line().String()+"  ending "+ending(p).String()+"  view "+v.as.String()+"  times "+v.times.String()+map[bool]string{false: "  what is said is not shown"}[v.echo], w)),
 		pad("  "+p.signals()+"  "+life+p.errors(), w),
 	}
 	high := v.bodyHigh()
@@ -447,10 +437,10 @@ func onOff(on bool) string {
 // rows are the rows of one line of the log.
 func (v *view) rows(p *pane, i, w int) []string {
 	l := p.log.Lines[i]
-	if l.Kind == talk.Heard && v.as == talk.AsText && talk.Text(l.Bytes) == "" && !l.Open {
+	if l.Kind == talk.Heard && v.as == talk.AsText && text.Shown(l.Bytes) == "" && !l.Open {
 		return nil // the blank lines round an answer
 	}
-	var before *talk.Line
+	var before *talk.Row
 	if i > 0 {
 		before = &p.log.Lines[i-1]
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"uparrot/core/procedure"
+	"uparrot/core/session"
 )
 
 func (a *app) tidy() *cobra.Command {
@@ -32,7 +33,7 @@ input.`,
 				}
 				text, err := a.source(f)
 				if err != nil {
-					return &errUsage{what: err.Error()}
+					return &session.Misuse{What: err.Error()}
 				}
 				tidied, err := procedure.Tidy(f, text)
 				if err != nil {

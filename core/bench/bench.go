@@ -10,33 +10,73 @@ import (
 	"os"
 	"path/filepath"
 	"sort"
-	"strconv"
 	"strings"
 	"time"
 
 	"uparrot/core/phrasebook"
+	"uparrot/core/port"
 	"uparrot/core/record/conversation"
-	"uparrot/core/sim"
 	"uparrot/core/source"
+	"uparrot/core/source/toml"
+	"uparrot/core/stats"
 	"uparrot/core/uart"
 )
 
 // Bench is the ports on the table.
 type Bench struct {
 	File  string
-	Ports []*Port // by name
-	Air   sim.Air
+	Ports []*Entry // by name
+	Air   Air
 }
 
-// Port is one port.
-type Port struct {
+// Entry is one port on the bench.
+type Entry struct {
 	Name       string
-	At         string                 // address; for a stand-in without one, where its link is
+	At         port.Address           // for a stand-in without one, where its link is
 	Own        phrasebook.Setup       // what the bench itself says
 	Setup      phrasebook.Setup       // with what the phrasebook says
 	Phrasebook *phrasebook.Phrasebook // nil if there is none
-	Standin    *sim.Module            // nil if the module is real
+	Standin    *Standin               // nil if the module is real
 	Hears      *[]string              // the ports that must hear it; nil if that is not said
+}
+
+// Standin describes a simulated module.
+type Standin struct {
+	Name     string
+	Family   string                 // "" makes one of Book or Again
+	Book     *phrasebook.Phrasebook // for a module without a family of its own
+	Again    *conversation.Talk     // for one that answers as in a record
+	Line     uart.Line
+	Place    float64           // metres along the cableway, for strength by distance
+	Settings map[string]string // what differs from the delivered settings, by the module's own names
+}
+
+// Air says what happens to messages between simulated radios. Shares are from 0 to
+// 1; at most one of the four befalls a message.
+type Air struct {
+	Seed      uint64
+	Loss      float64       // share of messages that do not arrive
+	Damage    float64       // share that arrive with bytes altered
+	Duplicate float64       // share that arrive twice
+	Reorder   float64       // share that the next message overtakes
+	Delay     time.Duration // least time from radio to radio
+	Spread    time.Duration // up to this much is added, every value being as likely
+
+	// Bursts come beside all that: in its bad state the air loses every message.
+	// Enter is how likely a message finds it bad after a good one, Leave how likely
+	// good after a bad one (E. N. Gilbert, 1960).
+	Enter, Leave float64
+
+	// Rate is the bits a second that the air carries in one direction, of payload;
+	// 0 is no limit. Preamble stands before each message. Of messages that wait for
+	// the air at most Buffer bytes are kept; what is more is lost. 0 keeps 4096.
+	Rate     float64
+	Preamble time.Duration
+	Buffer   int
+
+	// Walk is how fast the distance grows, in metres a second, as if one end were
+	// carried away.
+	Walk float64
 }
 
 // file is what stands in a bench file.
@@ -46,8 +86,8 @@ type file struct {
 }
 
 type filePort struct {
-	At         string `toml:"at"`
-	Phrasebook string `toml:"phrasebook"`
+	At         port.Address `toml:"at"`
+	Phrasebook string       `toml:"phrasebook"`
 	phrasebook.Setup
 	Hears   *[]string    `toml:"hears"`
 	Standin *fileStandin `toml:"standin"`
@@ -80,39 +120,10 @@ type fileAir struct {
 // share is a part of a whole, such as "2%" or 0.02.
 type share float64
 
-func (s *share) UnmarshalTOML(v any) error {
-	switch v := v.(type) {
-	case float64:
-		*s = share(v)
-	case int64:
-		*s = share(v)
-	case string:
-		f, err := ParseShare(v)
-		if err != nil {
-			return err
-		}
-		*s = share(f)
-	default:
-		return fmt.Errorf("%v is no share: wanted one such as \"2%%\" or 0.02", v)
-	}
-	if *s < 0 || *s > 1 {
-		return fmt.Errorf("the share %v is outside 0%%..100%%", v)
-	}
-	return nil
-}
-
-// ParseShare reads a part of a whole: 2%, 2 % or 0.02.
-func ParseShare(text string) (float64, error) {
-	bare := strings.TrimSpace(text)
-	in, percent := strings.CutSuffix(bare, "%")
-	f, err := strconv.ParseFloat(strings.TrimSpace(in), 64)
-	if percent {
-		f /= 100
-	}
-	if err != nil || f < 0 || f > 1 {
-		return 0, fmt.Errorf("%q is no share: wanted one from 0%% to 100%%, such as 2%% or 0.02", text)
-	}
-	return f, nil
+func (s *share) UnmarshalText(text []byte) error {
+	f, err := stats.ParseShare(string(text))
+	*s = share(f)
+	return err
 }
 
 type span time.Duration
@@ -126,17 +137,18 @@ func (s *span) UnmarshalText(text []byte) error {
 	return nil
 }
 
-// Read reads a bench and the phrasebooks that it names. Mistakes in any of them
-// are returned as source.Mistakes.
-func Read(path string) (*Bench, error) {
+// Read reads a bench and the phrasebooks that it names. Families are those that
+// there are stand-ins of; nil leaves that to whoever makes them. Mistakes in any of
+// the files are returned as source.Mistakes.
+func Read(path string, families []string) (*Bench, error) {
 	var f file
-	d, err := source.ReadTOML(path, &f)
+	d, err := toml.Read(path, &f)
 	if err != nil {
 		return nil, fmt.Errorf("read the bench: %w", err)
 	}
 	b := &Bench{File: path}
 	if len(d.Mistakes) == 0 {
-		b.fill(d, f)
+		b.fill(d, f, families)
 	}
 	if err := d.Mistakes.Err(); err != nil {
 		return nil, err
@@ -144,14 +156,14 @@ func Read(path string) (*Bench, error) {
 	return b, nil
 }
 
-func (b *Bench) fill(d *source.Doc, f file) {
+func (b *Bench) fill(d *toml.Doc, f file, families []string) {
 	if len(f.Ports) == 0 {
 		d.Add("port", "the bench has no ports", `Add a table such as [port.north] with at = "/dev/ttyUSB0".`)
 	}
 	books := map[string]*phrasebook.Phrasebook{}
 	for name, fp := range f.Ports {
 		path := "port." + name
-		p := &Port{Name: name, At: b.path(fp.At), Own: fp.Setup, Setup: fp.Setup, Hears: fp.Hears}
+		p := &Entry{Name: name, At: fp.At.Below(filepath.Dir(b.File)), Own: fp.Setup, Setup: fp.Setup, Hears: fp.Hears}
 		if fp.Hears != nil {
 			for _, other := range *fp.Hears {
 				if _, ok := f.Ports[other]; !ok || other == name {
@@ -168,18 +180,18 @@ func (b *Bench) fill(d *source.Doc, f file) {
 		}
 		switch {
 		case fp.Standin != nil:
-			p.Standin = fp.Standin.module(d, path+".standin", p)
-			if p.At == "" {
-				p.At = filepath.Join(b.LinkDir(), name)
+			p.Standin = fp.Standin.module(d, path+".standin", p, families)
+			if p.At == (port.Address{}) {
+				p.At = b.linkTo(name)
 			}
-		case p.At == "":
+		case p.At == (port.Address{}):
 			d.Add(path, fmt.Sprintf("port %s says not where it is", name), `Add at = "/dev/ttyUSB0", or a table standin for a simulated module.`)
 		}
 		b.Ports = append(b.Ports, p)
 	}
 	sort.Slice(b.Ports, func(i, j int) bool { return b.Ports[i].Name < b.Ports[j].Name })
 	if a := f.Air; a != nil {
-		b.Air = sim.Air{
+		b.Air = Air{
 			Seed: a.Seed, Loss: float64(a.Loss), Damage: float64(a.Damage), Duplicate: float64(a.Duplicate), Reorder: float64(a.Reorder),
 			Delay: time.Duration(a.Delay), Spread: time.Duration(a.Spread),
 			Enter: float64(a.Enter), Leave: float64(a.Leave), Rate: a.Rate, Preamble: time.Duration(a.Preamble), Buffer: a.Buffer, Walk: a.Walk,
@@ -205,17 +217,14 @@ func names(ports map[string]*filePort) []string {
 	return list
 }
 
-// path takes an address that is a path from the folder of the bench.
-func (b *Bench) path(at string) string {
-	if !strings.Contains(at, "/") || strings.Contains(at, "://") || filepath.IsAbs(at) {
-		return at
-	}
-	return filepath.Join(filepath.Dir(b.File), at)
+// linkTo is the address of a stand-in for which none is given.
+func (b *Bench) linkTo(name string) port.Address {
+	return port.Address{Where: filepath.Join(b.LinkDir(), name)}
 }
 
 // book reads a phrasebook once, also if several ports have it. Its own mistakes
 // go to the list as they are.
-func (b *Bench) book(d *source.Doc, path, name string, books map[string]*phrasebook.Phrasebook) *phrasebook.Phrasebook {
+func (b *Bench) book(d *toml.Doc, path, name string, books map[string]*phrasebook.Phrasebook) *phrasebook.Phrasebook {
 	file := filepath.Join(filepath.Dir(b.File), name)
 	if filepath.IsAbs(name) {
 		file = name
@@ -233,8 +242,8 @@ func (b *Bench) book(d *source.Doc, path, name string, books map[string]*phraseb
 	return pb
 }
 
-func (s *fileStandin) module(d *source.Doc, path string, p *Port) *sim.Module {
-	m := &sim.Module{Name: p.Name, Family: strings.ToLower(s.Family), Book: p.Phrasebook, Line: p.Setup.Line(), Place: s.Place, Settings: map[string]string{}}
+func (s *fileStandin) module(d *toml.Doc, path string, p *Entry, families []string) *Standin {
+	m := &Standin{Name: p.Name, Family: strings.ToLower(s.Family), Book: p.Phrasebook, Line: p.Setup.Line(), Place: s.Place, Settings: map[string]string{}}
 	if s.Speed < 0 || s.Speed > uart.MaxSpeed {
 		d.Add(path+".speed", fmt.Sprintf("speed %d is outside %d..%d baud", s.Speed, uart.MinSpeed, uart.MaxSpeed), "")
 	} else if s.Speed > 0 {
@@ -243,8 +252,8 @@ func (s *fileStandin) module(d *source.Doc, path string, p *Port) *sim.Module {
 	if s.Frame != nil {
 		m.Line.Frame = *s.Frame
 	}
-	known := m.Family == "" && p.Phrasebook != nil
-	for _, f := range sim.Families() {
+	known := m.Family == "" && p.Phrasebook != nil || m.Family != "" && families == nil
+	for _, f := range families {
 		known = known || f == m.Family
 	}
 	switch {
@@ -252,7 +261,7 @@ func (s *fileStandin) module(d *source.Doc, path string, p *Port) *sim.Module {
 	case m.Family == "":
 		d.Add(path, "the stand-in has no family, and the port no phrasebook to make one of", `Add family = "dunlin" here, or phrasebook = "..." to the port.`)
 	default:
-		d.Add(path+".family", fmt.Sprintf("there is no stand-in of family %q", s.Family), source.DidYouMean(s.Family, sim.Families()))
+		d.Add(path+".family", fmt.Sprintf("there is no stand-in of family %q", s.Family), source.DidYouMean(s.Family, families))
 	}
 	for k, v := range s.Settings {
 		m.Settings[k] = fmt.Sprint(v)
@@ -268,10 +277,10 @@ func OfPhrasebook(path string) (*Bench, error) {
 		return nil, err
 	}
 	name := fileName(strings.ToLower(pb.Family))
-	p := &Port{Name: name, Setup: pb.Setup(), Phrasebook: pb}
-	b := &Bench{File: path, Ports: []*Port{p}}
-	p.Standin = &sim.Module{Name: name, Book: pb, Line: p.Setup.Line()}
-	p.At = filepath.Join(b.LinkDir(), name)
+	p := &Entry{Name: name, Setup: pb.Setup(), Phrasebook: pb}
+	b := &Bench{File: path, Ports: []*Entry{p}}
+	p.Standin = &Standin{Name: name, Book: pb, Line: p.Setup.Line()}
+	p.At = b.linkTo(name)
 	return b, nil
 }
 
@@ -305,11 +314,12 @@ func OfRecord(path string) (*Bench, error) {
 		if len(talk.Turns) == 0 && len(talk.First) == 0 {
 			continue
 		}
-		setup := phrasebook.Setup{Dialect: talk.Opened.Dialect, Speed: talk.Line.Speed, Frame: &talk.Line.Frame, Ending: talk.Opened.Ending, Flow: talk.Opened.Flow, Prompt: talk.Opened.Prompt}
+		setup := talk.Opened.As()
+		setup.Speed, setup.Frame = talk.Line.Speed, &talk.Line.Frame
 		name := fileName(filepath.Base(filepath.ToSlash(talk.Name))) // it may have been an address
-		p := &Port{Name: name, Setup: setup, Own: setup}
-		p.Standin = &sim.Module{Name: name, Again: talk, Line: setup.Line()}
-		p.At = filepath.Join(b.LinkDir(), name)
+		p := &Entry{Name: name, Setup: setup, Own: setup}
+		p.Standin = &Standin{Name: name, Again: talk, Line: setup.Line()}
+		p.At = b.linkTo(name)
 		b.Ports = append(b.Ports, p)
 	}
 	if len(b.Ports) == 0 {
@@ -325,7 +335,7 @@ func (b *Bench) LinkDir() string {
 }
 
 // Port finds a port by name.
-func (b *Bench) Port(name string) (*Port, bool) {
+func (b *Bench) Port(name string) (*Entry, bool) {
 	for _, p := range b.Ports {
 		if p.Name == name {
 			return p, true
@@ -344,8 +354,8 @@ func (b *Bench) Names() []string {
 }
 
 // Standins are the ports with simulated modules.
-func (b *Bench) Standins() []*Port {
-	var ports []*Port
+func (b *Bench) Standins() []*Entry {
+	var ports []*Entry
 	for _, p := range b.Ports {
 		if p.Standin != nil {
 			ports = append(ports, p)
@@ -356,10 +366,10 @@ func (b *Bench) Standins() []*Port {
 
 // Running reports whether a stand-in's link leads somewhere. One that is served
 // over the network shows that when it is called.
-func (p *Port) Running() bool {
-	if strings.Contains(p.At, "://") {
+func (p *Entry) Running() bool {
+	if p.At.Network() {
 		return true
 	}
-	_, err := os.Stat(p.At)
+	_, err := os.Stat(p.At.Where)
 	return err == nil
 }

@@ -7,6 +7,7 @@ import (
 	"unicode/utf8"
 
 	"uparrot/core/pattern"
+	"uparrot/core/phrasebook"
 )
 
 // classify says what sort of line this is, and does what follows from it.
@@ -41,7 +42,7 @@ func (d *Dialog) classify(l *Line) (taken bool) {
 		if first < d.nRef {
 			d.exchange.refused, d.exchange.refusal = string(l.Text), l.num
 		}
-		if d.cfg.Dialect == AT || first >= d.nRef { // a console's prompt is still to come
+		if d.cfg.Dialect == phrasebook.AT || first >= d.nRef { // a console's prompt is still to come
 			d.exchange.open, d.exchange.last = false, l.num
 		}
 	}
@@ -69,7 +70,7 @@ func (d *Dialog) isEcho(l *Line) bool {
 
 // isPrompt reports whether text is the console's prompt.
 func (d *Dialog) isPrompt(text []byte) bool {
-	if d.cfg.Dialect != Console || d.cfg.Prompt == nil {
+	if d.cfg.Dialect != phrasebook.Console || d.cfg.Prompt == nil {
 		return false
 	}
 	text = clean(text)

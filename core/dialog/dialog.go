@@ -19,45 +19,14 @@ import (
 	"time"
 
 	"uparrot/core/pattern"
+	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 )
 
-// Dialect says how commands and answers follow each other.
-type Dialect int
-
-// The dialects.
-const (
-	Lines   Dialect = iota // lines both ways, no exchanges
-	AT                     // a said line opens an exchange that a final result ends (ITU-T V.250)
-	Console                // a said line opens an exchange that the prompt ends
-	Bytes                  // no lines: only bytes are heard
-)
-
-// ParseDialect reads a dialect's name.
-func ParseDialect(s string) (Dialect, bool) {
-	d, ok := dialects[s]
-	return d, ok
-}
-
-var dialects = map[string]Dialect{"lines": Lines, "at": AT, "console": Console, "bytes": Bytes}
-
-// DialectNames are the dialects as written.
-var DialectNames = []string{"at", "console", "lines", "bytes"}
-
-func (d Dialect) String() string {
-	for name, one := range dialects {
-		if one == d {
-			return name
-		}
-	}
-	return "unknown"
-}
-
 // Config says how a module speaks. The zero value is dialect Lines with CR LF.
 type Config struct {
-	Dialect  Dialect
-	Ending   string             // what Say adds; "" means CR LF
-	NoEnding bool               // Say adds nothing
+	Dialect  phrasebook.Dialect
+	Ending   phrasebook.Ending  // what Say adds
 	Notices  []*pattern.Pattern // lines that the module sends by itself
 	Refusals []*pattern.Pattern // final results that say no, beside those of V.250
 	Banner   *pattern.Pattern   // the line after a restart; ends an open exchange; may be nil
@@ -168,27 +137,8 @@ type exchange struct {
 	refusal int64  // ... and the number of its line
 }
 
-// The final results of ITU-T V.250 (6.3.1) and 3GPP TS 27.007 (9.2), TS 27.005
-// (3.2.5): those that say no, then those that say yes.
-var (
-	noResults  = []string{"ERROR", "+CME ERROR: ...", "+CMS ERROR: ...", "NO CARRIER", "BUSY", "NO ANSWER", "NO DIALTONE"}
-	yesResults = []string{"OK", "CONNECT", "CONNECT ..."}
-)
-
-// V250Refusals are the final results that say no in dialect AT.
-func V250Refusals() []*pattern.Pattern {
-	var all []*pattern.Pattern
-	for _, s := range noResults {
-		all = append(all, pattern.Must(s))
-	}
-	return all
-}
-
 // Open begins a conversation on a port. The dialog owns the port from then on.
 func Open(p port.Port, cfg Config) *Dialog {
-	if cfg.Ending == "" && !cfg.NoEnding {
-		cfg.Ending = "\r\n"
-	}
 	d := &Dialog{port: p, cfg: cfg, done: make(chan struct{})}
 	if dg, ok := p.(interface{ Datagrams() bool }); ok {
 		d.datagrams = dg.Datagrams()
@@ -201,14 +151,12 @@ func Open(p port.Port, cfg Config) *Dialog {
 // compile prepares what sorts the lines. The mutex is held, or nobody reads yet.
 func (d *Dialog) compile() {
 	all := append([]*pattern.Pattern(nil), d.cfg.Refusals...)
-	if d.cfg.Dialect == AT {
-		all = append(all, V250Refusals()...)
+	if d.cfg.Dialect == phrasebook.AT {
+		all = append(all, phrasebook.V250Refusals()...)
 	}
 	d.nRef = len(all)
-	if d.cfg.Dialect == AT {
-		for _, s := range yesResults {
-			all = append(all, pattern.Must(s))
-		}
+	if d.cfg.Dialect == phrasebook.AT {
+		all = append(all, phrasebook.V250Successes()...)
 	}
 	d.nFin = len(all)
 	if d.cfg.Banner != nil {
@@ -224,9 +172,6 @@ func (d *Dialog) compile() {
 		}
 	}
 }
-
-// SetEnding sets what Say adds to a line; "" adds nothing.
-func (c *Config) SetEnding(ending string) { c.Ending, c.NoEnding = ending, ending == "" }
 
 // Configure changes how the module is spoken to, from what comes next on. It
 // returns what was before.

@@ -13,6 +13,7 @@ import (
 
 	"uparrot/core/pattern"
 	"uparrot/core/port"
+	"uparrot/core/uart"
 )
 
 // rig is a dialog with a module that a test plays by hand, in made-up time.
@@ -34,7 +35,7 @@ func patterns(s ...string) []*pattern.Pattern {
 }
 
 func newRig(t *testing.T, cfg Config) *rig {
-	p, module := port.Pipe("north", port.DefaultLine)
+	p, module := port.Pipe("north", uart.DefaultLine)
 	r := &rig{t: t, module: module}
 	cfg.Trace = func(tr Trace) {
 		if tr.Kind == PassedBy {
@@ -93,12 +94,12 @@ func TestInbox(t *testing.T) {
 	say := func(s string) do {
 		return func(r *rig) string { _, err := r.Say(ctx, s, time.Second); return outcome(Heard{}, err) }
 	}
-	hear := func(p string) do { return func(r *rig) string { return r.hear(WholeLine, p) } }
-	next := func(p string) do { return func(r *rig) string { return r.hear(NextLine, p) } }
-	hearBytes := func(p string) do { return func(r *rig) string { return r.hear(AnyBytes, p) } }
+	hear := func(p string) do { return func(r *rig) string { return r.hear(pattern.WholeLine, p) } }
+	next := func(p string) do { return func(r *rig) string { return r.hear(pattern.NextLine, p) } }
+	hearBytes := func(p string) do { return func(r *rig) string { return r.hear(pattern.AnyBytes, p) } }
 	absent := func(p string) do {
 		return func(r *rig) string {
-			return outcome(Heard{}, r.Absent(ctx, Wait{WholeLine, pattern.Must(p), time.Second}))
+			return outcome(Heard{}, r.Absent(ctx, Wait{pattern.WholeLine, pattern.Must(p), time.Second}))
 		}
 	}
 	settle := func(r *rig) string { return outcome(Heard{}, r.Settle(ctx, time.Second)) }
@@ -155,7 +156,7 @@ func TestPassedOverIsTold(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, Config{})
 		r.says("boot 1\r\nboot 2\r\nREADY\r\n")
-		r.hear(WholeLine, "READY")
+		r.hear(pattern.WholeLine, "READY")
 		if got := fmt.Sprint(r.passed); got != "[boot 1 boot 2]" {
 			t.Error(got)
 		}
@@ -175,10 +176,16 @@ func TestTimes(t *testing.T) {
 			go func() { time.Sleep(d); r.module.Write([]byte(s)) }()
 		}
 		after(300*time.Millisecond, "LATE\r\n")
-		if d, err := took(func() error { _, err := r.Hear(ctx, Wait{WholeLine, pattern.Must("LATE"), time.Second}); return err }); d != 300*time.Millisecond || err != nil {
+		if d, err := took(func() error {
+			_, err := r.Hear(ctx, Wait{pattern.WholeLine, pattern.Must("LATE"), time.Second})
+			return err
+		}); d != 300*time.Millisecond || err != nil {
 			t.Errorf("hear took %v, %v", d, err)
 		}
-		if d, err := took(func() error { _, err := r.Hear(ctx, Wait{WholeLine, pattern.Must("X"), time.Second}); return err }); d != time.Second || err == nil {
+		if d, err := took(func() error {
+			_, err := r.Hear(ctx, Wait{pattern.WholeLine, pattern.Must("X"), time.Second})
+			return err
+		}); d != time.Second || err == nil {
 			t.Errorf("hear in vain took %v, %v", d, err)
 		}
 		for i := range 3 {
@@ -196,11 +203,11 @@ func TestTimes(t *testing.T) {
 		time.Sleep(2 * time.Second)
 		c, cancel := context.WithTimeout(ctx, 100*time.Millisecond)
 		defer cancel()
-		if d, err := took(func() error { return r.Absent(c, Wait{WholeLine, pattern.Must("X"), time.Hour}) }); d != 100*time.Millisecond || !errors.Is(err, context.DeadlineExceeded) {
+		if d, err := took(func() error { return r.Absent(c, Wait{pattern.WholeLine, pattern.Must("X"), time.Hour}) }); d != 100*time.Millisecond || !errors.Is(err, context.DeadlineExceeded) {
 			t.Errorf("cancelled wait took %v, %v", d, err)
 		}
 		r.module.Close()
-		if _, err := r.Hear(ctx, Wait{WholeLine, pattern.Must("X"), time.Hour}); port.KindOf(err) != port.Vanished {
+		if _, err := r.Hear(ctx, Wait{pattern.WholeLine, pattern.Must("X"), time.Hour}); port.KindOf(err) != port.Vanished {
 			t.Errorf("after the port went: %v", err)
 		}
 	})
@@ -224,7 +231,7 @@ func TestBounds(t *testing.T) {
 				cut++
 			}
 		}
-		if got := r.hear(WholeLine, "END"); got != "END" || cut < 2 {
+		if got := r.hear(pattern.WholeLine, "END"); got != "END" || cut < 2 {
 			t.Errorf("heard %q, %d pieces", got, cut)
 		}
 	})

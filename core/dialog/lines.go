@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/charmbracelet/x/ansi"
+
+	"uparrot/core/phrasebook"
 )
 
 // take sorts bytes that have come. The mutex is held.
@@ -12,12 +14,12 @@ func (d *Dialog) take(now time.Time, b []byte) {
 	d.lastCame = now
 	d.trace(now, Came, b)
 	d.raw = append(d.raw, b...)
-	if d.cfg.Dialect != Bytes {
+	if d.cfg.Dialect != phrasebook.Bytes {
 		d.cutLines(now, len(b))
 		if from := int(d.partial - d.rawAt); d.datagrams && from < len(d.raw) {
 			d.line(now, from, len(d.raw), len(d.raw), false)
 		}
-		if d.cfg.Dialect == Console {
+		if d.cfg.Dialect == phrasebook.Console {
 			d.findPrompt(now)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"uparrot/core/pattern"
+	"uparrot/core/phrasebook"
 )
 
 // Ask is one thing to wait for at one port. Its Within does not count.
@@ -96,7 +97,7 @@ func watch(asks []Ask) []*watcher {
 			by[a.Dialog] = w
 			all = append(all, w)
 		}
-		if a.Form == AnyBytes {
+		if a.Form == pattern.AnyBytes {
 			w.bytes = append(w.bytes, i)
 			continue
 		}
@@ -334,7 +335,7 @@ func (d *Dialog) Collect(ctx context.Context, u Until, within time.Duration) (st
 // gather moves lines out of the inbox into b and reports whether the end has
 // come.
 func (d *Dialog) gather(b *strings.Builder, u Until) (over bool) {
-	if d.cfg.Dialect == Bytes {
+	if d.cfg.Dialect == phrasebook.Bytes {
 		b.Write(d.raw)
 		d.forget(d.rawAt + int64(len(d.raw)))
 		return false

@@ -16,8 +16,8 @@ func TestConsole(t *testing.T) {
 	say := func(s string) do {
 		return func(r *rig) string { _, err := r.Say(ctx, s, time.Second); return outcome(Heard{}, err) }
 	}
-	hear := func(p string) do { return func(r *rig) string { return r.hear(WholeLine, p) } }
-	hearBytes := func(p string) do { return func(r *rig) string { return r.hear(AnyBytes, p) } }
+	hear := func(p string) do { return func(r *rig) string { return r.hear(pattern.WholeLine, p) } }
+	hearBytes := func(p string) do { return func(r *rig) string { return r.hear(pattern.AnyBytes, p) } }
 	settle := func(r *rig) string { return outcome(Heard{}, r.Settle(ctx, time.Second)) }
 	collect := func(u Until) do {
 		return func(r *rig) string {
@@ -83,11 +83,11 @@ func TestSeveral(t *testing.T) {
 		first string
 		all   string
 	}{
-		{"the earlier line, not the earlier case", []came{{0, 0, "B\r\nA\r\n"}}, []want{{0, WholeLine, "A"}, {0, WholeLine, "B"}}, "1:B", "A B"},
-		{"whichever port", []came{{1, 200 * time.Millisecond, "A\r\n"}, {0, 400 * time.Millisecond, "A\r\n"}}, []want{{0, WholeLine, "A"}, {1, WholeLine, "A"}}, "1:A", "A A"},
-		{"a line answers one only", []came{{0, 0, "A\r\n"}}, []want{{0, WholeLine, "A"}, {0, WholeLine, "{x}"}}, "0:A", "missed, heard "},
-		{"bytes and lines", []came{{0, 0, "> "}, {0, 100 * time.Millisecond, "OK\r\n"}}, []want{{0, WholeLine, "OK"}, {0, AnyBytes, "> "}}, "1:> ", "OK > "},
-		{"nothing", nil, []want{{0, WholeLine, "A"}, {1, WholeLine, "B"}}, "silence", "silence"},
+		{"the earlier line, not the earlier case", []came{{0, 0, "B\r\nA\r\n"}}, []want{{0, pattern.WholeLine, "A"}, {0, pattern.WholeLine, "B"}}, "1:B", "A B"},
+		{"whichever port", []came{{1, 200 * time.Millisecond, "A\r\n"}, {0, 400 * time.Millisecond, "A\r\n"}}, []want{{0, pattern.WholeLine, "A"}, {1, pattern.WholeLine, "A"}}, "1:A", "A A"},
+		{"a line answers one only", []came{{0, 0, "A\r\n"}}, []want{{0, pattern.WholeLine, "A"}, {0, pattern.WholeLine, "{x}"}}, "0:A", "missed, heard "},
+		{"bytes and lines", []came{{0, 0, "> "}, {0, 100 * time.Millisecond, "OK\r\n"}}, []want{{0, pattern.WholeLine, "OK"}, {0, pattern.AnyBytes, "> "}}, "1:> ", "OK > "},
+		{"nothing", nil, []want{{0, pattern.WholeLine, "A"}, {1, pattern.WholeLine, "B"}}, "silence", "silence"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			for _, all := range []bool{false, true} {

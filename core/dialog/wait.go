@@ -8,21 +8,12 @@ import (
 	"time"
 
 	"uparrot/core/pattern"
-)
-
-// Form says what of the inbox a Wait looks at.
-type Form int
-
-// The forms of waiting.
-const (
-	WholeLine Form = iota // any line
-	NextLine              // the very next line must match
-	AnyBytes              // bytes anywhere, also without a line end
+	"uparrot/core/phrasebook"
 )
 
 // Wait says what to wait for. The pattern must be bound.
 type Wait struct {
-	Form    Form
+	Form    pattern.Form
 	Pattern *pattern.Pattern
 	Within  time.Duration // the longest wait; 0 looks only at what is there
 }
@@ -92,9 +83,9 @@ func (d *Dialog) Say(ctx context.Context, text string, within time.Duration) (ti
 	d.mu.Lock()
 	d.leaveOldAnswers()
 	d.echoOf = trimEcho(text)
-	held := d.cfg.Dialect == AT || d.cfg.Dialect == Console
+	held := d.cfg.Dialect == phrasebook.AT || d.cfg.Dialect == phrasebook.Console
 	d.exchange = exchange{begun: held, said: text, open: held, first: d.count, last: -1, refusal: -1}
-	line := []byte(text + d.cfg.Ending)
+	line := []byte(text + d.cfg.Ending.Bytes())
 	d.mu.Unlock()
 	return d.write(ctx, line)
 }
@@ -164,7 +155,7 @@ func (d *Dialog) Settle(ctx context.Context, within time.Duration) error {
 
 // endOfAnswer is what ends an exchange, in words.
 func (d *Dialog) endOfAnswer() string {
-	if d.cfg.Dialect == Console && d.cfg.Prompt != nil {
+	if d.cfg.Dialect == phrasebook.Console && d.cfg.Prompt != nil {
 		return "the prompt " + d.cfg.Prompt.String()
 	}
 	return "a final result, such as OK"
@@ -220,7 +211,7 @@ func (d *Dialog) Hear(ctx context.Context, w Wait) (Heard, error) {
 // looker returns the function that looks for w in the inbox. It looks at each
 // line once.
 func (d *Dialog) looker(w Wait) func() (Heard, bool, error) {
-	if w.Form == AnyBytes {
+	if w.Form == pattern.AnyBytes {
 		return func() (Heard, bool, error) { return d.lookBytes(w) }
 	}
 	from := int64(0)
@@ -233,7 +224,7 @@ func (d *Dialog) looker(w Wait) func() (Heard, bool, error) {
 				d.takeLine(i)
 				return Heard{string(text), l.Time, caps}, true, nil
 			}
-			if w.Form == NextLine && l.class == plain {
+			if w.Form == pattern.NextLine && l.class == plain {
 				if d.exchange.refused != "" && l.num == d.exchange.refusal {
 					return Heard{}, false, d.refusal()
 				}
@@ -310,7 +301,7 @@ func (d *Dialog) lookBytes(w Wait) (Heard, bool, error) {
 		kept = append(kept, l)
 	}
 	d.lines = kept
-	if d.cfg.Dialect == Console && d.exchange.open && len(bytes.TrimSpace(d.raw[end:])) == 0 {
+	if d.cfg.Dialect == phrasebook.Console && d.exchange.open && len(bytes.TrimSpace(d.raw[end:])) == 0 {
 		// What was heard is where the console waits: a prompt of another kind,
 		// such as one that asks for a name.
 		d.exchange.open, d.exchange.last = false, d.count-1
@@ -329,7 +320,7 @@ func (d *Dialog) Absent(ctx context.Context, w Wait) error {
 	defer timer.Stop()
 	from := int64(0)
 	for {
-		if w.Form == AnyBytes {
+		if w.Form == pattern.AnyBytes {
 			if start, end, _, _ := w.Pattern.Find(d.raw); start >= 0 {
 				return &Unwanted{d.port.Name(), w.Pattern.String(), string(d.raw[start:end]), d.lastCame.Sub(began)}
 			}

@@ -10,12 +10,12 @@ import (
 	"time"
 	"unicode"
 
-	"uparrot/core/dialog"
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
 	"uparrot/core/record/conversation"
 	"uparrot/core/secret"
+	"uparrot/core/uart"
 )
 
 // Book is what is known of the module at a port.
@@ -29,7 +29,7 @@ type Book struct {
 // where it will lie, for messages. Its layout is the standard one, and it has been
 // checked; an error that is source.Mistakes says that it is no good, and the text
 // is still handed out.
-func Procedure(path, title, about string, talks []*conversation.Port, books map[string]Book) (string, error) {
+func Procedure(path, title, about string, talks []*conversation.Talk, books map[string]Book) (string, error) {
 	w := &writer{names: map[string]bool{}, lines: map[*port]string{}}
 	taken := map[string]bool{}
 	for _, talk := range talks {
@@ -156,10 +156,10 @@ func (w *writer) header(title, about string) {
 			add("speed %d", p.talk.Line.Speed)
 			add("frame %s", p.talk.Line.Frame)
 		}
-		if o.Ending != "" {
+		if o.Ending != phrasebook.EndingNotSaid {
 			add("ending %s", o.Ending)
 		}
-		if o.Flow != "" && o.Flow != "none" {
+		if o.Flow > uart.NoFlow {
 			add("flow %s", o.Flow)
 		}
 		if o.Prompt != "" {
@@ -300,7 +300,7 @@ func (w *writer) turn(t *turn) {
 	} else {
 		say("say bytes %s: %s", p.name, w.said(t))
 	}
-	if p.dialect == dialog.Bytes {
+	if p.dialect == phrasebook.Bytes {
 		w.binary(t, say)
 		return
 	}

@@ -18,7 +18,7 @@ var noon = time.Date(2026, 11, 2, 12, 0, 0, 0, time.UTC)
 // said or < for what is heard. What is said ends with CR, but for what ends with a
 // bar; what is heard is a line, but for what ends with a bar. A line with + lets
 // time go by.
-func hand(t testing.TB, setup string, lines ...string) []*conversation.Port {
+func hand(t testing.TB, setup string, lines ...string) []*conversation.Talk {
 	t.Helper()
 	var buf bytes.Buffer
 	w := record.New(&buf, record.Origin{Began: noon})

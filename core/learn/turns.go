@@ -8,12 +8,10 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"github.com/charmbracelet/x/ansi"
-
-	"uparrot/core/dialog"
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 	"uparrot/core/record/conversation"
+	"uparrot/core/text"
 )
 
 // turn is something said by hand, with what became of it.
@@ -54,10 +52,10 @@ type line struct {
 // port is one port of the procedure to be.
 type port struct {
 	name     string // in the procedure
-	talk     *conversation.Port
+	talk     *conversation.Talk
 	book     *phrasebook.Phrasebook
 	bookPath string
-	dialect  dialog.Dialect
+	dialect  phrasebook.Dialect
 	prompt   *pattern.Pattern
 	refusals []*pattern.Pattern
 	finals   []*pattern.Pattern
@@ -65,25 +63,21 @@ type port struct {
 
 func (p *port) prepare() {
 	o := p.talk.Opened
-	p.dialect, _ = dialog.ParseDialect(o.Dialect)
-	prompt := o.Prompt
+	p.dialect = o.Dialect
+	prompt := o.As().Prompt
 	if p.book != nil {
 		p.refusals = append(p.refusals, p.book.Refusals()...)
 		if p.book.Banner != nil {
 			p.finals = append(p.finals, p.book.Banner.Pattern)
 		}
-		if prompt == "" {
+		if !prompt.Said() {
 			prompt = p.book.Line.Prompt
 		}
 	}
-	if prompt != "" {
-		if c, err := pattern.Compile(prompt); err == nil {
-			p.prompt = c
-		}
-	}
-	if p.dialect == dialog.AT {
-		p.refusals = append(p.refusals, dialog.V250Refusals()...)
-		p.finals = append(p.finals, pattern.Must("OK"), pattern.Must("CONNECT"), pattern.Must("CONNECT ..."))
+	p.prompt = prompt.Pattern
+	if p.dialect == phrasebook.AT {
+		p.refusals = append(p.refusals, phrasebook.V250Refusals()...)
+		p.finals = append(p.finals, phrasebook.V250Successes()...)
 	}
 }
 
@@ -98,12 +92,13 @@ func matches(list []*pattern.Pattern, text string) bool {
 
 // answer makes lines out of what came after a turn.
 func (p *port) answer(t *turn) {
-	var text []byte
+	var heard []byte
+	var ends text.Ends
 	var began conversation.Heard
 	echoed := false
 	take := func(ended bool) {
-		s := strings.TrimSpace(ansi.Strip(string(text)))
-		text = nil
+		s := strings.TrimSpace(string(text.Plain(heard)))
+		heard = nil
 		switch {
 		case s == "" || !utf8.ValidString(s) || strings.ContainsRune(s, 0): // noise, such as that of a start
 			return
@@ -146,17 +141,18 @@ func (p *port) answer(t *turn) {
 	}
 	for _, h := range t.said.Heard {
 		t.raw = append(t.raw, h.Bytes...)
-		if p.dialect == dialog.Bytes {
+		if p.dialect == phrasebook.Bytes {
 			continue // it has no lines
 		}
 		for _, c := range h.Bytes {
-			if len(text) == 0 {
+			if len(heard) == 0 {
 				began = h
 			}
-			if c == '\r' || c == '\n' {
+			switch ends.Take(c) {
+			case text.End:
 				take(true)
-			} else {
-				text = append(text, c)
+			case text.Inside:
+				heard = append(heard, c)
 			}
 		}
 	}
@@ -247,7 +243,7 @@ func gather(ports []*port) []*turn {
 // unanswered reports whether nothing came where something must.
 func (t *turn) unanswered() bool {
 	return len(t.lines) == 0 && t.tail == "" && !bytes.ContainsFunc(t.raw, func(r rune) bool { return r > ' ' }) &&
-		(t.port.dialect == dialog.AT || t.port.dialect == dialog.Console)
+		(t.port.dialect == phrasebook.AT || t.port.dialect == phrasebook.Console)
 }
 
 // fold puts repetitions together and leaves mistakes out.

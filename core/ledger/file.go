@@ -118,7 +118,7 @@ func (f *Filing) Take(e record.Event) {
 			f.file("kept", e.Text, kept.SHA256)
 		}
 	case record.Verdict:
-		f.run.Verdict, f.run.Why, f.run.TookMS = e.Verdict, e.Why, e.TookMS
+		f.run.Verdict, f.run.Why, f.run.TookMS = string(e.Verdict), e.Why, e.TookMS
 		f.pending = append(f.pending, f.runRow())
 	}
 	if len(f.pending) > n {
@@ -151,7 +151,7 @@ func (f *Filing) step(e record.Event) {
 	}
 	f.pending = append(f.pending, row{`INSERT INTO steps (run, number, title, verdict, tries, took_ms, why) VALUES (?, ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (run, number) DO UPDATE SET verdict = excluded.verdict, tries = excluded.tries, took_ms = excluded.took_ms, why = excluded.why`,
-		[]any{f.run.Run, number, e.Step, e.Verdict, e.Try, e.TookMS, e.Why}})
+		[]any{f.run.Run, number, e.Step, string(e.Verdict), e.Try, e.TookMS, e.Why}})
 }
 
 func (f *Filing) limit(e record.Event) {

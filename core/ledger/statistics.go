@@ -7,7 +7,7 @@ import (
 
 	"gonum.org/v1/gonum/stat"
 
-	"uparrot/core/link"
+	"uparrot/core/stats"
 )
 
 // Trend is a measurement over units and time.
@@ -118,8 +118,8 @@ func (l *Ledger) Trend(ctx context.Context, what string, f Filter) (Trend, error
 type Yield struct {
 	Title   string      `json:"title"`
 	Units   int         `json:"units"`
-	First   link.Share  `json:"first_pass"` // of the units that passed in their first run
-	Final   link.Share  `json:"final"`      // of the units that passed in their last run
+	First   stats.Share `json:"first_pass"` // of the units that passed in their first run
+	Final   stats.Share `json:"final"`      // of the units that passed in their last run
 	Runs    int         `json:"runs"`
 	Unnamed int         `json:"runs_without_unit"`
 	Steps   []StepCount `json:"failures_by_step"` // the most frequent first
@@ -173,7 +173,7 @@ func (l *Ledger) Yields(ctx context.Context, f Filter) ([]Yield, error) {
 			first, last = first+count(u.first), last+count(u.last)
 		}
 		y.Units = len(fates[title])
-		y.First, y.Final = link.Wilson(first, y.Units), link.Wilson(last, y.Units)
+		y.First, y.Final = stats.Wilson(first, y.Units), stats.Wilson(last, y.Units)
 		list = append(list, *y)
 	}
 	return list, nil

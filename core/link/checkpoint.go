@@ -7,6 +7,8 @@ import (
 	"os"
 	"time"
 
+	"uparrot/core/stats"
+
 	"github.com/HdrHistogram/hdrhistogram-go"
 )
 
@@ -68,19 +70,23 @@ func (t *tally) state(from, to string, now time.Time) (wayState, Direction) {
 	if err != nil {
 		panic(err) // into memory it always does
 	}
-	r := g.runs
+	r := g.runs.State()
 	return wayState{
 		Next: t.next, Unknown: unknown, Received: t.received, Late: t.late, Duplicated: t.duplicated, Reordered: t.reordered, Damaged: t.damaged,
-		Foreign: t.foreign, ForeignBytes: t.foreignBytes, OverLimit: t.overLimit, Histogram: string(code), Jitter: t.jitter.value, Total: t.total, Wire: t.wire,
-		Strength: t.strength.array(), SNR: t.snr.array(),
-		Runs: [7]int{r.now, r.sum, r.count, r.longest, r.good, r.bad, r.entered}, Leaves: r.leaves, LastLost: r.last,
+		Foreign: t.foreign, ForeignBytes: t.foreignBytes, OverLimit: t.overLimit, Histogram: string(code), Jitter: t.jitter.Value, Total: t.total, Wire: t.wire,
+		Strength: array(t.strength), SNR: array(t.snr),
+		Runs: r.Counts, Leaves: r.Leaves, LastLost: r.LastLost,
 		Minutes: append([]Minute{}, g.minutes...), Began: g.began, Levels: g.byLevel(),
 	}, d
 }
 
-func (s spread) array() [5]float64 { return [5]float64{float64(s.n), s.low, s.high, s.sum, s.squares} }
+func array(s stats.Sample) [5]float64 {
+	return [5]float64{float64(s.N), s.Low, s.High, s.Sum, s.Squares}
+}
 
-func spreadOf(a [5]float64) spread { return spread{int(a[0]), a[1], a[2], a[3], a[4]} }
+func sampleOf(a [5]float64) stats.Sample {
+	return stats.Sample{N: int(a[0]), Low: a[1], High: a[2], Sum: a[3], Squares: a[4]}
+}
 
 // restore goes on from a state.
 func (t *tally) restore(s wayState) error {
@@ -93,11 +99,9 @@ func (t *tally) restore(s wayState) error {
 	t.frames = make([]Row, min(windowSize, int(s.Next)), windowSize) // their places are taken already
 	t.received, t.late, t.duplicated, t.reordered, t.damaged = s.Received, s.Late, s.Duplicated, s.Reordered, s.Damaged
 	t.foreign, t.foreignBytes, t.overLimit = s.Foreign, s.ForeignBytes, s.OverLimit
-	t.jitter.value, t.total, t.wire = s.Jitter, s.Total, s.Wire
-	t.strength, t.snr = spreadOf(s.Strength), spreadOf(s.SNR)
-	t.gathered = gathered{minutes: s.Minutes, began: s.Began, levels: map[int]*Level{}, strong: math.NaN(), runs: runs{
-		now: s.Runs[0], sum: s.Runs[1], count: s.Runs[2], longest: s.Runs[3], good: s.Runs[4], bad: s.Runs[5], entered: s.Runs[6], leaves: s.Leaves, last: s.LastLost, any: s.Next > 0,
-	}}
+	t.jitter.Value, t.total, t.wire = s.Jitter, s.Total, s.Wire
+	t.strength, t.snr = sampleOf(s.Strength), sampleOf(s.SNR)
+	t.gathered = gathered{minutes: s.Minutes, began: s.Began, levels: map[int]*Level{}, strong: math.NaN(), runs: stats.RunsFrom(stats.RunsState{Counts: s.Runs, Leaves: s.Leaves, LastLost: s.LastLost}, s.Next > 0)}
 	for i := range s.Levels {
 		t.levels[s.Levels[i].DBm] = &s.Levels[i]
 	}

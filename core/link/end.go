@@ -5,28 +5,29 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"strings"
 	"sync/atomic"
 	"time"
 
+	"uparrot/core/bench"
 	"uparrot/core/dialog"
+	"uparrot/core/link/frame"
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
-	"uparrot/core/station"
+	"uparrot/core/port"
 	"uparrot/core/uart"
 )
 
 // end is one side of the link at work.
 type end struct {
-	*station.Station
-	carrier *phrasebook.Carrier // nil: plain bytes
+	*bench.Station
+	frame.Carriage
 	dialog  *dialog.Dialog
 	before  *dialog.Config // of a dialog that was borrowed
 	line    uart.Line
+	hold    *int   // milliseconds that its adapter may gather bytes; nil where that is not known
 	address string // as its peer must name it; "" if the carrier needs none
 
-	binary   bool // frames go as they are
-	decode   decoder
+	decode   frame.Decoder
 	test     *Test
 	start    time.Time // of the run, for the times in frames
 	run      uint32
@@ -43,15 +44,15 @@ type end struct {
 const answers = 2 * time.Second
 
 // end makes one side of the link ready.
-func (t *Test) end(s *station.Station, run uint32, listenTo byte, start time.Time) *end {
-	e := &end{Station: s, carrier: carrierOf(s), line: s.Setup.Line(), test: t, run: run, listenTo: listenTo, start: start, binary: transparent(s)}
-	e.decode.whole = e.came
-	e.decode.broken = func(size int) {
+func (t *Test) end(s *bench.Station, run uint32, listenTo byte, start time.Time) *end {
+	e := &end{Station: s, Carriage: carriage(s), line: s.Setup.Line(), test: t, run: run, listenTo: listenTo, start: start}
+	e.decode.Whole = e.came
+	e.decode.Broken = func(size int) {
 		if e.counts == nil {
 			return
 		}
 		// What has about a frame's length was one; the rest is somebody else's.
-		if most := framedSize(t.Size); size > most/2 && size <= most {
+		if most := frame.Wire(t.Size); size > most/2 && size <= most {
 			e.counts.gotDamaged()
 		} else {
 			e.counts.gotForeign(size)
@@ -63,14 +64,20 @@ func (t *Test) end(s *station.Station, run uint32, listenTo byte, start time.Tim
 // connect opens both ends and finds out their addresses.
 func (t *Test) connect(ctx context.Context, ends ...*end) error {
 	for _, e := range ends {
-		if e.dialog = t.Open[e.Name]; e.dialog != nil {
+		if e.dialog = t.Dialogs[e.Name]; e.dialog != nil {
 			before := e.dialog.Configure(e.adjust)
 			e.before = &before
 			continue
 		}
 		var err error
-		if e.dialog, err = e.Station.Open(t.Record, e.adjust); err != nil {
+		if e.dialog, err = e.Station.Open(t.Events, e.adjust); err != nil {
 			return err
+		}
+	}
+	for _, e := range ends {
+		if d, ok := port.HoldBack(e.dialog.Port()); ok {
+			whole := int(d.Milliseconds())
+			e.hold = &whole
 		}
 	}
 	far := ends[len(ends)-1]
@@ -78,7 +85,7 @@ func (t *Test) connect(ctx context.Context, ends ...*end) error {
 		far = &end{Station: t.A, line: t.A.Setup.Line(), address: t.To}
 	}
 	for _, e := range ends {
-		if e.carrier != nil && strings.Contains(e.carrier.Send, "{to}") {
+		if e.Addressed() {
 			address, err := e.readAddress(ctx)
 			if err != nil {
 				return fmt.Errorf("read the address of %s: %w", e.Name, err)
@@ -101,15 +108,15 @@ func (t *Test) connect(ctx context.Context, ends ...*end) error {
 
 // adjust has every arrival brought to the tally instead of the inbox.
 func (e *end) adjust(c *dialog.Config) {
-	if e.binary {
-		bytesOnly(c, e.decode.feed)
+	if e.Binary {
+		frame.Bytes(c, e.decode.Feed)
 		return
 	}
 	arrives := pattern.Must("...")
-	if e.carrier != nil {
-		arrives = e.carrier.ArrivesPattern
+	if e.Carrier != nil {
+		arrives = e.Carrier.ArrivesPattern
 	} else {
-		c.Dialect, c.Refusals, c.Banner = dialog.Lines, nil, nil
+		c.Dialect, c.Refusals, c.Banner = phrasebook.Lines, nil, nil
 		c.Notices = nil
 	}
 	c.Notices = append([]*pattern.Pattern{arrives}, c.Notices...)
@@ -122,17 +129,17 @@ func (e *end) adjust(c *dialog.Config) {
 }
 
 // came counts one whole binary frame.
-func (e *end) came(at time.Time, f stamped, size int) {
+func (e *end) came(at time.Time, f frame.Stamped, size int) {
 	if e.counts == nil {
 		return // nothing is expected at this end
 	}
 	if f.Run != e.run || !e.expects(f.Way) {
-		e.counts.gotForeign(framedSize(size))
+		e.counts.gotForeign(frame.Wire(size))
 		return
 	}
-	bytes := framedSize(size)
+	bytes := frame.Wire(size)
 	wire := e.outLine.Time(bytes) + e.line.Time(bytes)
-	if f.Way&answered != 0 { // what the far end took is not the link's
+	if f.Way&frame.Answered != 0 { // what the far end took is not the link's
 		at = at.Add(-time.Duration(max(0, f.FarWent-f.FarCame)) * time.Microsecond)
 		wire *= 2
 	}
@@ -140,9 +147,9 @@ func (e *end) came(at time.Time, f stamped, size int) {
 }
 
 // expects reports whether frames of a way arrive at this end: on a round trip also
-// those that a far end has marked as answered.
+// those that a far end has marked as frame.Answered.
 func (e *end) expects(way byte) bool {
-	return way == e.listenTo || e.repeats && way == e.listenTo|answered
+	return way == e.listenTo || e.repeats && way == e.listenTo|frame.Answered
 }
 
 // arrival counts one message that came out of the module.
@@ -166,19 +173,19 @@ func (e *end) arrival(l dialog.Line, caps []pattern.Capture) {
 			}
 		}
 	}
-	f, err := Decode([]byte(payload))
+	f, err := frame.Decode([]byte(payload))
 	switch {
 	case foreign:
 		e.counts.gotForeign(len(payload))
-	case err != nil && (e.carrier != nil && e.test.hasSize(len(payload)) || e.carrier == nil && looksDamaged([]byte(payload), e.test.Size)):
+	case err != nil && (e.Carrier != nil && e.test.hasSize(len(payload)) || e.Carrier == nil && frame.LooksDamaged([]byte(payload), e.test.Size)):
 		e.counts.gotDamaged()
 	case err != nil || f.Run != e.run || !e.expects(f.Way):
 		e.counts.gotForeign(len(payload))
 	default:
 		wire := e.outLine.Time(int(e.outBytes.Load())) + e.line.Time(l.Wire)
 		at := l.Time
-		if f.Way&answered != 0 {
-			came, went := farTimes([]byte(payload))
+		if f.Way&frame.Answered != 0 {
+			came, went := frame.FarTimes([]byte(payload))
 			at = at.Add(-time.Duration(max(0, went-came)) * time.Microsecond)
 			wire *= 2 // the far end's lines are taken to be like these
 		}
@@ -205,14 +212,14 @@ func (e *end) readAddress(ctx context.Context) (string, error) {
 		return address, err
 	}
 	e.dialog.PassAll()
-	if _, err := e.dialog.SayBytes(ctx, []byte(e.Setup.EndingBytes())); err != nil {
+	if _, err := e.dialog.SayBytes(ctx, []byte(e.Setup.Ending.Bytes())); err != nil {
 		return "", err
 	}
 	return e.askAddress(ctx)
 }
 
 func (e *end) askAddress(ctx context.Context) (string, error) {
-	s, _ := e.Phrasebook.Setting(e.carrier.Address) // the phrasebook was checked
+	s, _ := e.Phrasebook.Setting(e.Carrier.Address) // the phrasebook was checked
 	if _, err := e.dialog.Say(ctx, s.Read, answers); err != nil {
 		return "", err
 	}
@@ -226,18 +233,4 @@ func (e *end) askAddress(ctx context.Context) (string, error) {
 		}
 	}
 	return "", errors.New("the answer holds no value")
-}
-
-// bytesOnly has a dialog hand on what comes as it is.
-func bytesOnly(c *dialog.Config, feed func(at time.Time, b []byte)) {
-	c.Dialect, c.Refusals, c.Banner, c.Notices, c.OnNotice = dialog.Bytes, nil, nil, nil, nil
-	trace := c.Trace
-	c.Trace = func(t dialog.Trace) {
-		if trace != nil {
-			trace(t)
-		}
-		if t.Kind == dialog.Came {
-			feed(t.Time, t.Bytes)
-		}
-	}
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"uparrot/core/port"
+	"uparrot/core/uart"
 )
 
 // floorSamples is how often the machine's own part is measured.
@@ -18,7 +19,7 @@ const floorSamples = 101
 // read it at the other end of a port that is nothing but this machine: a
 // pseudo-terminal, or where there is none a pipe within the program.
 func measureFloor() (float64, error) {
-	near, far, err := nothing()
+	near, far, err := emptyLine()
 	if err != nil {
 		return 0, fmt.Errorf("measure the machine's own part: %w", err)
 	}
@@ -40,13 +41,14 @@ func measureFloor() (float64, error) {
 	return float64(took[floorSamples/2].Nanoseconds()) / 1e6, nil
 }
 
-func nothing() (near port.Port, far io.ReadCloser, err error) {
+// emptyLine is a line with nothing between its ends but this machine.
+func emptyLine() (near port.Port, far io.ReadCloser, err error) {
 	pseudo, err := port.OpenPseudo()
 	if err != nil {
-		near, far = port.Pipe("floor", port.DefaultLine)
+		near, far = port.Pipe("floor", uart.DefaultLine)
 		return near, far, nil
 	}
-	if near, err = port.Open(pseudo.Path(), port.DefaultLine); err != nil {
+	if near, err = port.Open(port.Address{Where: pseudo.Path()}, uart.DefaultLine); err != nil {
 		return nil, nil, errors.Join(err, pseudo.Close())
 	}
 	return near, pseudo, nil

@@ -4,11 +4,13 @@ import (
 	"math"
 	"sort"
 	"time"
+
+	"uparrot/core/stats"
 )
 
 // gathered is what needs the frames in the order of sending.
 type gathered struct {
-	runs    runs
+	runs    stats.Runs
 	minutes []Minute
 	began   time.Time
 	levels  map[int]*Level
@@ -18,11 +20,11 @@ type gathered struct {
 
 // SizeResult is what was found for frames of one size.
 type SizeResult struct {
-	Size   int     `json:"size"` // bytes
-	Sent   int     `json:"sent"`
-	Lost   int     `json:"lost"`
-	Loss   Share   `json:"loss"`
-	MeanMS float64 `json:"mean_ms"` // latency of those received
+	Size   int         `json:"size"` // bytes
+	Sent   int         `json:"sent"`
+	Lost   int         `json:"lost"`
+	Loss   stats.Share `json:"loss"`
+	MeanMS float64     `json:"mean_ms"` // latency of those received
 
 	total time.Duration
 }
@@ -40,8 +42,8 @@ func (g gathered) bySize() []SizeResult {
 	all := append([]SizeResult(nil), g.sizes...)
 	for i := range all {
 		r := &all[i]
-		if r.Loss = Wilson(r.Lost, r.Sent); r.Sent > r.Lost {
-			r.MeanMS = round(r.total.Seconds()*1000/float64(r.Sent-r.Lost), 3)
+		if r.Loss = stats.Wilson(r.Lost, r.Sent); r.Sent > r.Lost {
+			r.MeanMS = stats.Round(r.total.Seconds()*1000/float64(r.Sent-r.Lost), 3)
 		}
 	}
 	return all
@@ -52,7 +54,7 @@ func newGathered() gathered { return gathered{levels: map[int]*Level{}, strong: 
 // add takes in a frame whose fate is known.
 func (g *gathered) add(r Row) {
 	lost := r.State == Lost
-	g.runs.add(lost)
+	g.runs.Add(lost)
 	if n := len(g.sizes); n > 0 {
 		size := &g.sizes[int(r.Number)%n]
 		size.Sent++

@@ -12,33 +12,34 @@ import (
 	"testing/synctest"
 	"time"
 
+	"uparrot/core/link/frame"
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/sim"
-	"uparrot/core/station"
+	"uparrot/core/stats"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
 
 func TestFrame(t *testing.T) {
-	for _, size := range []int{MinSize, 17, 24, 96, 300} {
-		f := Frame{Way: 1, Run: 0xabcdef, Number: 123456}
+	for _, size := range []int{frame.MinSize, 17, 24, 96, 300} {
+		f := frame.Frame{Way: 1, Run: 0xabcdef, Number: 123456}
 		b := f.Append(nil, size)
-		got, err := Decode(b)
+		got, err := frame.Decode(b)
 		if err != nil || got != f || len(b) != size {
 			t.Errorf("size %d: %s is %+v, %v", size, b, got, err)
 		}
 		for i := range b { // every change of one byte is found
 			for bit := range 8 {
 				b[i] ^= 1 << bit
-				if got, err := Decode(b); err == nil {
+				if got, err := frame.Decode(b); err == nil {
 					t.Errorf("%s passed as %+v", b, got)
 				}
 				b[i] ^= 1 << bit
 			}
 		}
 		for _, other := range [][]byte{b[1:], b[:len(b)-1], append([]byte("x"), b...), append(append([]byte{}, b...), 'x'), nil} {
-			if _, err := Decode(other); err == nil {
+			if _, err := frame.Decode(other); err == nil {
 				t.Errorf("%q passed", other)
 			}
 		}
@@ -46,12 +47,12 @@ func TestFrame(t *testing.T) {
 }
 
 func FuzzDecode(f *testing.F) {
-	f.Add(Frame{Run: 7, Number: 9}.Append(nil, 24))
+	f.Add(frame.Frame{Run: 7, Number: 9}.Append(nil, 24))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		if got, err := Decode(b); err == nil && string(got.Append(nil, len(b))[:8]) != string(b[:8]) {
+		if got, err := frame.Decode(b); err == nil && string(got.Append(nil, len(b))[:8]) != string(b[:8]) {
 			t.Errorf("%q is read as %+v, which is written otherwise", b, got)
 		}
-		looksDamaged(b, 24)
+		frame.LooksDamaged(b, 24)
 	})
 }
 
@@ -63,7 +64,7 @@ func TestWilson(t *testing.T) {
 	}{
 		{0, 0, 0, 1}, {0, 50, 0, 0.07135}, {0, 200, 0, 0.01885}, {1, 10, 0.01787, 0.40415}, {50, 100, 0.40383, 0.59617}, {10, 10, 0.72247, 1},
 	} {
-		s := Wilson(c.hits, c.n)
+		s := stats.Wilson(c.hits, c.n)
 		if math.Abs(s.Low-c.low) > 2e-5 || math.Abs(s.High-c.high) > 2e-5 {
 			t.Errorf("%d of %d: %+v, want %v to %v", c.hits, c.n, s, c.low, c.high)
 		}
@@ -88,7 +89,7 @@ func TestVerdicts(t *testing.T) {
 		{0, 200, 40, Limits{MaxP95MS: limit(50)}, verdict.Failed},
 		{0, 0, 0, Limits{}, verdict.Untested},
 	} {
-		d := Direction{Sent: c.n, Received: c.n - c.lost, Lost: c.lost, Loss: Wilson(c.lost, c.n), LatencyMS: &Latency{P95: 40}}
+		d := Direction{Sent: c.n, Received: c.n - c.lost, Lost: c.lost, Loss: stats.Wilson(c.lost, c.n), LatencyMS: &Latency{P95: 40}}
 		if d.judge(c.limits, c.over, false); d.Verdict != c.want || len(d.Why) == 0 {
 			t.Errorf("%d of %d lost, %d over, %+v: %s (%v), want %s", c.lost, c.n, c.over, c.limits, d.Verdict, d.Why, c.want)
 		}
@@ -124,23 +125,23 @@ func TestTallyWindow(t *testing.T) {
 }
 
 // bench is two Dunlins with air between, in made-up time.
-func bench(t *testing.T, air sim.Air, summitNode string) (*sim.Bench, *station.Station, *station.Station) {
+func bench(t *testing.T, air sim.Air, summitNode string) (*sim.Bench, *bench.Station, *bench.Station) {
 	pb, err := phrasebook.Read("../../examples/dunlin.toml")
 	if err != nil {
 		t.Fatal(err)
 	}
-	b, err := sim.New(sim.Config{Air: air, Nap: time.Sleep, Modules: []sim.Module{
-		{Name: "valley", Family: "dunlin", Line: port.DefaultLine, Settings: map[string]string{"node": "1"}},
-		{Name: "summit", Family: "dunlin", Line: port.DefaultLine, Place: 1400, Settings: map[string]string{"node": summitNode}},
+	b, err := sim.New(sim.Config{Air: air, Sleep: time.Sleep, Modules: []sim.Module{
+		{Name: "valley", Family: "dunlin", Line: uart.DefaultLine, Settings: map[string]string{"node": "1"}},
+		{Name: "summit", Family: "dunlin", Line: uart.DefaultLine, Place: 1400, Settings: map[string]string{"node": summitNode}},
 	}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(b.Close)
-	ends := map[string]*station.Station{}
+	ends := map[string]*bench.Station{}
 	for _, name := range []string{"valley", "summit"} {
-		ends[name] = &station.Station{Name: name, Setup: pb.Setup(), Phrasebook: pb, Dial: func() (port.Port, error) {
-			host, module := port.Pipe(name, port.DefaultLine)
+		ends[name] = &bench.Station{Name: name, Setup: pb.Setup(), Phrasebook: pb, Dial: func() (port.Port, error) {
+			host, module := port.Pipe(name, uart.DefaultLine)
 			_, err := b.Attach(name, module)
 			return host, err
 		}}
@@ -159,7 +160,7 @@ func TestCountsAreTheTruth(t *testing.T) {
 					air.Enter, air.Leave, air.Rate, air.Preamble = 0.03, 0.3, 4800, 10*time.Millisecond
 				}
 				b, valley, summit := bench(t, air, "2")
-				test := &Test{Plan: Plan{Count: 300, Every: 80 * time.Millisecond, Size: 24, Both: true, Deadline: 2 * time.Second}, A: valley, B: summit, Nap: time.Sleep}
+				test := &Test{Plan: Plan{Count: 300, Every: 80 * time.Millisecond, Size: 24, Both: true, Deadline: 2 * time.Second}, A: valley, B: summit, Sleep: time.Sleep}
 				rows := map[string]int{}
 				test.Row = func(from, to string, r Row) { rows[from]++ }
 				sum, err := test.Do(context.Background())
@@ -196,15 +197,15 @@ func TestForeignAndBrokenEnds(t *testing.T) {
 		size  int
 		noise string
 	}{
-		"text":   {phrasebook.Setup{Frame: &seven}, 24, "login: \r\n\x00\xff\xfe\r\n" + string(Frame{Run: 5}.Append(nil, 24)) + "\n"},
-		"binary": {phrasebook.Setup{}, 40, "login: \r\n\x00\xff\xfe\r\n" + string(stamped{Frame: Frame{Run: 5}}.append(nil, 40))},
+		"text":   {phrasebook.Setup{Frame: &seven}, 24, "login: \r\n\x00\xff\xfe\r\n" + string(frame.Frame{Run: 5}.Append(nil, 24)) + "\n"},
+		"binary": {phrasebook.Setup{}, 40, "login: \r\n\x00\xff\xfe\r\n" + string(frame.Stamped{Frame: frame.Frame{Run: 5}}.append(nil, 40))},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				// The far end is played by hand: noise, talk, a frame of another run,
 				// a copy, a frame cut in two.
-				a, aModule := port.Pipe("a", port.DefaultLine)
-				b, bModule := port.Pipe("b", port.DefaultLine)
+				a, aModule := port.Pipe("a", uart.DefaultLine)
+				b, bModule := port.Pipe("b", uart.DefaultLine)
 				go func() {
 					buf := make([]byte, 100)
 					for n := 0; ; n++ {
@@ -228,10 +229,10 @@ func TestForeignAndBrokenEnds(t *testing.T) {
 						}
 					}
 				}()
-				dial := func(p port.Port) *station.Station {
-					return &station.Station{Name: p.Name(), Setup: c.setup, Dial: func() (port.Port, error) { return p, nil }}
+				dial := func(p port.Port) *bench.Station {
+					return &bench.Station{Name: p.Name(), Setup: c.setup, Dial: func() (port.Port, error) { return p, nil }}
 				}
-				test := &Test{Plan: Plan{Count: 100, Every: 10 * time.Millisecond, Size: c.size, Deadline: time.Second, Seed: 9}, A: dial(a), B: dial(b), Nap: time.Sleep}
+				test := &Test{Plan: Plan{Count: 100, Every: 10 * time.Millisecond, Size: c.size, Deadline: time.Second, Seed: 9}, A: dial(a), B: dial(b), Sleep: time.Sleep}
 				if err := test.Check(); err != nil {
 					t.Fatal(err)
 				}
@@ -254,8 +255,8 @@ func TestRoundTrip(t *testing.T) {
 	const delay, linger = 30 * time.Millisecond, 200 * time.Millisecond
 	for _, kind := range []string{"answer", "plug", "slow answer"} {
 		synctest.Test(t, func(t *testing.T) {
-			near, nearModule := port.Pipe("near", port.DefaultLine)
-			far, farModule := port.Pipe("far", port.DefaultLine)
+			near, nearModule := port.Pipe("near", uart.DefaultLine)
+			far, farModule := port.Pipe("far", uart.DefaultLine)
 			ctx, cancel := context.WithCancel(t.Context())
 			// The air between, both ways.
 			carry := func(to io.Writer, from io.Reader) {
@@ -269,15 +270,15 @@ func TestRoundTrip(t *testing.T) {
 					time.AfterFunc(delay, func() { to.Write(piece) })
 				}
 			}
-			answer := &Answer{Station: &station.Station{Name: "far", Dial: func() (port.Port, error) { return far, nil }}}
+			answer := &Answer{Station: &bench.Station{Name: "far", Dial: func() (port.Port, error) { return far, nil }}}
 			done := make(chan error, 1)
 			switch kind {
 			case "plug":
 				go carry(nearModule, nearModule)
 				done <- nil
 			case "slow answer":
-				d := &decoder{broken: func(int) {}, whole: func(_ time.Time, f stamped, size int) {
-					f.Way, f.FarCame, f.FarWent = f.Way|answered, 77, 77+linger.Microseconds()
+				d := &frame.Decoder{broken: func(int) {}, whole: func(_ time.Time, f frame.Stamped, size int) {
+					f.Way, f.FarCame, f.FarWent = f.Way|frame.Answered, 77, 77+linger.Microseconds()
 					time.AfterFunc(2*delay+linger, func() { nearModule.Write(f.append(nil, size)) })
 				}}
 				go func() {
@@ -296,9 +297,9 @@ func TestRoundTrip(t *testing.T) {
 				go carry(nearModule, farModule)
 				go func() { done <- answer.Do(ctx) }()
 			}
-			test := &Test{Plan: Plan{Count: 50, Every: 20 * time.Millisecond, Deadline: 2 * time.Second}, Nap: time.Sleep,
-				A: &station.Station{Name: "near", Dial: func() (port.Port, error) { return near, nil }}}
-			if err := test.Check(); err != nil || test.Size != MinBinary {
+			test := &Test{Plan: Plan{Count: 50, Every: 20 * time.Millisecond, Deadline: 2 * time.Second}, Sleep: time.Sleep,
+				A: &bench.Station{Name: "near", Dial: func() (port.Port, error) { return near, nil }}}
+			if err := test.Check(); err != nil || test.Size != frame.MinBinary {
 				t.Fatal(err, test.Size)
 			}
 			sum, err := test.Do(ctx)
@@ -326,14 +327,14 @@ func TestRoundTrip(t *testing.T) {
 // arrive as often as they were sent, except those that the noise itself touches.
 func FuzzStream(f *testing.F) {
 	f.Add([]byte("login: \r\n"), 3, uint8(0))
-	f.Add(stamped{Frame: Frame{Run: 9, Number: 4}}.append(nil, 40), 2, uint8(7))
-	f.Add(stamped{Frame: Frame{Run: 7, Number: 1}}.append(nil, 40)[:20], 1, uint8(30))
+	f.Add(frame.Stamped{Frame: frame.Frame{Run: 9, Number: 4}}.append(nil, 40), 2, uint8(7))
+	f.Add(frame.Stamped{Frame: frame.Frame{Run: 7, Number: 1}}.append(nil, 40)[:20], 1, uint8(30))
 	f.Add([]byte{0, 0, 1, 0, 255, 0}, 0, uint8(1))
 	f.Fuzz(func(t *testing.T, noise []byte, where int, cut uint8) {
 		const run, count = 7, 6
 		var stream []byte
 		for i := range count {
-			frame := stamped{Frame: Frame{Run: run, Number: uint32(i)}, Sent: int64(i)}.append(nil, 40)
+			frame := frame.Stamped{Frame: frame.Frame{Run: run, Number: uint32(i)}, Sent: int64(i)}.append(nil, 40)
 			if i == where {
 				stream = append(stream, noise...)
 			}
@@ -341,7 +342,7 @@ func FuzzStream(f *testing.F) {
 		}
 		seen := map[uint32]int{}
 		size := 0
-		d := &decoder{broken: func(n int) { size += n }, whole: func(_ time.Time, f stamped, n int) {
+		d := &frame.Decoder{broken: func(n int) { size += n }, whole: func(_ time.Time, f frame.Stamped, n int) {
 			size += n
 			if f.Run == run {
 				seen[f.Number]++
@@ -360,7 +361,7 @@ func FuzzStream(f *testing.F) {
 			delete(seen, i)
 		}
 		for n := range seen { // only what the noise itself holds whole
-			f := stamped{Frame: Frame{Run: run, Number: n}}
+			f := frame.Stamped{Frame: frame.Frame{Run: run, Number: n}}
 			if !bytes.Contains(noise, f.append(nil, 40)[1:10]) {
 				t.Fatalf("frame %d was never sent: %q", n, noise)
 			}
@@ -369,10 +370,10 @@ func FuzzStream(f *testing.F) {
 }
 
 func TestBinaryFrames(t *testing.T) {
-	for size := MinBinary; size < 1200; size += 7 {
-		f := stamped{Frame: Frame{Way: 1, Run: 0xabcdef, Number: uint32(size) << 8}, Planned: 1 << 40, Sent: 256, FarCame: 3, FarWent: 1<<47 + 5}
+	for size := frame.MinBinary; size < 1200; size += 7 {
+		f := frame.Stamped{Frame: frame.Frame{Way: 1, Run: 0xabcdef, Number: uint32(size) << 8}, Planned: 1 << 40, Sent: 256, FarCame: 3, FarWent: 1<<47 + 5}
 		wire := f.append(nil, size)
-		if wire[0] != 0 || bytes.IndexByte(wire[1:len(wire)-1], 0) >= 0 || wire[len(wire)-1] != 0 || len(wire) > framedSize(size)+1 {
+		if wire[0] != 0 || bytes.IndexByte(wire[1:len(wire)-1], 0) >= 0 || wire[len(wire)-1] != 0 || len(wire) > frame.Wire(size)+1 {
 			t.Fatalf("size %d: %x", size, wire)
 		}
 		got, n, err := decodeBinary(wire[1 : len(wire)-1])
@@ -387,11 +388,11 @@ func TestBinaryFrames(t *testing.T) {
 			wire[i] ^= 4
 		}
 	}
-	text := Frame{Run: 3, Number: 8}.appendAnswered(nil, 40, 1234567, 7654321)
-	if f, err := Decode(text); err != nil || f.Number != 8 {
+	text := frame.Frame{Run: 3, Number: 8}.AppendAnswered(nil, 40, 1234567, 7654321)
+	if f, err := frame.Decode(text); err != nil || f.Number != 8 {
 		t.Error(f, err)
 	}
-	if came, went := farTimes(text); came != 1234567 || went != 7654321 {
+	if came, went := frame.FarTimes(text); came != 1234567 || went != 7654321 {
 		t.Error(came, went)
 	}
 }
@@ -426,9 +427,9 @@ func TestUnwillingModules(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				ends := []*station.Station{}
+				ends := []*bench.Station{}
 				for i, name := range []string{"a", "b"} {
-					host, module := port.Pipe(name, port.DefaultLine)
+					host, module := port.Pipe(name, uart.DefaultLine)
 					go func() {
 						buf := make([]byte, 200)
 						for n := 0; ; {
@@ -444,9 +445,9 @@ func TestUnwillingModules(t *testing.T) {
 							io.WriteString(module, c.answer(n, string(buf[:k])))
 						}
 					}()
-					ends = append(ends, &station.Station{Name: name, Setup: pb.Setup(), Phrasebook: pb, Dial: func() (port.Port, error) { return host, nil }})
+					ends = append(ends, &bench.Station{Name: name, Setup: pb.Setup(), Phrasebook: pb, Dial: func() (port.Port, error) { return host, nil }})
 				}
-				test := &Test{Plan: Plan{Count: 10, Every: 50 * time.Millisecond, Size: 24, Deadline: time.Second}, A: ends[0], B: ends[1], Nap: time.Sleep}
+				test := &Test{Plan: Plan{Count: 10, Every: 50 * time.Millisecond, Size: 24, Deadline: time.Second}, A: ends[0], B: ends[1], Sleep: time.Sleep}
 				sum, err := test.Do(context.Background())
 				if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
 					t.Errorf("%v, want %q", err, c.want)
@@ -463,7 +464,7 @@ func TestUnwillingModules(t *testing.T) {
 func TestSameAddress(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		_, valley, summit := bench(t, sim.Air{}, "1")
-		test := &Test{Plan: Plan{Count: 1, Every: 1, Size: 24, Deadline: time.Second}, A: valley, B: summit, Nap: time.Sleep}
+		test := &Test{Plan: Plan{Count: 1, Every: 1, Size: 24, Deadline: time.Second}, A: valley, B: summit, Sleep: time.Sleep}
 		if _, err := test.Do(context.Background()); err == nil || !strings.Contains(err.Error(), "the same address, 1") {
 			t.Errorf("got %v", err)
 		}
@@ -475,7 +476,7 @@ func TestLateFrames(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		_, valley, summit := bench(t, sim.Air{Delay: 100 * time.Millisecond, Spread: 100 * time.Millisecond}, "2")
 		limit := 150.0
-		test := &Test{Plan: Plan{Count: 100, Every: 250 * time.Millisecond, Size: 30, Deadline: 180 * time.Millisecond, Limits: Limits{MaxP95MS: &limit}}, A: valley, B: summit, Nap: time.Sleep}
+		test := &Test{Plan: Plan{Count: 100, Every: 250 * time.Millisecond, Size: 30, Deadline: 180 * time.Millisecond, Limits: Limits{MaxP95MS: &limit}}, A: valley, B: summit, Sleep: time.Sleep}
 		late := 0
 		test.Row = func(_, _ string, r Row) {
 			if r.State == Late {
@@ -509,7 +510,7 @@ func TestPlanMistakes(t *testing.T) {
 		{Plan{Count: 1, Every: 0, Size: 24}, pb, "no interval"},
 		{Plan{Count: 1, Every: 1, Size: 24}, &digits, "does not allow"},
 	} {
-		s := &station.Station{Name: "valley", Phrasebook: c.pb}
+		s := &bench.Station{Name: "valley", Phrasebook: c.pb}
 		err := (&Test{Plan: c.plan, A: s, B: s}).Check()
 		if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
 			t.Errorf("%+v: %v, want %q", c.plan, err, c.want)
@@ -534,7 +535,7 @@ func BenchmarkFrames(b *testing.B) {
 	}
 	b.Run("link", func(b *testing.B) {
 		a, z := open()
-		test := &Test{Plan: Plan{Count: b.N, Every: 1, Size: MinBinary, Deadline: time.Second}, A: &station.Station{Name: "a", Address: a}, B: &station.Station{Name: "z", Address: z}}
+		test := &Test{Plan: Plan{Count: b.N, Every: 1, Size: frame.MinBinary, Deadline: time.Second}, A: &bench.Station{Name: "a", Address: a}, B: &bench.Station{Name: "z", Address: z}}
 		var first, last time.Time
 		test.Row = func(_, _ string, r Row) {
 			if r.Number == 0 {
@@ -550,17 +551,17 @@ func BenchmarkFrames(b *testing.B) {
 	})
 	b.Run("bare", func(b *testing.B) {
 		a, z := open()
-		pa, err := port.Open(a, port.DefaultLine)
+		pa, err := port.Open(a, uart.DefaultLine)
 		if err != nil {
 			b.Fatal(err)
 		}
 		defer pa.Close()
-		pz, err := port.Open(z, port.DefaultLine)
+		pz, err := port.Open(z, uart.DefaultLine)
 		if err != nil {
 			b.Fatal(err)
 		}
 		defer pz.Close()
-		frame := stamped{}.append(nil, MinBinary)
+		frame := frame.Stamped{}.append(nil, frame.MinBinary)
 		b.ResetTimer()
 		go func() {
 			for range b.N {
@@ -603,7 +604,7 @@ func BenchmarkPacing(b *testing.B) {
 		var off []float64
 		for b.Loop() {
 			test := &Test{Plan: Plan{Count: frames, Every: every, Size: 24, Deadline: time.Second},
-				A: &station.Station{Name: "a", Address: far[0].Path()}, B: &station.Station{Name: "z", Address: far[1].Path()}}
+				A: &bench.Station{Name: "a", Address: far[0].Path()}, B: &bench.Station{Name: "z", Address: far[1].Path()}}
 			test.Row = func(_, _ string, r Row) { off = append(off, r.Sent.Sub(r.Planned).Seconds()*1000) }
 			if _, err := test.Do(b.Context()); err != nil {
 				b.Fatal(err)

@@ -11,12 +11,12 @@ import (
 	"testing/synctest"
 	"time"
 
+	"uparrot/core/bench"
 	"uparrot/core/dialog"
 	"uparrot/core/pattern"
 	"uparrot/core/port"
 	"uparrot/core/record"
 	"uparrot/core/sim"
-	"uparrot/core/station"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
@@ -35,7 +35,7 @@ func TestCapacity(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			c.air.Seed = 2
 			_, valley, summit := bench(t, c.air, "2")
-			search := &Capacity{Test: Test{A: valley, B: summit, Nap: time.Sleep, Plan: Plan{Count: 1, Every: time.Second, Deadline: 2 * time.Second}}, MaxLoss: 0.05, Least: 60, Most: 400}
+			search := &Capacity{Test: Test{A: valley, B: summit, Sleep: time.Sleep, Plan: Plan{Count: 1, Every: time.Second, Deadline: 2 * time.Second}}, MaxLoss: 0.05, Least: 60, Most: 400}
 			res, err := search.Search(t.Context())
 			if err != nil {
 				t.Fatal(err)
@@ -60,7 +60,7 @@ func TestCapacity(t *testing.T) {
 func TestMap(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		_, valley, summit := bench(t, sim.Air{Delay: 10 * time.Millisecond}, "2")
-		m := &Map{Ports: []*station.Station{valley, summit}, Count: 10, Every: 50 * time.Millisecond, Size: 24, Wait: time.Second,
+		m := &Map{Ports: []*bench.Station{valley, summit}, Count: 10, Every: 50 * time.Millisecond, Size: 24, Wait: time.Second,
 			Hears: map[string][]string{"valley": {"summit"}, "summit": {}}}
 		res, err := m.Do(t.Context())
 		if err != nil {
@@ -146,7 +146,7 @@ func TestUntilSure(t *testing.T) {
 	}{0: {verdict.Passed, 200}, 0.4: {verdict.Failed, 100}, 0.1: {verdict.Undecided, 401}} {
 		synctest.Test(t, func(t *testing.T) {
 			_, valley, summit := bench(t, sim.Air{Seed: 4, Loss: loss, Delay: 5 * time.Millisecond}, "2")
-			test := &Test{Plan: Plan{Count: 400, Every: 50 * time.Millisecond, Sure: true, Deadline: time.Second, Limits: Limits{MaxLoss: &limit}}, A: valley, B: summit, Nap: time.Sleep}
+			test := &Test{Plan: Plan{Count: 400, Every: 50 * time.Millisecond, Sure: true, Deadline: time.Second, Limits: Limits{MaxLoss: &limit}}, A: valley, B: summit, Sleep: time.Sleep}
 			if err := test.Check(); err != nil {
 				t.Fatal(err)
 			}
@@ -165,7 +165,7 @@ func TestCheckpoint(t *testing.T) {
 		b, valley, summit := bench(t, sim.Air{Seed: 6, Loss: 0.1, Delay: 30 * time.Millisecond, Enter: 0.02, Leave: 0.4}, "2")
 		path := filepath.Join(t.TempDir(), "checkpoint.json")
 		plan := Plan{Count: 2000, Every: 100 * time.Millisecond, Both: true, Deadline: time.Second}
-		first := &Test{Plan: plan, A: valley, B: summit, Nap: time.Sleep}
+		first := &Test{Plan: plan, A: valley, B: summit, Sleep: time.Sleep}
 		if err := first.Check(); err != nil {
 			t.Fatal(err)
 		}
@@ -192,7 +192,7 @@ func TestCheckpoint(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		second := &Test{Plan: plan, A: valley, B: summit, Nap: time.Sleep, Resume: c}
+		second := &Test{Plan: plan, A: valley, B: summit, Sleep: time.Sleep, Resume: c}
 		if err := second.Check(); err != nil {
 			t.Fatal(err)
 		}
@@ -312,7 +312,7 @@ func TestStrength(t *testing.T) {
 // A plan that the wire or the air cannot keep is told before the start, with the
 // sum.
 func TestWarnings(t *testing.T) {
-	st := &station.Station{Name: "a"}
+	st := &bench.Station{Name: "a"}
 	st.Setup.Speed = 9600
 	for _, c := range []struct {
 		plan Plan
@@ -343,8 +343,8 @@ func TestWarnings(t *testing.T) {
 // What cannot be tested is refused before anything is sent, in words.
 func TestRefusedPlans(t *testing.T) {
 	seven := uart.Frame{DataBits: 7, Parity: uart.Even}
-	st := func() *station.Station {
-		s := &station.Station{Name: "a", Dial: func() (port.Port, error) { t.Error("the port was opened"); return nil, nil }}
+	st := func() *bench.Station {
+		s := &bench.Station{Name: "a", Dial: func() (port.Port, error) { t.Error("the port was opened"); return nil, nil }}
 		s.Setup.Frame = &seven
 		return s
 	}
@@ -364,7 +364,7 @@ func TestRefusedPlans(t *testing.T) {
 			t.Errorf("%s: %v, want %q", name, c.err, c.want)
 		}
 	}
-	if _, err := (&Map{Ports: []*station.Station{st(), st()}, Count: 1, Every: 1, Size: 40}).Do(t.Context()); err == nil || !strings.Contains(err.Error(), "needs 8 data bits") {
+	if _, err := (&Map{Ports: []*bench.Station{st(), st()}, Count: 1, Every: 1, Size: 40}).Do(t.Context()); err == nil || !strings.Contains(err.Error(), "needs 8 data bits") {
 		t.Errorf("a map on seven bits: %v", err)
 	}
 	if _, err := (&Bits{A: st(), Pattern: "prbs9"}).Do(t.Context()); err == nil || !strings.Contains(err.Error(), "needs 8 data bits") {
@@ -375,12 +375,12 @@ func TestRefusedPlans(t *testing.T) {
 // A link test that borrows open ports leaves nothing of its frames behind.
 func TestBorrowedPorts(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		a, aModule := port.Pipe("a", port.DefaultLine)
-		b, bModule := port.Pipe("b", port.DefaultLine)
+		a, aModule := port.Pipe("a", uart.DefaultLine)
+		b, bModule := port.Pipe("b", uart.DefaultLine)
 		go io.Copy(bModule, aModule)
 		da, db := dialog.Open(a, dialog.Config{}), dialog.Open(b, dialog.Config{})
-		test := &Test{Plan: Plan{Count: 20, Every: 10 * time.Millisecond, Deadline: time.Second}, Nap: time.Sleep,
-			A: &station.Station{Name: "a"}, B: &station.Station{Name: "b"}, Open: map[string]*dialog.Dialog{"a": da, "b": db}}
+		test := &Test{Plan: Plan{Count: 20, Every: 10 * time.Millisecond, Deadline: time.Second}, Sleep: time.Sleep,
+			A: &bench.Station{Name: "a"}, B: &bench.Station{Name: "b"}, Open: map[string]*dialog.Dialog{"a": da, "b": db}}
 		if err := test.Check(); err != nil {
 			t.Fatal(err)
 		}
@@ -390,7 +390,7 @@ func TestBorrowedPorts(t *testing.T) {
 		if _, err := bModule.Write([]byte("READY\r\n")); err != nil {
 			t.Fatal(err)
 		}
-		h, err := db.Hear(t.Context(), dialog.Wait{Form: dialog.NextLine, Pattern: pattern.Must("{word}"), Within: time.Second})
+		h, err := db.Hear(t.Context(), dialog.Wait{Form: pattern.NextLine, Pattern: pattern.Must("{word}"), Within: time.Second})
 		if err != nil || h.Text != "READY" {
 			t.Errorf("heard %q, %v", h.Text, err)
 		}

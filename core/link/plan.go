@@ -4,18 +4,17 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
-	"uparrot/core/phrasebook"
-	"uparrot/core/port"
-	"uparrot/core/station"
+	"uparrot/core/bench"
+	"uparrot/core/link/frame"
 )
 
 // Plan says how a link is to be tested.
 type Plan struct {
 	Count    int           // frames in each direction, at least 1
 	Every    time.Duration // from one frame to the next
+	Load     float64       // share of the first end's wire that frames are to take; Every follows from it
 	Size     int           // bytes in a frame; 0 chooses DefaultSize, or MinBinary through a transparent link
 	Sizes    []int         // several sizes, taken in turn; Size is then the greatest
 	Both     bool          // also from the second end to the first, at the same time
@@ -33,11 +32,9 @@ type Plan struct {
 // Check says what is wrong with the plan before a port is opened, and settles the
 // size of frames where the plan leaves it open.
 func (t *Test) Check() error {
-	least := MinSize
+	least := frame.MinSize
 	for _, s := range t.ends() {
-		if transparent(s) {
-			least = MinBinary
-		}
+		least = max(least, carriage(s).Least())
 	}
 	for _, size := range t.Sizes {
 		if size < least {
@@ -52,16 +49,16 @@ func (t *Test) Check() error {
 		t.Size = max(least, DefaultSize)
 	}
 	for _, s := range t.ends() {
-		c := carrierOf(s)
+		c := carriage(s).Carrier
 		if c == nil {
 			continue
 		}
 		if t.Size > c.Greatest {
 			return fmt.Errorf("a frame of %d bytes is too long for %s: its carrier takes %d at most", t.Size, s.Name, c.Greatest)
 		}
-		for i := range len(alphabet) {
-			if !c.Allows(alphabet[i]) {
-				return fmt.Errorf("the carrier of %s does not allow %q, which test frames need: they are letters, digits, - and _", s.Name, alphabet[i])
+		for i := range len(frame.Alphabet) {
+			if !c.Allowed.Has(frame.Alphabet[i]) {
+				return fmt.Errorf("the carrier of %s does not allow %q, which test frames need: they are letters, digits, - and _", s.Name, frame.Alphabet[i])
 			}
 		}
 	}
@@ -72,12 +69,13 @@ func (t *Test) Check() error {
 		return fmt.Errorf("a frame of %d bytes is too long: the most is %d", t.Size, maxSize)
 	case t.B == nil && t.Both:
 		return errors.New("a round trip goes both ways as it is")
-	case t.B == nil && carrierOf(t.A) != nil && strings.Contains(carrierOf(t.A).Send, "{to}") && t.To == "":
+	case t.B == nil && carriage(t.A).Addressed() && t.To == "":
 		return fmt.Errorf("%s sends to an address: say which is the far end's", t.A.Name)
 	case t.Count < 1:
 		return fmt.Errorf("%d frames are too few: send at least one", t.Count)
 	case t.Sure && t.Limits.MaxLoss == nil && t.Limits.MaxP95MS == nil:
 		return errors.New("there is no limit to be sure of: give --max-loss or --max-p95")
+	case t.Load > 0:
 	case t.Every == 0 && t.Window > 0:
 	case t.Every <= 0:
 		return fmt.Errorf("the interval %v is no interval: give one such as 50ms", t.Every)
@@ -105,27 +103,19 @@ func (t *Test) hasSize(n int) bool {
 }
 
 // ends are the stations of the test.
-func (t *Test) ends() []*station.Station {
+func (t *Test) ends() []*bench.Station {
 	if t.B == nil {
-		return []*station.Station{t.A}
+		return []*bench.Station{t.A}
 	}
-	return []*station.Station{t.A, t.B}
+	return []*bench.Station{t.A, t.B}
 }
 
-// transparent reports whether frames go through as they are, in binary: there is
-// no carrier, and the line takes all values of a byte.
-func transparent(s *station.Station) bool {
-	flow, _ := port.ParseFlow(s.Setup.Flow)
-	return carrierOf(s) == nil && s.Setup.Line().Frame.Filled().DataBits == 8 && flow != port.XonXoff
-}
-
-// errNotTransparent is why something cannot be done at a port.
-func errNotTransparent(s *station.Station) error {
-	return fmt.Errorf("%s does not take all values of a byte as they are: it needs 8 data bits, no XON/XOFF, and no carrier between", s.Name)
-}
+// carriage is how frames travel through a port.
+func carriage(s *bench.Station) frame.Carriage { return frame.Through(s.Setup, s.Phrasebook) }
 
 // EveryForLoad is the interval at which frames take a share of the first end's
-// wire.
+// wire, as far as it is known before the test: the address of the far end, whose
+// length counts, is read only then.
 func (t *Test) EveryForLoad(share float64) time.Duration {
 	return time.Duration(float64(t.A.Setup.Line().Time(t.spoken(t.A))) / share)
 }
@@ -146,26 +136,17 @@ func (t *Test) Warnings() []string {
 		cannot("the wire of "+s.Name, line.Time(t.spoken(s)), fmt.Sprintf("%d bytes at %v", t.spoken(s), line))
 	}
 	if t.AirRate > 0 || t.Preamble > 0 {
-		cannot("the air", airTime(t.Size, t.AirRate, t.Preamble), fmt.Sprintf("preamble of %v and %d bytes at %g bit/s", t.Preamble, t.Size, t.AirRate))
+		cannot("the air", frame.AirTime(t.Size, t.AirRate, t.Preamble), fmt.Sprintf("preamble of %v and %d bytes at %g bit/s", t.Preamble, t.Size, t.AirRate))
 	}
 	return w
 }
 
-// spoken is about how many bytes go out for a frame.
-func (t *Test) spoken(s *station.Station) int {
-	if transparent(s) {
-		return framedSize(t.Size)
+// spoken is how many bytes go out for a frame. An address that nobody has read yet
+// is taken to have one character.
+func (t *Test) spoken(s *bench.Station) int {
+	to := t.To
+	if to == "" {
+		to = "1"
 	}
-	n := t.Size + len(s.Setup.EndingBytes())
-	if c := carrierOf(s); c != nil {
-		n += len(c.Send) - len("{payload}")
-	}
-	return n
-}
-
-func carrierOf(s *station.Station) *phrasebook.Carrier {
-	if s.Phrasebook == nil {
-		return nil
-	}
-	return s.Phrasebook.Carrier
+	return carriage(s).Sent(t.Size, to)
 }

@@ -24,7 +24,13 @@ type rowData struct {
 	SNR       *float64 `json:"snr_db,omitempty"`
 }
 
-// event is a row as it stands in a record.
+// FrameSeen is a frame whose fate is known, as those who watch a test are told.
+type FrameSeen struct {
+	From, To string
+	Row
+}
+
+// event is a row as those who listen are told and as it stands in a record.
 func (r Row) event(from, to string) record.Event {
 	d := rowData{From: from, To: to, Number: r.Number, PlannedNS: r.Planned.Sub(r.Sent).Nanoseconds(), State: r.State, Copies: r.Copies, Order: r.Order}
 	if !r.Arrived.IsZero() {
@@ -37,8 +43,7 @@ func (r Row) event(from, to string) record.Event {
 	if !math.IsNaN(r.SNR) {
 		d.SNR = &r.SNR
 	}
-	data, _ := json.Marshal(d) // cannot fail: its numbers are finite
-	return record.Event{Time: r.Sent, Kind: record.Frame, Data: data}
+	return record.Event{Time: r.Sent, Kind: record.Frame, Value: d, Live: FrameSeen{from, to, r}}
 }
 
 // RowOf is the row that an event of a record tells of.

@@ -2,33 +2,34 @@ package link
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
 	"sync"
 	"time"
 
+	"uparrot/core/bench"
 	"uparrot/core/dialog"
 	"uparrot/core/pace"
 	"uparrot/core/record"
-	"uparrot/core/station"
 	"uparrot/core/verdict"
 )
 
-// Test is a link test between two ends.
+// Test is a link test between two ends. It tells its stream of progress (a
+// []Progress), of each frame when it is settled (a FrameSeen) and, sealed, of its
+// summary.
 type Test struct {
 	Plan
-	A, B    *station.Station             // without B it is a round trip: the far end of A repeats every frame, or its line is looped
-	Record  *record.Writer               // nil keeps none
-	Observe func([]Progress)             // told a few times a second; may be nil
-	Row     func(from, to string, r Row) // told of each frame when it is settled; may be nil
-	Nap     pace.Nap                     // nil means pace.Precise
+	A, B   *bench.Station // without B it is a round trip: the far end of A repeats every frame, or its line is looped
+	Events *record.Stream // nil tells nobody
+	Sleep  pace.Sleep     // nil means pace.Precise
 
-	// Open are conversations that are open already, by the names of the ports.
+	// Dialogs are conversations that are open already, by the names of the ports.
 	// The test borrows them and leaves them as they were.
-	Open map[string]*dialog.Dialog
+	Dialogs map[string]*dialog.Dialog
 
+	// Walk sorts the frames into stretches; nil for none.
+	Walk *Walk
 	// Stop ends the test when it is closed, as if all had been sent; may be nil.
 	Stop <-chan struct{}
 	// Checkpoint is told once a minute how far the test has come; may be nil. An
@@ -37,7 +38,8 @@ type Test struct {
 	// Resume goes on from a checkpoint of the same plan; nil begins anew.
 	Resume *Checkpoint
 
-	least int // frames before a sure test may end
+	// Least is how many frames are sent before a sure test may end.
+	Least int
 }
 
 // Progress is how far one direction of a test has come.
@@ -51,103 +53,148 @@ type Progress struct {
 	Trend          string        // rising, falling or steady; "" if it is not told
 }
 
+// running is a test at work.
+type running struct {
+	*Test
+	run   uint32 // tells its frames from those of others
+	began time.Time
+	ends  []*end
+	ways  []*way
+	sum   Summary
+}
+
 // Do opens the ports, tests and closes them again. An error means that the test
 // could not be run to its end; the summary then holds what there is.
 func (t *Test) Do(ctx context.Context) (Summary, error) {
-	if t.Nap == nil {
-		t.Nap = pace.Precise
+	if t.Sleep == nil {
+		t.Sleep = pace.Precise
 	}
+	r, err := t.prepare()
+	if err != nil {
+		return r.sum, err
+	}
+	if err = t.connect(ctx, r.ends...); err == nil {
+		r.settlePlan()
+		err = r.send(ctx)
+	}
+	if cerr := r.close(); err == nil {
+		err = cerr
+	}
+	r.seal(err)
+	return r.sum, err
+}
+
+// prepare makes the ends and the directions of the test.
+func (t *Test) prepare() (*running, error) {
+	r := &running{Test: t, began: time.Now()}
 	seed := t.Seed
 	if seed == 0 {
 		seed = rand.Uint64()
 	}
-	run := uint32(seed) & 0xffffff
-	if t.Resume != nil {
-		run = t.Resume.Run
+	if r.run = uint32(seed) & 0xffffff; t.Resume != nil {
+		r.run = t.Resume.Run
 	}
 	floor, err := measureFloor()
 	if err != nil {
-		return Summary{}, err
+		return r, err
 	}
-	began := time.Now()
-	sum := Summary{
+	r.sum = Summary{
 		FloorMS: floor,
-		Kind:    Kind, Version: 1, Run: fmt.Sprintf("%06x", run), Started: began.UTC().Round(time.Millisecond),
-		Size: t.Size, EveryMS: float64(t.Every.Microseconds()) / 1000, Limits: t.Limits, Directions: []Direction{},
+		Kind:    Kind, Version: 1, Run: fmt.Sprintf("%06x", r.run), Started: r.began.UTC().Round(time.Millisecond),
+		Size: t.Size, EveryMS: ms(t.Every), Limits: t.Limits, Directions: []Direction{},
+	}
+	a := t.end(t.A, r.run, 1, r.began)
+	r.ends = []*end{a}
+	if t.B == nil {
+		a.listenTo, a.repeats = 0, true
+		r.ways = []*way{{from: a, to: a, number: 0}}
+	} else {
+		b := t.end(t.B, r.run, 0, r.began)
+		r.ends = append(r.ends, b)
+		r.ways = []*way{{from: a, to: b, number: 0}}
+		if t.Both {
+			r.ways = append(r.ways, &way{from: b, to: a, number: 1})
+		}
 	}
 	over := time.Duration(0)
 	if t.Limits.MaxP95MS != nil {
 		over = time.Duration(*t.Limits.MaxP95MS * float64(time.Millisecond))
 	}
-	a := t.end(t.A, run, 1, began)
-	all := []*end{a}
-	ways := []*way{}
-	if t.B == nil {
-		a.listenTo, a.repeats = 0, true
-		ways = append(ways, &way{from: a, to: a, number: 0})
-	} else {
-		b := t.end(t.B, run, 0, began)
-		all = append(all, b)
-		ways = append(ways, &way{from: a, to: b, number: 0})
-		if t.Both {
-			ways = append(ways, &way{from: b, to: a, number: 1})
-		}
-	}
-	for _, w := range ways {
-		var settled func(Row)
-		if t.Row != nil || t.Record != nil {
-			settled = func(r Row) {
-				if t.Record != nil {
-					t.Record.Event(r.event(w.from.Name, w.toName()))
-				}
-				if t.Row != nil {
-					t.Row(w.from.Name, w.toName(), r)
-				}
-			}
-		}
-		w.to.counts = newTally(t.Deadline, over, settled)
+	for _, w := range r.ways {
+		w.to.counts = newTally(t.Deadline, over, r.settled(w))
 		w.to.counts.sizes = newSizes(t.Sizes)
 	}
 	if t.Resume != nil {
-		if len(t.Resume.Ways) != len(ways) {
-			return sum, errors.New("the checkpoint is of a test with other directions")
-		}
-		for i, w := range ways {
-			if err := w.to.counts.restore(t.Resume.Ways[i]); err != nil {
-				return sum, err
-			}
-			w.refused.Store(int64(t.Resume.Ways[i].Refused))
-			w.first = int(t.Resume.Ways[i].Next)
-		}
-		sum.Started = t.Resume.Summary.Started
+		return r, r.resume()
 	}
-	err = t.connect(ctx, all...)
-	if err == nil {
-		err = t.send(ctx, ways, func() error {
-			if t.Checkpoint == nil {
-				return nil
-			}
-			return t.Checkpoint(t.checkpoint(sum, run, ways))
-		})
+	return r, nil
+}
+
+// settled is told of each frame of a way whose fate is known; nil if nobody wants
+// to know.
+func (r *running) settled(w *way) func(Row) {
+	if r.Events == nil && r.Walk == nil {
+		return nil
 	}
-	for _, e := range all {
-		e.decode.flush()
+	return func(row Row) {
+		r.Events.Emit(row.event(w.from.Name, w.toName()))
+		if r.Walk != nil {
+			r.Walk.Row(w.from.Name, w.toName(), row)
+		}
+	}
+}
+
+// resume goes on from the test's checkpoint.
+func (r *running) resume() error {
+	if len(r.Resume.Ways) != len(r.ways) {
+		return errors.New("the checkpoint is of a test with other directions")
+	}
+	for i, w := range r.ways {
+		if err := w.to.counts.restore(r.Resume.Ways[i]); err != nil {
+			return err
+		}
+		w.refused.Store(int64(r.Resume.Ways[i].Refused))
+		w.first = int(r.Resume.Ways[i].Next)
+	}
+	r.sum.Started = r.Resume.Summary.Started
+	return nil
+}
+
+// settlePlan works out what of the plan follows from the addresses of the ends.
+func (r *running) settlePlan() {
+	near := r.ways[0]
+	if r.Load > 0 {
+		r.Every = time.Duration(float64(near.from.line.Time(near.wire(r.Size))) / r.Load)
+		r.sum.EveryMS = ms(r.Every)
+	}
+}
+
+// close ends the conversations, or gives them back as they were.
+func (r *running) close() (err error) {
+	for _, e := range r.ends {
+		e.decode.Flush()
 		switch {
 		case e.before != nil:
 			e.dialog.Configure(func(c *dialog.Config) { *c = *e.before })
-			if e.binary {
+			if e.Binary {
 				e.dialog.PassAll() // frames that nobody will hear as lines
 			}
 		case e.dialog != nil:
-			if ce := e.Close(t.Record, e.dialog); err == nil {
+			if ce := e.Close(r.Events, e.dialog); err == nil {
 				err = ce
 			}
 		}
 	}
-	for _, w := range ways {
+	return err
+}
+
+// seal sums the test up and tells of that, once and for all.
+func (r *running) seal(err error) {
+	sum := &r.sum
+	for _, w := range r.ways {
 		w.to.counts.close()
 		d := w.direction()
-		d.judge(t.Limits, w.to.counts.overLimit, t.Sure)
+		d.judge(r.Limits, w.to.counts.overLimit, r.Sure)
 		if err != nil {
 			d.Verdict = verdict.Broken
 			d.Why = append(d.Why, "the test was cut short: "+err.Error())
@@ -158,17 +205,19 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 	if err != nil {
 		sum.Verdict = verdict.Broken
 	}
-	sum.TookMS = float64(time.Since(began).Milliseconds())
-	data, jerr := json.Marshal(sum)
-	if jerr != nil {
-		return sum, errors.Join(err, fmt.Errorf("write the summary: %w", jerr))
+	if r.Walk != nil {
+		sum.Stretches = r.Walk.Stretches()
 	}
-	t.Record.Event(record.Event{Time: time.Now(), Kind: record.Link, Verdict: string(sum.Verdict), Data: data})
-	return sum, err
+	sum.TookMS = float64(time.Since(r.began).Milliseconds())
+	r.Events.Emit(record.Event{Kind: record.Link, Verdict: sum.Verdict, Value: *sum})
 }
 
+// ms is a time in milliseconds, to the microsecond.
+func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
 // send sends in all directions at once, then waits for stragglers.
-func (t *Test) send(ctx context.Context, ways []*way, checkpoint func() error) error {
+func (t *running) send(ctx context.Context) error {
+	ways := t.ways
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	var senders sync.WaitGroup
@@ -192,7 +241,7 @@ func (t *Test) send(ctx context.Context, ways []*way, checkpoint func() error) e
 	}
 	for _, w := range ways {
 		senders.Go(func() {
-			if err := w.sendAll(ctx, t, start, enough); err != nil {
+			if err := w.sendAll(ctx, t.Test, start, enough); err != nil {
 				cancel(err)
 			}
 		})
@@ -230,7 +279,10 @@ func (t *Test) send(ctx context.Context, ways []*way, checkpoint func() error) e
 			t.progress(ways)
 			if time.Since(last) >= checkpointEvery {
 				last = time.Now()
-				if err := checkpoint(); err != nil {
+				if t.Checkpoint == nil {
+					continue
+				}
+				if err := t.Checkpoint(t.checkpoint(t.sum, t.run, ways)); err != nil {
 					cancel(err)
 				}
 			}
@@ -238,15 +290,15 @@ func (t *Test) send(ctx context.Context, ways []*way, checkpoint func() error) e
 	}
 }
 
-func (t *Test) progress(ways []*way) {
-	if t.Observe == nil {
+func (t *running) progress(ways []*way) {
+	if !t.Events.Watched() {
 		return
 	}
 	var all []Progress
 	for _, w := range ways {
 		all = append(all, w.to.counts.progress(w.from.Name, w.toName()))
 	}
-	t.Observe(all)
+	t.Events.Emit(record.Event{Kind: record.Progress, Live: all})
 }
 
 // checkpointEvery is how often a test tells how far it has come.

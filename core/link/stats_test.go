@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"uparrot/core/stats"
 	"uparrot/core/verdict"
 )
 
@@ -32,11 +33,11 @@ func TestIntervalsCover(t *testing.T) {
 			for range 4000 {
 				p := middle * (0.8 + 0.4*rng.Float64())
 				q := middle * (0.8 + 0.4*rng.Float64())
-				a, b := Wilson(binomial(rng, n, p), n), Wilson(binomial(rng, n, q), n)
+				a, b := stats.Wilson(binomial(rng, n, p), n), stats.Wilson(binomial(rng, n, q), n)
 				if a.Low <= p && p <= a.High {
 					covered++
 				}
-				if d := Newcombe(a, b); d.Low <= p-q && p-q <= d.High {
+				if d := stats.Newcombe(a, b); d.Low <= p-q && p-q <= d.High {
 					diffs++
 				}
 				all++
@@ -70,7 +71,7 @@ func TestSequentialErrors(t *testing.T) {
 				if rng.Float64() < c.p {
 					hits++
 				}
-				if v := Sequential(hits, n, limit); v != verdict.Undecided {
+				if v := stats.Sequential(hits, n, limit); v != verdict.Undecided {
 					decided++
 					if v != c.right {
 						wrong++
@@ -79,7 +80,7 @@ func TestSequentialErrors(t *testing.T) {
 				}
 			}
 		}
-		if share := float64(wrong) / rounds; share > SequentialError {
+		if share := float64(wrong) / rounds; share > stats.SequentialError {
 			t.Errorf("at %v the wrong side in %.3f of runs", c.p, share)
 		}
 		if share := float64(decided) / rounds; share < c.decides {
@@ -96,26 +97,26 @@ func TestKnownValues(t *testing.T) {
 		}
 	}
 	// Newcombe 1998, table II, (a) 56/70 - 48/80, method 10.
-	d := Newcombe(Wilson(56, 70), Wilson(48, 80))
+	d := stats.Newcombe(stats.Wilson(56, 70), stats.Wilson(48, 80))
 	near("low", d.Low, 0.0524, 0.0001)
 	near("high", d.High, 0.3339, 0.0001)
 	// (g) 10/10 - 0/20.
-	d = Newcombe(Wilson(10, 10), Wilson(0, 20))
+	d = stats.Newcombe(stats.Wilson(10, 10), stats.Wilson(0, 20))
 	near("low", d.Low, 0.6791, 0.0001)
 	near("high", d.High, 1, 0.0001)
-	bins := func(ms ...float64) (b []Bin) {
+	bins := func(ms ...float64) (b []stats.Bin) {
 		for _, v := range ms {
-			b = append(b, Bin{v, 1})
+			b = append(b, stats.Bin{v, 1})
 		}
 		return b
 	}
-	r := RankSum(bins(4, 5, 6), bins(1, 2, 3))
+	r := stats.RankSum(bins(4, 5, 6), bins(1, 2, 3))
 	near("effect", r.Effect, 1, 0)
 	near("p", r.P, 0.0495, 0.0001) // z = 4.5/sqrt(5.25)
 	near("shift", r.Shift, 3, 0)
-	near("equal", RankSum(bins(1, 2, 3), bins(1, 2, 3)).P, 1, 1e-9)
-	near("nothing", RankSum(nil, bins(1)).P, 1, 0)
-	near("frames", float64(FramesToShow(0.01, 0.01)), 2316, 10)
+	near("equal", stats.RankSum(bins(1, 2, 3), bins(1, 2, 3)).P, 1, 1e-9)
+	near("nothing", stats.RankSum(nil, bins(1)).P, 1, 0)
+	near("frames", float64(stats.FramesToShow(0.01, 0.01)), 2316, 10)
 }
 
 // The two-state model is found again in what it has drawn.
@@ -136,7 +137,7 @@ func TestBursts(t *testing.T) {
 	if math.Abs(b.Enter-enter) > 0.001 || math.Abs(b.Leave-leave) > 0.01 || math.Abs(b.Mean-1/leave) > 0.1 || b.Longest < 10 {
 		t.Errorf("%+v", b)
 	}
-	for pattern, want := range map[string]Bursts{
+	for pattern, want := range map[string]stats.Bursts{
 		"":       {},
 		".....":  {},
 		"xxx":    {Runs: 1, Mean: 3, Longest: 3},

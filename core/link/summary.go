@@ -2,11 +2,11 @@ package link
 
 import (
 	"fmt"
-	"math"
 	"time"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
+	"uparrot/core/stats"
 	"uparrot/core/verdict"
 )
 
@@ -49,8 +49,8 @@ type Direction struct {
 	Foreign      int             `json:"foreign"` // lines or messages that are no frames of this run
 	ForeignBytes int             `json:"foreign_bytes"`
 	Refused      int             `json:"refused"` // frames that the sending module would not take; among the lost
-	Loss         Share           `json:"loss"`
-	Bursts       Bursts          `json:"bursts"`
+	Loss         stats.Share     `json:"loss"`
+	Bursts       stats.Bursts    `json:"bursts"`
 	Minutes      []Minute        `json:"minutes"`
 	Sizes        []SizeResult    `json:"sizes,omitempty"`        // where frames of several sizes were sent
 	LatencyMS    *Latency        `json:"latency_ms"`             // null if nothing arrived
@@ -58,11 +58,12 @@ type Direction struct {
 	JitterMS     float64         `json:"jitter_ms"`              // RFC 3550
 	WireMS       float64         `json:"wire_ms"`                // of the latency, spent on the serial lines, on average
 	HoldMS       *int            `json:"hold_back_ms,omitempty"` // so long the receiving adapter may gather bytes before it hands them on
+	SentBytes    int             `json:"sent_bytes,omitempty"`   // that go out at the sender for one frame, of the greatest size
 	Histogram    string          `json:"histogram"`              // of latencies in microseconds, HdrHistogram V2, compressed, base64
 	Margin       *Margin         `json:"margin,omitempty"`       // to the strength where loss begins
 	Levels       []Level         `json:"levels,omitempty"`       // loss by strength
-	Strength     *Spread         `json:"strength_dbm,omitempty"`
-	SNR          *Spread         `json:"snr_db,omitempty"`
+	Strength     *stats.Spread   `json:"strength_dbm,omitempty"`
+	SNR          *stats.Spread   `json:"snr_db,omitempty"`
 	Verdict      verdict.Verdict `json:"verdict"`
 	Why          []string        `json:"why"` // the verdict in words
 }
@@ -76,32 +77,6 @@ type Latency struct {
 	P99    float64 `json:"p99"`
 	P999   float64 `json:"p999"`
 	Max    float64 `json:"max"`
-}
-
-// Spread is the least, mean and greatest of a value told with each frame.
-type Spread struct {
-	Min  float64 `json:"min"`
-	Mean float64 `json:"mean"`
-	Max  float64 `json:"max"`
-	Low  float64 `json:"low"` // of the mean, with 95 % confidence
-	High float64 `json:"high"`
-}
-
-func (s spread) summary() *Spread {
-	if s.n == 0 {
-		return nil
-	}
-	n := float64(s.n)
-	mean := s.sum / n
-	half := math.Inf(1)
-	if s.n > 1 {
-		half = z * math.Sqrt(max(0, (s.squares-n*mean*mean)/(n-1))/n)
-	}
-	sp := &Spread{Min: s.low, Mean: round(mean, 2), Max: s.high, Low: s.low, High: s.high}
-	if !math.IsInf(half, 1) {
-		sp.Low, sp.High = round(mean-half, 2), round(mean+half, 2)
-	}
-	return sp
 }
 
 // direction sums a tally up. What is still on its way counts as lost.
@@ -120,10 +95,10 @@ func (t *tally) sumUp(from, to string, g gathered, unknown int) Direction {
 		Sent: sent, Received: t.received, Lost: sent - t.received, Late: t.late,
 		Duplicated: t.duplicated, Reordered: t.reordered, Damaged: t.damaged,
 		Foreign: t.foreign, ForeignBytes: t.foreignBytes,
-		Loss:     Wilson(sent-t.received, sent),
-		JitterMS: t.jitter.value / 1e6,
-		Bursts:   g.runs.bursts(), Minutes: append([]Minute{}, g.minutes...), Levels: g.byLevel(), Sizes: g.bySize(),
-		Strength: t.strength.summary(), SNR: t.snr.summary(),
+		Loss:     stats.Wilson(sent-t.received, sent),
+		JitterMS: t.jitter.Value / 1e6,
+		Bursts:   g.runs.Bursts(), Minutes: append([]Minute{}, g.minutes...), Levels: g.byLevel(), Sizes: g.bySize(),
+		Strength: t.strength.Spread(), SNR: t.snr.Spread(),
 	}
 	d.Margin = margin(d.Levels, d.Strength)
 	if t.received > 0 {
@@ -132,7 +107,7 @@ func (t *tally) sumUp(from, to string, g gathered, unknown int) Direction {
 			Min: float64(t.latency.Min()) / 1000, Median: at(50), P90: at(90), P95: at(95), P99: at(99), P999: at(99.9),
 			Max: float64(t.latency.Max()) / 1000,
 		}
-		d.VariationMS = round(at(99)-d.LatencyMS.Min, 3)
+		d.VariationMS = stats.Round(at(99)-d.LatencyMS.Min, 3)
 		if code, err := t.latency.Encode(hdrhistogram.V2CompressedEncodingCookieBase); err == nil { // into memory it always does
 			d.Histogram = string(code)
 		}
@@ -143,11 +118,11 @@ func (t *tally) sumUp(from, to string, g gathered, unknown int) Direction {
 
 // judge sets the verdict and says why.
 func (d *Direction) judge(l Limits, overLimit int, sure bool) {
-	side := func(s Share, hits, n int, most float64) verdict.Verdict {
+	side := func(s stats.Share, hits, n int, most float64) verdict.Verdict {
 		if sure { // stopped by what was seen, so only a test that allows for that may judge
-			return Sequential(hits, n, most)
+			return stats.Sequential(hits, n, most)
 		}
-		return s.judge(most)
+		return s.Judge(most)
 	}
 	d.Verdict, d.Why = verdict.Passed, []string{}
 	add := func(v verdict.Verdict, format string, args ...any) {
@@ -168,12 +143,12 @@ func (d *Direction) judge(l Limits, overLimit int, sure bool) {
 			verdict.Failed:    "breaks the limit of %s",
 			verdict.Undecided: "may be on either side of the limit of %s: more frames would tell",
 		}[v]
-		add(v, "loss %s, with 95 %% confidence %s to %s, "+how, percent(d.Loss.Ratio), percent(d.Loss.Low), percent(d.Loss.High), percent(*l.MaxLoss))
+		add(v, "loss %s, with 95 %% confidence %s to %s, "+how, stats.Percent(d.Loss.Ratio), stats.Percent(d.Loss.Low), stats.Percent(d.Loss.High), stats.Percent(*l.MaxLoss))
 	}
 	if l.MaxP95MS != nil && d.Received > 0 {
 		// The 95th percentile is at most the limit if and only if at most 5 % of
 		// the frames are above it; that share has an interval as loss has.
-		s := Wilson(overLimit, d.Received)
+		s := stats.Wilson(overLimit, d.Received)
 		v := side(s, overLimit, d.Received, p95Share)
 		how := map[verdict.Verdict]string{
 			verdict.Passed:    "which keeps",
@@ -185,7 +160,7 @@ func (d *Direction) judge(l Limits, overLimit int, sure bool) {
 			more = ": more frames would tell"
 		}
 		add(v, "95 %% of latencies are within %.1f ms; %d of %d frames took longer than %v ms, with 95 %% confidence %s to %s, %s the allowed 5 %%%s",
-			d.LatencyMS.P95, overLimit, d.Received, *l.MaxP95MS, percent(s.Low), percent(s.High), how, more)
+			d.LatencyMS.P95, overLimit, d.Received, *l.MaxP95MS, stats.Percent(s.Low), stats.Percent(s.High), how, more)
 	}
 	if l.MinDBm != nil {
 		switch st := d.Strength; {
@@ -200,7 +175,7 @@ func (d *Direction) judge(l Limits, overLimit int, sure bool) {
 		}
 	}
 	if sure && d.Verdict != verdict.Undecided {
-		d.Why = append(d.Why, fmt.Sprintf("stopped after %d frames, when that was sure: a test so stopped is wrong in at most %s of all runs", d.Sent, percent(SequentialError)))
+		d.Why = append(d.Why, fmt.Sprintf("stopped after %d frames, when that was sure: a test so stopped is wrong in at most %s of all runs", d.Sent, stats.Percent(stats.SequentialError)))
 	}
 	if len(d.Why) == 0 {
 		d.Why = append(d.Why, "no limits were given, so there was nothing to judge")
@@ -211,13 +186,8 @@ func (d *Direction) judge(l Limits, overLimit int, sure bool) {
 // percentile.
 const p95Share = 0.05
 
-func percent(f float64) string {
-	s := fmt.Sprintf("%.2f", 100*f)
-	return s + " %"
-}
-
 // Latencies are the latencies of the direction in bins, out of its histogram.
-func (d *Direction) Latencies() ([]Bin, error) {
+func (d *Direction) Latencies() ([]stats.Bin, error) {
 	if d.Histogram == "" {
 		return nil, nil
 	}
@@ -225,10 +195,10 @@ func (d *Direction) Latencies() ([]Bin, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the histogram of latencies cannot be read: %w", err)
 	}
-	var bins []Bin
+	var bins []stats.Bin
 	for _, b := range h.Distribution() {
 		if b.Count > 0 {
-			bins = append(bins, Bin{float64(b.From) / 1000, int(b.Count)})
+			bins = append(bins, stats.Bin{float64(b.From) / 1000, int(b.Count)})
 		}
 	}
 	return bins, nil

@@ -8,6 +8,7 @@ import (
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
+	"uparrot/core/stats"
 	"uparrot/core/verdict"
 )
 
@@ -62,10 +63,10 @@ type tally struct {
 	foreignBytes                                                       int
 	highest                                                            int64                   // greatest number that arrived, -1 if none
 	latency                                                            *hdrhistogram.Histogram // microseconds
-	jitter                                                             jitter
+	jitter                                                             stats.Jitter
 	total                                                              time.Duration // sum of latencies
 	wire                                                               time.Duration // sum over received
-	strength, snr                                                      spread
+	strength, snr                                                      stats.Sample
 	news                                                               chan struct{}
 
 	gathered // of the frames that are settled
@@ -75,27 +76,6 @@ type tally struct {
 
 	// The frames so old that their fate is known, for deciding along the way.
 	known, knownLost, knownOver int
-}
-
-// spread is the least, the greatest and the mean of what was told.
-type spread struct {
-	n                       int
-	low, high, sum, squares float64
-}
-
-func (s *spread) add(v float64) {
-	if math.IsNaN(v) {
-		return
-	}
-	if s.n == 0 || v < s.low {
-		s.low = v
-	}
-	if s.n == 0 || v > s.high {
-		s.high = v
-	}
-	s.sum += v
-	s.squares += v * v
-	s.n++
 }
 
 func newTally(deadline, over time.Duration, settled func(Row)) *tally {
@@ -169,11 +149,11 @@ func (t *tally) arrived(number uint32, at time.Time, wire time.Duration, strengt
 	}
 	t.highest = max(t.highest, int64(number))
 	_ = t.latency.RecordValue(max(1, transit.Microseconds())) // a day is never exceeded
-	t.jitter.add(transit)
+	t.jitter.Add(transit)
 	t.total += transit
 	t.wire += wire
-	t.strength.add(strength)
-	t.snr.add(snr)
+	t.strength.Add(strength)
+	t.snr.Add(snr)
 	t.trend.add(strength)
 	t.lastCame = at
 	t.tell()
@@ -216,10 +196,10 @@ func (t *tally) decided(now time.Time, l Limits) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.learn(now)
-	if l.MaxLoss != nil && Sequential(t.knownLost, t.known, *l.MaxLoss) == verdict.Undecided {
+	if l.MaxLoss != nil && stats.Sequential(t.knownLost, t.known, *l.MaxLoss) == verdict.Undecided {
 		return false
 	}
-	return l.MaxP95MS == nil || Sequential(t.knownOver, t.known-t.knownLost, p95Share) != verdict.Undecided
+	return l.MaxP95MS == nil || stats.Sequential(t.knownOver, t.known-t.knownLost, p95Share) != verdict.Undecided
 }
 
 // waiting is how many frames have neither arrived whole nor damaged, as far as

@@ -4,19 +4,21 @@ import (
 	"math"
 	"sync"
 	"time"
+
+	"uparrot/core/stats"
 )
 
 // Stretch is what was found between two marks of a range walk, in one direction.
 type Stretch struct {
-	Name     string    `json:"name"` // of the mark at which it begins; "start" for the first
-	From     string    `json:"from"`
-	To       string    `json:"to"`
-	Began    time.Time `json:"began"`
-	Sent     int       `json:"sent"`
-	Lost     int       `json:"lost"`
-	Loss     Share     `json:"loss"`
-	Longest  int       `json:"longest"` // frames lost one after the other
-	Strength *Spread   `json:"strength_dbm,omitempty"`
+	Name     string        `json:"name"` // of the mark at which it begins; "start" for the first
+	From     string        `json:"from"`
+	To       string        `json:"to"`
+	Began    time.Time     `json:"began"`
+	Sent     int           `json:"sent"`
+	Lost     int           `json:"lost"`
+	Loss     stats.Share   `json:"loss"`
+	Longest  int           `json:"longest"` // frames lost one after the other
+	Strength *stats.Spread `json:"strength_dbm,omitempty"`
 }
 
 // Walk sorts the frames of a test into stretches between marks, by the time at
@@ -36,8 +38,8 @@ type mark struct {
 
 type part struct {
 	sent, lost int
-	run        runs
-	strength   spread
+	run        stats.Runs
+	strength   stats.Sample
 }
 
 // NewWalk begins a walk.
@@ -76,11 +78,11 @@ func (w *Walk) Row(from, to string, r Row) {
 	}
 	p := w.rows[key][i]
 	p.sent++
-	p.run.add(r.State == Lost)
+	p.run.Add(r.State == Lost)
 	if r.State == Lost {
 		p.lost++
 	}
-	p.strength.add(r.Strength)
+	p.strength.Add(r.Strength)
 }
 
 // Stretches are the results, stretch by stretch.
@@ -91,10 +93,10 @@ func (w *Walk) Stretches() []Stretch {
 	for i, m := range w.marks {
 		for _, n := range w.names {
 			parts := w.rows[n[0]+"\x00"+n[1]]
-			s := Stretch{Name: m.name, From: n[0], To: n[1], Began: m.at, Loss: Wilson(0, 0)}
+			s := Stretch{Name: m.name, From: n[0], To: n[1], Began: m.at, Loss: stats.Wilson(0, 0)}
 			if i < len(parts) {
 				p := parts[i]
-				s.Sent, s.Lost, s.Loss, s.Longest, s.Strength = p.sent, p.lost, Wilson(p.lost, p.sent), p.run.longest, p.strength.summary()
+				s.Sent, s.Lost, s.Loss, s.Longest, s.Strength = p.sent, p.lost, stats.Wilson(p.lost, p.sent), p.run.Longest(), p.strength.Spread()
 			}
 			all = append(all, s)
 		}

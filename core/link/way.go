@@ -4,13 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strconv"
 	"sync/atomic"
 	"time"
 
 	"uparrot/core/dialog"
+	"uparrot/core/link/frame"
 	"uparrot/core/pace"
-	"uparrot/core/phrasebook"
 )
 
 // way is one direction of the test.
@@ -25,6 +24,8 @@ type way struct {
 func (w *way) direction() Direction {
 	d := w.to.counts.direction(w.from.Name, w.toName())
 	d.Refused = int(w.refused.Load())
+	d.HoldMS = w.to.hold
+	d.SentBytes = w.wire(w.from.test.Size)
 	return d
 }
 
@@ -46,24 +47,24 @@ const givenUp = 5
 func (w *way) sendAll(ctx context.Context, t *Test, start time.Time, enough func() bool) error {
 	d, unanswered := w.from.dialog, 0
 	for i := w.first; i < t.Count; i++ {
-		if (i%lookEvery == 0 || t.Stop != nil) && i > t.least && enough() {
+		if (i%lookEvery == 0 || t.Stop != nil) && i > t.Least && enough() {
 			return nil
 		}
 		planned := start.Add(time.Duration(i-w.first) * t.Every)
 		if t.Every == 0 {
 			planned = time.Now()
 		}
-		if !pace.Until(ctx, planned, t.Nap, nil) {
+		if !pace.Until(ctx, planned, t.Sleep, nil) {
 			return context.Cause(ctx)
 		}
 		if t.Window > 0 && !w.to.counts.room(ctx, t.Window) {
 			return context.Cause(ctx)
 		}
-		if w.from.binary {
+		if w.from.Binary {
 			now := time.Now()
 			w.to.counts.sent(planned, now)
-			f := stamped{Frame: Frame{Way: w.number, Run: w.from.run, Number: uint32(i)}, Planned: planned.Sub(w.from.start).Microseconds(), Sent: now.Sub(w.from.start).Microseconds()}
-			w.frame = f.append(w.frame[:0], t.sizeOf(i))
+			f := frame.Stamped{Frame: frame.Frame{Way: w.number, Run: w.from.run, Number: uint32(i)}, Planned: planned.Sub(w.from.start).Microseconds(), Sent: now.Sub(w.from.start).Microseconds()}
+			w.frame = f.Append(w.frame[:0], t.sizeOf(i))
 			if _, err := d.SayBytes(ctx, w.frame); err != nil {
 				return err
 			}
@@ -73,10 +74,10 @@ func (w *way) sendAll(ctx context.Context, t *Test, start time.Time, enough func
 		if err != nil {
 			return err
 		}
-		w.to.outBytes.Store(int64(len(text) + 1)) // the module acts on the first byte of the line ending
+		w.to.outBytes.Store(int64(w.from.ActsAfter(text)))
 		w.to.counts.sent(planned, time.Now())
-		if w.from.carrier == nil {
-			if _, err := d.SayBytes(ctx, []byte(text+plainEnd)); err != nil {
+		if w.from.Carrier == nil {
+			if _, err := d.SayBytes(ctx, []byte(text+frame.PlainEnd)); err != nil {
 				return err
 			}
 			continue
@@ -109,34 +110,22 @@ func (w *way) sendAll(ctx context.Context, t *Test, start time.Time, enough func
 	return nil
 }
 
-// plainEnd ends a frame where there is no carrier.
-const plainEnd = "\n"
-
 // text is the words that send a frame.
 func (w *way) text(number uint32, size int) (string, error) {
-	payload := string(Frame{Way: w.number, Run: w.from.run, Number: number}.Append(nil, size))
-	if w.from.carrier == nil {
-		return payload, nil
-	}
-	to := w.to.address
-	if w.to.repeats {
-		to = w.to.far
-	}
-	return command(w.from.carrier, to, payload)
+	payload := string(frame.Frame{Way: w.number, Run: w.from.run, Number: number}.Append(nil, size))
+	return w.from.Command(w.address(), payload)
 }
 
-// command is the words that send a payload through a carrier.
-func command(c *phrasebook.Carrier, to, payload string) (string, error) {
-	return c.SendSaid.Fill(func(name string) (string, error) {
-		switch name {
-		case "to":
-			return to, nil
-		case "length":
-			return strconv.Itoa(len(payload)), nil
-		}
-		return payload, nil
-	})
+// address is that of the far end.
+func (w *way) address() string {
+	if w.to.repeats {
+		return w.to.far
+	}
+	return w.to.address
 }
+
+// wire is how many bytes go out for a frame of a size.
+func (w *way) wire(size int) int { return w.from.Sent(size, w.address()) }
 
 // waitForStragglers waits until the deadline of the last frame, or until all
 // have arrived and so much time has passed that no second copies are on their

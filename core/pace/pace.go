@@ -7,9 +7,9 @@ import (
 	"time"
 )
 
-// Nap sleeps for a time or somewhat less. Precise is exact to some ten
+// Sleep sleeps for a time or somewhat less. Precise is exact to some ten
 // microseconds; time.Sleep may stand in for it where time is made up.
-type Nap func(time.Duration)
+type Sleep func(time.Duration)
 
 // near is how long before the moment the exact part of the wait begins, and
 // slice how long that goes on without a look at what else has happened.
@@ -20,7 +20,7 @@ const (
 
 // Until waits for a moment and returns at once if it has passed. If ctx is done
 // or something comes over early first, it returns false. early may be nil.
-func Until(ctx context.Context, t time.Time, nap Nap, early <-chan struct{}) bool {
+func Until(ctx context.Context, t time.Time, nap Sleep, early <-chan struct{}) bool {
 	d := time.Until(t)
 	if d <= 0 {
 		return ctx.Err() == nil

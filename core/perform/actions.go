@@ -12,6 +12,7 @@ import (
 	"uparrot/core/dialog"
 	"uparrot/core/link"
 	"uparrot/core/perform/reach"
+	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
@@ -42,7 +43,7 @@ func (p *performer) collect(ctx context.Context, n *procedure.Collect) error {
 	if text != "" {
 		lines++
 	}
-	p.event(Event{Kind: Heard, Port: name, Text: fmt.Sprintf("%s: %d lines, %d bytes", n.Name, lines, len(text))})
+	p.emit(record.Event{Kind: record.Heard, Port: name, Text: fmt.Sprintf("%s: %d lines, %d bytes", n.Name, lines, len(text))})
 	return nil
 }
 
@@ -68,8 +69,7 @@ func (p *performer) keep(n *procedure.Keep) error {
 		return err
 	}
 	sum := sha256.Sum256(data)
-	p.run.note(record.Event{Kind: record.Kept, Step: p.step.Title, Text: path, Data: jsonOf(map[string]any{"value": n.Name, "bytes": len(data), "sha256": hex.EncodeToString(sum[:])})})
-	p.event(Event{Kind: Kept, Text: path})
+	p.emit(record.Event{Kind: record.Kept, Text: path, Value: record.KeptFile{Value: n.Name, Bytes: len(data), SHA256: hex.EncodeToString(sum[:])}})
 	return nil
 }
 
@@ -122,26 +122,27 @@ func (p *performer) line(ctx context.Context, n *procedure.Line) error {
 		}
 		done = append(done, line.String())
 	}
-	if n.Setup.Ending != "" || n.Setup.Dialect != "" {
+	ending, dialect := n.Setup.Ending, n.Setup.Dialect
+	if ending != phrasebook.EndingNotSaid || dialect != phrasebook.DialectNotSaid {
 		d.Configure(func(c *dialog.Config) {
-			if n.Setup.Ending != "" {
-				c.SetEnding(n.Setup.EndingBytes())
-				done = append(done, "ending "+n.Setup.Ending)
+			if ending != phrasebook.EndingNotSaid {
+				c.Ending = ending
+				done = append(done, "ending "+ending.String())
 			}
-			if dialect, ok := dialog.ParseDialect(n.Setup.Dialect); ok {
+			if dialect != phrasebook.DialectNotSaid {
 				c.Dialect = dialect
-				done = append(done, "dialect "+n.Setup.Dialect)
+				done = append(done, "dialect "+dialect.String())
 			}
 		})
 	}
 	for _, s := range n.Signals {
-		if err := dev.Signal(s.Line, s.On); err != nil {
+		if err := port.SetSignal(dev, s.Line, s.On); err != nil {
 			return err
 		}
 		done = append(done, fmt.Sprintf("%s %s", s.Line, map[bool]string{true: "on", false: "off"}[s.On]))
 	}
 	if n.Break > 0 {
-		if err := dev.Break(n.Break); err != nil {
+		if err := port.Break(dev, n.Break); err != nil {
 			return err
 		}
 		done = append(done, fmt.Sprintf("break of %v", n.Break))
@@ -154,8 +155,7 @@ func (p *performer) line(ctx context.Context, n *procedure.Line) error {
 }
 
 func (p *performer) changed(name, what string, line uart.Line) {
-	p.run.note(record.Event{Kind: record.Changed, Port: name, Text: what, Data: jsonOf(map[string]any{"speed": line.Speed, "frame": line.Frame.Filled()})})
-	p.event(Event{Kind: Changed, Port: name, Text: what})
+	p.emit(record.Event{Kind: record.Changed, Port: name, Text: what, Value: record.ChangedLine{Speed: line.Speed, Frame: line.Frame}})
 }
 
 // reopen waits for a port to go away and to come back.
@@ -173,9 +173,9 @@ func (p *performer) reopen(ctx context.Context, name string, within time.Duratio
 		return context.Cause(ctx)
 	}
 	// It has gone already, so closing it can fail only in ways that do not matter.
-	_ = st.Close(p.run.Record, old)
+	_ = st.Close(p.run.Events, old)
 	for {
-		d, err := st.Open(p.run.Record, nil)
+		d, err := st.Open(p.run.Events, nil)
 		if err == nil {
 			p.dialogs[name] = d
 			return nil
@@ -202,8 +202,8 @@ func (p *performer) putBack(name string, d *dialog.Dialog) error {
 	if dev.Line() != line {
 		err = errors.Join(dev.Drain(), dev.SetLine(line))
 	}
-	for _, s := range []port.Signal{port.DTR, port.RTS} {
-		_ = dev.Signal(s, true) // a port without signal lines has none to put back
+	for _, s := range uart.Signals {
+		_ = port.SetSignal(dev, s, true) // a port without signal lines has none to put back
 	}
 	return err
 }
@@ -237,8 +237,7 @@ func (p *performer) reach(ctx context.Context, n *procedure.Reach) error {
 		}
 	}
 	text := fmt.Sprintf("%s answered in %v", what, took.Round(10*time.Microsecond))
-	p.run.note(record.Event{Kind: record.Note, Step: p.step.Title, Text: text})
-	p.event(Event{Kind: Linked, Text: p.mask.Hide(text)})
+	p.emit(record.Event{Kind: record.Note, Text: text})
 	return nil
 }
 
@@ -260,8 +259,8 @@ func (p *performer) link(ctx context.Context, n *procedure.Link) error {
 	a, b := p.port(n.A), p.port(n.B)
 	t := &link.Test{
 		Plan: link.Plan{Count: n.Count, Every: n.Every, Size: n.Size, Both: n.Both, Deadline: max(linkDeadline, 2*n.MaxP95), Limits: link.Limits{MaxLoss: n.MaxLoss}},
-		A:    p.run.Stations[a], B: p.run.Stations[b], Record: p.run.Record, Nap: p.run.Nap,
-		Open: map[string]*dialog.Dialog{a: p.dialogs[a], b: p.dialogs[b]},
+		A:    p.run.Stations[a], B: p.run.Stations[b], Events: p.run.Events, Sleep: p.run.Sleep,
+		Dialogs: map[string]*dialog.Dialog{a: p.dialogs[a], b: p.dialogs[b]},
 	}
 	if n.MaxP95 > 0 {
 		v := ms(n.MaxP95)
@@ -286,7 +285,6 @@ func (p *performer) link(ctx context.Context, n *procedure.Link) error {
 		if d.LatencyMS != nil {
 			p.measured(record.Measurement{What: "95th percentile " + way, Value: round3(d.LatencyMS.P95), High: t.Limits.MaxP95MS, Unit: "ms", Verdict: d.Verdict})
 		}
-		p.event(Event{Kind: Linked, Text: fmt.Sprintf("%s: %d sent, %d received, %d lost", way, d.Sent, d.Received, d.Lost)})
 	}
 	if sum.Verdict == verdict.Passed {
 		return nil

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"uparrot/core/dialog"
+	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/verdict"
@@ -88,8 +89,8 @@ type stepTimeout struct{ after time.Duration }
 func (e *stepTimeout) Error() string { return fmt.Sprintf("the step took longer than %v", e.after) }
 
 // Advice is what usually helps after such a failure, "" where there is nothing
-// to say. ending is the port's line ending in words.
-func Advice(err error, ending string) string {
+// to say. ending is the port's line ending.
+func Advice(err error, ending phrasebook.Ending) string {
 	if m, ok := errors.AsType[*dialog.Missed](err); ok {
 		noise := m.Rest
 		for _, h := range m.Heard {

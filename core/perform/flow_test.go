@@ -9,8 +9,9 @@ import (
 	"testing/synctest"
 	"time"
 
+	"uparrot/core/bench"
 	"uparrot/core/port"
-	"uparrot/core/station"
+	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
 
@@ -125,10 +126,10 @@ func TestReopen(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			s := set(t, "procedure \"T\"\nport a: dialect lines, ending cr\nstep \"s\"\n line a reopen within 5s\n hear a within 1s: back\nend\n", nil)
 			first := s.host["a"]
-			second, module := port.Pipe("a", port.DefaultLine)
+			second, module := port.Pipe("a", uart.DefaultLine)
 			back := time.Now().Add(3 * time.Second)
 			opened := 0
-			s.Stations["a"] = &station.Station{Name: "a", Address: "a", Dial: func() (port.Port, error) {
+			s.Stations["a"] = &bench.Station{Name: "a", Address: "a", Dial: func() (port.Port, error) {
 				opened++
 				switch {
 				case opened == 1:

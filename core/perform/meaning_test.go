@@ -10,10 +10,10 @@ import (
 	"testing/synctest"
 	"time"
 
+	"uparrot/core/bench"
 	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
-	"uparrot/core/station"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
@@ -36,14 +36,14 @@ func set(t *testing.T, text string, values map[string]any) *stage {
 		t.Fatal(err)
 	}
 	s := &stage{t: t, module: map[string]io.ReadWriteCloser{}, host: map[string]port.Port{}}
-	s.Run = Run{Procedure: proc, Stations: map[string]*station.Station{}, Record: record.New(&s.record, record.Origin{Tool: "test"}), Values: values}
+	s.Run = Run{Procedure: proc, Stations: map[string]*bench.Station{}, Record: record.New(&s.record, record.Origin{Tool: "test"}), Values: values}
 	for _, sec := range proc.Secrets {
 		s.Record.Hide(values[sec.Name].(string))
 	}
 	for _, p := range proc.Ports {
-		host, module := port.Pipe(p.Name, port.DefaultLine)
+		host, module := port.Pipe(p.Name, uart.DefaultLine)
 		s.module[p.Name], s.host[p.Name] = module, host
-		s.Stations[p.Name] = &station.Station{Name: p.Name, Address: p.Name, Setup: p.Whole(), Phrasebook: p.Phrasebook, Dial: func() (port.Port, error) { return host, nil }}
+		s.Stations[p.Name] = &bench.Station{Name: p.Name, Address: p.Name, Setup: p.Whole(), Phrasebook: p.Phrasebook, Dial: func() (port.Port, error) { return host, nil }}
 	}
 	s.Observe = func(e Event) {
 		line := map[EventKind]string{Said: ">", Heard: "<", Told: "!", Changed: "*", Kept: "#"}[e.Kind]
@@ -311,7 +311,7 @@ func (w *watched) SetLine(l uart.Line) error {
 	return w.Port.SetLine(l)
 }
 
-func (w *watched) Signal(s port.Signal, on bool) error {
+func (w *watched) Signal(s uart.Signal, on bool) error {
 	w.note("%v %t", s, on)
 	return nil
 }

@@ -6,7 +6,7 @@ import (
 
 	"uparrot/core/procedure"
 	"uparrot/core/record"
-	"uparrot/core/source"
+	"uparrot/core/source/toml"
 	"uparrot/core/verdict"
 )
 
@@ -31,12 +31,7 @@ func (p *performer) tell(ctx context.Context, n *procedure.Tell) error {
 
 // told notes what the operator was told or asked, and the answer.
 func (p *performer) told(text, answer string) {
-	e := record.Event{Kind: record.Told, Step: p.step.Title, Text: text}
-	if answer != "" {
-		e.Data = jsonOf(map[string]string{"answer": answer})
-	}
-	p.run.note(e)
-	p.event(Event{Kind: Told, Text: p.mask.Hide(text), Values: []Value{{"answer", p.mask.Hide(answer)}}})
+	p.emit(record.Event{Kind: record.Told, Text: text, Value: Answer{p.mask.Hide(answer)}})
 }
 
 func (p *performer) ask(ctx context.Context, n *procedure.Ask) error {
@@ -83,7 +78,7 @@ type Answers struct {
 // of these to be given one after the other.
 func ReadAnswers(path string) (*Answers, error) {
 	a := &Answers{file: path, answers: map[string]any{}, given: map[string]int{}}
-	doc, err := source.ReadTOML(path, &a.answers)
+	doc, err := toml.Read(path, &a.answers)
 	if err != nil {
 		return nil, fmt.Errorf("read the answers: %w", err)
 	}

@@ -4,31 +4,31 @@ package perform
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"runtime/debug"
 	"sync"
 	"time"
 
+	"uparrot/core/bench"
 	"uparrot/core/dialog"
 	"uparrot/core/pace"
 	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/secret"
-	"uparrot/core/station"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
 
-// Run is one performance of a procedure.
+// Run is one performance of a procedure. It tells its stream of everything as it
+// happens: the events of a record, and for those who watch what is said, heard and
+// waited for.
 type Run struct {
 	Procedure *procedure.File
-	Stations  map[string]*station.Station // by the procedure's names of its ports
-	Values    map[string]any              // inputs and secrets
-	Record    *record.Writer              // nil keeps none
-	Observe   func(Event)                 // told of everything as it happens, one thing at a time; may be nil
+	Stations  map[string]*bench.Station // by the procedure's names of its ports
+	Values    map[string]any            // inputs and secrets
+	Events    *record.Stream            // nil tells nobody
 
 	// Chosen are the steps to perform, by title; nil means all. Steps marked
 	// needed or always are performed in any case.
@@ -39,45 +39,27 @@ type Run struct {
 	// Keep keeps a file beside the record and returns where; without it keep
 	// fails.
 	Keep func(name string, data []byte) (path string, err error)
-	// Nap paces link tests; nil means pace.Precise.
-	Nap pace.Nap
+	// Sleep paces link tests; nil means pace.Precise.
+	Sleep pace.Sleep
 }
 
-// Event is something that happened while a procedure was performed.
-type Event struct {
-	Kind    EventKind
-	Step    *procedure.Step
-	Number  int // of the step, from 1
-	Try     int // from 1
-	Port    string
-	Text    string              // Said, Heard: the words; Checked: the expression
-	Values  []Value             // Checked: what the expression read
-	Limit   *record.Measurement // Judged
-	Verdict verdict.Verdict     // StepEnded, TryEnded
-	Err     error               // StepEnded, TryEnded: why it did not pass
-	Took    time.Duration       // Waiting: so far
-	Within  time.Duration       // Waiting: at most
-	Silence time.Duration       // Waiting: since the last byte at the port; below 0 if none has come
+// StepBegins is what those who watch are told of a step that begins.
+type StepBegins struct {
+	Number int // from 1
+	Tries  int // at most
 }
 
-// EventKind says what happened.
-type EventKind int
+// Wait is what those who watch are told of a wait, once a second.
+type Wait struct {
+	Took    time.Duration // so far
+	Within  time.Duration // at most; 0 if that is not known
+	Silence time.Duration // since the last byte at the port; below 0 if none has come
+}
 
-// What can happen.
-const (
-	StepBegan EventKind = iota
-	TryEnded            // a try failed and another follows
-	StepEnded
-	Said
-	Heard
-	Checked
-	Judged  // a value was held against limits
-	Waiting // once a second, for as long as something is waited for
-	Told    // the operator was told something, or has answered
-	Changed // a port's line settings or signals were changed
-	Kept    // a value was kept as a file: its path
-	Linked  // a link was tested: the result in words
-)
+// Answer is an operator's answer: the value of a Told event.
+type Answer struct {
+	Answer string `json:"answer,omitempty"`
+}
 
 // Value is a name and what it stands for.
 type Value struct {
@@ -92,6 +74,7 @@ type StepResult struct {
 	Tries   int             `json:"tries"`
 	TookMS  float64         `json:"took_ms"`
 	Why     string          `json:"why,omitempty"`
+	Left    bool            `json:"-"` // it was not among the steps chosen
 	Err     error           `json:"-"`
 }
 
@@ -133,7 +116,7 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 			res.Err = fmt.Errorf("the program itself failed; please report this: %s\n%s", p.mask.Hide(fmt.Sprint(fault)), p.mask.Hide(string(debug.Stack())))
 		}
 	}()
-	r.note(record.Event{Kind: record.Begin, Text: r.Procedure.Title, Data: jsonOf(map[string]any{"file": r.Procedure.Path, "inputs": p.shown()})})
+	p.emit(record.Event{Kind: record.Begin, Text: r.Procedure.Title, Value: map[string]any{"file": r.Procedure.Path, "inputs": p.shown()}})
 	if err := p.open(); err != nil {
 		res.Verdict, res.Err = verdict.Broken, err
 	} else {
@@ -150,27 +133,11 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 	if res.Err != nil {
 		why = res.Err.Error()
 	}
-	r.note(record.Event{Kind: record.Verdict, Verdict: string(res.Verdict), Why: why, TookMS: res.TookMS})
+	p.emit(record.Event{Kind: record.Verdict, Verdict: res.Verdict, Why: why, TookMS: res.TookMS})
 	return res
 }
 
 func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
-
-// jsonOf is for values that are made here and always encode.
-func jsonOf(v any) json.RawMessage {
-	b, err := json.Marshal(v)
-	if err != nil {
-		panic(err)
-	}
-	return b
-}
-
-func (r *Run) note(e record.Event) {
-	if e.Time.IsZero() {
-		e.Time = time.Now()
-	}
-	r.Record.Event(e)
-}
 
 type performer struct {
 	run     *Run
@@ -184,27 +151,31 @@ type performer struct {
 	mask    secret.Mask
 	calls   []*call              // routines being done, the innermost last
 	before  map[string]uart.Line // line settings that were changed, by port
-	watch   sync.Mutex           // held while Observe runs
 }
 
-func (p *performer) event(e Event) {
-	if p.run.Observe != nil {
-		p.watch.Lock()
-		defer p.watch.Unlock()
-		e.Step, e.Number, e.Try = p.step, p.number, p.try
-		p.run.Observe(e)
+// emit tells of an event, with secrets hidden from those who watch; the record hides
+// them by itself.
+func (p *performer) emit(e record.Event) {
+	if p.step != nil && p.try > 0 && e.Kind != record.Verdict {
+		if e.Step == "" && inStep[e.Kind] {
+			e.Step = p.step.Title
+		}
 	}
+	e.Text, e.Why = p.mask.Hide(e.Text), p.mask.Hide(e.Why)
+	p.run.Events.Emit(e)
 }
+
+// inStep are the kinds of event that tell in which step they happened.
+var inStep = map[record.Kind]bool{record.Check: true, record.Limit: true, record.Kept: true, record.Told: true, record.Note: true}
 
 // waiting tells once a second that something is waited for, until the returned
 // function is called.
 func (p *performer) waiting(port, what string, within time.Duration) (over func()) {
-	if p.run.Observe == nil {
+	if !p.run.Events.Watched() {
 		return func() {}
 	}
-	began, step, number, try := time.Now(), p.step, p.number, p.try
+	began, d := time.Now(), p.dialogs[port]
 	what = p.mask.Hide(what)
-	d := p.dialogs[port]
 	var mu sync.Mutex
 	ended := false
 	var timer *time.Timer
@@ -216,15 +187,13 @@ func (p *performer) waiting(port, what string, within time.Duration) (over func(
 		if ended {
 			return
 		}
-		e := Event{Kind: Waiting, Step: step, Number: number, Try: try, Port: port, Text: what, Took: time.Since(began), Within: within, Silence: -1}
+		w := Wait{Took: time.Since(began), Within: within, Silence: -1}
 		if d != nil {
 			if last := d.LastCame(); !last.IsZero() {
-				e.Silence = time.Since(last)
+				w.Silence = time.Since(last)
 			}
 		}
-		p.watch.Lock()
-		p.run.Observe(e)
-		p.watch.Unlock()
+		p.run.Events.Emit(record.Event{Kind: record.Waiting, Port: port, Text: what, Live: w})
 		timer.Reset(time.Second)
 	})
 	return func() {
@@ -250,7 +219,7 @@ func (p *performer) open() error {
 		if s == nil {
 			return fmt.Errorf("the procedure's port %s has no address", decl.Name)
 		}
-		d, err := s.Open(p.run.Record, nil)
+		d, err := s.Open(p.run.Events, nil)
 		if err != nil {
 			return err
 		}
@@ -264,7 +233,7 @@ func (p *performer) close() error {
 	for _, decl := range p.run.Procedure.Ports {
 		if d := p.dialogs[decl.Name]; d != nil {
 			err := p.putBack(decl.Name, d)
-			err = errors.Join(err, p.run.Stations[decl.Name].Close(p.run.Record, d))
+			err = errors.Join(err, p.run.Stations[decl.Name].Close(p.run.Events, d))
 			if first == nil {
 				first = err
 			}
@@ -326,19 +295,42 @@ const LeftOut = "left out"
 
 // passOver files a step that is not performed.
 func (p *performer) passOver(s *procedure.Step, v verdict.Verdict, why string) {
-	p.res.Steps = append(p.res.Steps, StepResult{Title: s.Title, Verdict: v, Why: why})
-	p.run.note(record.Event{Kind: record.Step, Step: s.Title, Verdict: string(v), Why: why})
+	p.res.Steps = append(p.res.Steps, StepResult{Title: s.Title, Verdict: v, Why: why, Left: why == LeftOut})
+	e := record.Event{Kind: record.Step, Step: s.Title, Verdict: v, Why: why}
+	if why == LeftOut {
+		e.Value = passedOver{true}
+	}
+	p.emit(e)
+}
+
+// passedOver is the value of a Step event of a step that was not performed.
+type passedOver struct {
+	LeftOut bool `json:"left_out"` // it was not among the steps chosen
+}
+
+// WasLeftOut reports whether a Step event of a record tells of a step that was not
+// among those chosen. Records of before told it in words alone.
+func WasLeftOut(e record.Event) bool {
+	if e.Data == nil {
+		return e.Verdict == verdict.Skipped && e.Why == LeftOut
+	}
+	over, err := record.Decode[passedOver](e)
+	return err == nil && over.LeftOut
 }
 
 // untested files a step that cannot be performed as it is, before anything of it
 // has been.
 func (p *performer) untested(s *procedure.Step, why string) {
-	p.event(Event{Kind: StepBegan})
 	err := &Left{verdict.Untested, why}
 	p.res.Verdict = verdict.Worse(p.res.Verdict, verdict.Untested)
-	p.event(Event{Kind: StepEnded, Verdict: verdict.Untested, Err: err})
-	p.passOver(s, verdict.Untested, why)
-	p.res.Steps[len(p.res.Steps)-1].Err = err
+	p.begins()
+	p.res.Steps = append(p.res.Steps, StepResult{Title: s.Title, Verdict: verdict.Untested, Why: why, Err: err})
+	p.emit(record.Event{Kind: record.Step, Step: s.Title, Verdict: verdict.Untested, Why: why, Err: err})
+}
+
+// begins tells that the step begins.
+func (p *performer) begins() {
+	p.emit(record.Event{Kind: record.Step, Step: p.step.Title, Live: StepBegins{p.number, p.step.Tries}})
 }
 
 // needsPerson is the first thing that statements want of an operator, "" if
@@ -375,8 +367,7 @@ func (p *performer) doStep(ctx context.Context) StepResult {
 	s := p.step
 	began := time.Now()
 	p.try = 1
-	p.event(Event{Kind: StepBegan})
-	p.run.note(record.Event{Kind: record.Step, Step: s.Title})
+	p.begins()
 	if s.Within > 0 {
 		var cancel context.CancelFunc
 		ctx, cancel = context.WithTimeoutCause(ctx, s.Within, &stepTimeout{s.Within})
@@ -390,8 +381,7 @@ func (p *performer) doStep(ctx context.Context) StepResult {
 			break
 		}
 		p.res.Limits = p.res.Limits[:limits] // they are measured again
-		p.event(Event{Kind: TryEnded, Verdict: verdict.Failed, Err: err, Took: time.Since(tryBegan)})
-		p.run.note(record.Event{Kind: record.Try, Step: s.Title, Try: p.try, Verdict: string(verdict.Failed), Why: err.Error(), TookMS: ms(time.Since(tryBegan))})
+		p.emit(record.Event{Kind: record.Try, Step: s.Title, Try: p.try, Verdict: verdict.Failed, Why: err.Error(), TookMS: ms(time.Since(tryBegan)), Err: err})
 		if stop := sleep(ctx, time.Until(tryBegan.Add(s.Every))); stop != nil {
 			err = stop
 			break
@@ -405,8 +395,7 @@ func (p *performer) doStep(ctx context.Context) StepResult {
 	if err != nil {
 		sr.Verdict, sr.Why = outcome(err), p.mask.Hide(err.Error())
 	}
-	p.event(Event{Kind: StepEnded, Verdict: sr.Verdict, Err: err, Took: time.Since(began)})
-	p.run.note(record.Event{Kind: record.Step, Step: s.Title, Try: p.try, Verdict: string(sr.Verdict), Why: sr.Why, TookMS: sr.TookMS})
+	p.emit(record.Event{Kind: record.Step, Step: s.Title, Try: p.try, Verdict: sr.Verdict, Why: sr.Why, TookMS: sr.TookMS, Err: err})
 	return sr
 }
 
@@ -511,7 +500,7 @@ func (p *performer) locate(at procedure.Pos, err error) error {
 	}
 	if m, ok := errors.AsType[*dialog.Missed](err); ok {
 		for _, d := range p.dialogs {
-			if c, err := d.Port().Counters(); err == nil && c.Any() && d.Port().Name() == m.Port {
+			if c, err := port.CountersOf(d.Port()); err == nil && c.Any() && d.Port().Name() == m.Port {
 				f.Counted = c.String()
 			}
 		}

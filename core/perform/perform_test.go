@@ -11,12 +11,13 @@ import (
 	"testing/synctest"
 	"time"
 
+	"uparrot/core/bench"
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/sim"
-	"uparrot/core/station"
+	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
 
@@ -32,9 +33,9 @@ func perform(t *testing.T, ctx context.Context, text string) (Result, []string, 
 	if err != nil {
 		t.Fatal(err)
 	}
-	b, err := sim.New(sim.Config{Air: sim.Air{Delay: 30 * time.Millisecond}, Nap: time.Sleep, Modules: []sim.Module{
-		{Name: "north", Family: "dunlin", Line: port.DefaultLine, Settings: map[string]string{"node": "1"}},
-		{Name: "south", Family: "dunlin", Line: port.DefaultLine, Place: 200, Settings: map[string]string{"node": "2"}},
+	b, err := sim.New(sim.Config{Air: sim.Air{Delay: 30 * time.Millisecond}, Sleep: time.Sleep, Modules: []sim.Module{
+		{Name: "north", Family: "dunlin", Line: uart.DefaultLine, Settings: map[string]string{"node": "1"}},
+		{Name: "south", Family: "dunlin", Line: uart.DefaultLine, Place: 200, Settings: map[string]string{"node": "2"}},
 	}})
 	if err != nil {
 		t.Fatal(err)
@@ -42,13 +43,13 @@ func perform(t *testing.T, ctx context.Context, text string) (Result, []string, 
 	defer b.Close()
 	var rec bytes.Buffer
 	var events []string
-	run := &Run{Procedure: proc, Stations: map[string]*station.Station{}, Record: record.New(&rec, record.Origin{Tool: "test"}), Values: map[string]any{}, Nap: time.Sleep}
+	run := &Run{Procedure: proc, Stations: map[string]*bench.Station{}, Record: record.New(&rec, record.Origin{Tool: "test"}), Values: map[string]any{}, Sleep: time.Sleep}
 	for _, p := range proc.Ports {
-		host, module := port.Pipe(p.Name, port.DefaultLine)
+		host, module := port.Pipe(p.Name, uart.DefaultLine)
 		if _, err := b.Attach(p.Name, module); err != nil {
 			t.Fatal(err)
 		}
-		run.Stations[p.Name] = &station.Station{Name: p.Name, Setup: p.Setup.Or(p.Phrasebook.Setup()), Phrasebook: p.Phrasebook, Dial: func() (port.Port, error) { return host, nil }}
+		run.Stations[p.Name] = &bench.Station{Name: p.Name, Setup: p.Setup.Or(p.Phrasebook.Setup()), Phrasebook: p.Phrasebook, Dial: func() (port.Port, error) { return host, nil }}
 	}
 	for _, in := range proc.Inputs {
 		if run.Values[in.Name], err = in.Value(*in.Default); err != nil {
@@ -189,7 +190,7 @@ func BenchmarkExchange(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		st := &station.Station{Name: "a", Address: p.Path(), Setup: proc.Ports[0].Setup}
+		st := &bench.Station{Name: "a", Address: p.Path(), Setup: proc.Ports[0].Setup}
 		d, err := st.Open(nil, nil)
 		if err != nil {
 			b.Fatal(err)

@@ -95,7 +95,7 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 	name := p.port(n.Port)
 	d := p.dialogs[name]
 	if n.Bytes {
-		p.event(Event{Kind: Said, Port: name, Text: p.mask.Hide(text)})
+		p.emit(record.Event{Kind: record.Said, Port: name, Text: text})
 		_, err = d.SayBytes(ctx, []byte(text))
 		return err
 	}
@@ -103,7 +103,7 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 		return p.locate(p.said[name], err) // it is about the line said before
 	}
 	p.said[name] = n.Pos
-	p.event(Event{Kind: Said, Port: name, Text: p.mask.Hide(text)})
+	p.emit(record.Event{Kind: record.Said, Port: name, Text: text})
 	_, err = d.Say(ctx, text, p.run.Procedure.Answers)
 	return err
 }
@@ -145,7 +145,7 @@ func (p *performer) took(port string, h dialog.Heard) {
 	for _, c := range h.Captures {
 		p.values[c.Name] = c.Value
 	}
-	p.event(Event{Kind: Heard, Port: port, Text: p.mask.Hide(h.Text)})
+	p.emit(record.Event{Kind: record.Heard, Port: port, Text: h.Text})
 }
 
 func (p *performer) valuesOf(e *procedure.Expr) []Value {
@@ -178,8 +178,7 @@ func (p *performer) check(n *procedure.Check) error {
 	if !ok {
 		outcome = verdict.Failed
 	}
-	p.run.note(record.Event{Kind: record.Check, Step: p.step.Title, Text: n.Expr.Source, Verdict: string(outcome), Why: n.Why, Data: jsonOf(values)})
-	p.event(Event{Kind: Checked, Text: n.Expr.Source, Values: values, Verdict: outcome})
+	p.emit(record.Event{Kind: record.Check, Text: n.Expr.Source, Verdict: outcome, Why: n.Why, Value: values})
 	if !ok {
 		return &CheckFailed{Expr: n.Expr.Source, Why: n.Why, Values: values}
 	}
@@ -231,6 +230,5 @@ func (p *performer) limit(n *procedure.Limit) error {
 func (p *performer) measured(r record.Measurement) {
 	r.Step = p.step.Title
 	p.res.Limits = append(p.res.Limits, r)
-	p.run.note(record.Event{Kind: record.Limit, Step: r.Step, Try: p.try, Text: r.What, Verdict: string(r.Verdict), Data: jsonOf(r)})
-	p.event(Event{Kind: Judged, Limit: &r, Verdict: r.Verdict})
+	p.emit(record.Event{Kind: record.Limit, Try: p.try, Text: r.What, Verdict: r.Verdict, Value: r})
 }

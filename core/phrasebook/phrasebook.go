@@ -15,14 +15,15 @@ import (
 
 	"uparrot/core/pattern"
 	"uparrot/core/source"
+	"uparrot/core/source/toml"
 )
 
 // Phrasebook is one module family.
 type Phrasebook struct {
-	File    string `toml:"-"`
-	Family  string `toml:"family"`
-	About   string `toml:"about"`
-	Dialect string `toml:"dialect"`
+	File    string  `toml:"-"`
+	Family  string  `toml:"family"`
+	About   string  `toml:"about"`
+	Dialect Dialect `toml:"dialect"`
 
 	// Complete says that the commands, settings and carrier below are all that
 	// the module understands, so that any other command is a mistake.
@@ -100,12 +101,12 @@ type Setting struct {
 
 // Carrier is how a payload travels through the module to another.
 type Carrier struct {
-	Send      string `toml:"send"`      // said, with {payload}, and {to} and {length} where the module wants them
-	Arrives   string `toml:"arrives"`   // heard at the other module, with {payload}; {from}, {length}, {strength} and {snr} where it tells them
-	Address   string `toml:"address"`   // name of the setting that holds a module's own address
-	Broadcast string `toml:"broadcast"` // the address that means everyone
-	Greatest  int    `toml:"greatest"`  // bytes in a payload
-	Allowed   string `toml:"allowed"`   // bytes that a payload may hold: "any", "text", or characters and ranges such as "A-Za-z0-9_-"
+	Send      string  `toml:"send"`      // said, with {payload}, and {to} and {length} where the module wants them
+	Arrives   string  `toml:"arrives"`   // heard at the other module, with {payload}; {from}, {length}, {strength} and {snr} where it tells them
+	Address   string  `toml:"address"`   // name of the setting that holds a module's own address
+	Broadcast string  `toml:"broadcast"` // the address that means everyone
+	Greatest  int     `toml:"greatest"`  // bytes in a payload
+	Allowed   ByteSet `toml:"allowed"`   // bytes that a payload may hold
 
 	SendSaid       *pattern.Said    `toml:"-"`
 	ArrivesPattern *pattern.Pattern `toml:"-"`
@@ -114,7 +115,7 @@ type Carrier struct {
 // Read reads a phrasebook. Mistakes in it are returned as source.Mistakes.
 func Read(file string) (*Phrasebook, error) {
 	pb := &Phrasebook{File: file}
-	doc, err := source.ReadTOML(file, pb)
+	doc, err := toml.Read(file, pb)
 	if err != nil {
 		return nil, fmt.Errorf("read the phrasebook: %w", err)
 	}
@@ -124,10 +125,10 @@ func Read(file string) (*Phrasebook, error) {
 // Parse is Read on text that has been read already.
 func Parse(file, text string) (*Phrasebook, error) {
 	pb := &Phrasebook{File: file}
-	return pb.finish(source.ParseTOML(file, text, pb))
+	return pb.finish(toml.Parse(file, text, pb))
 }
 
-func (pb *Phrasebook) finish(d *source.Doc) (*Phrasebook, error) {
+func (pb *Phrasebook) finish(d *toml.Doc) (*Phrasebook, error) {
 	if len(d.Mistakes) == 0 {
 		pb.check(d)
 	}
@@ -192,15 +193,14 @@ func (pb *Phrasebook) Explain(line string) string {
 	return ""
 }
 
-func (pb *Phrasebook) check(d *source.Doc) {
+func (pb *Phrasebook) check(d *toml.Doc) {
 	if pb.Family == "" {
 		d.Add("family", "the phrasebook does not name its family", `Add family = "..." at the top.`)
 	}
-	if pb.Line.Dialect != "" {
+	if pb.Line.Dialect != DialectNotSaid {
 		d.Add("line.dialect", "the dialect belongs at the top of the file", "Move it above [line].")
 	}
-	pb.Line.check(d, "line.")
-	Setup{Dialect: pb.Dialect}.check(d, "")
+	pb.Line.Check(d, "line")
 	if pb.Banner != nil {
 		pb.Banner.Pattern = heard(d, "banner.heard", pb.Banner.Heard)
 	}
@@ -243,7 +243,7 @@ func (pb *Phrasebook) check(d *source.Doc) {
 }
 
 // heard compiles a pattern that stands at a key.
-func heard(d *source.Doc, path, text string) *pattern.Pattern {
+func heard(d *toml.Doc, path, text string) *pattern.Pattern {
 	if text == "" {
 		d.Add(path, "there is nothing to hear", "Write what the module sends, with ... for what may vary.")
 		return nil
@@ -261,7 +261,7 @@ func heard(d *source.Doc, path, text string) *pattern.Pattern {
 }
 
 // said compiles text to say that stands at a key and may use some names.
-func said(d *source.Doc, path, text string, names ...string) *pattern.Said {
+func said(d *toml.Doc, path, text string, names ...string) *pattern.Said {
 	s, err := pattern.CompileSaid(text)
 	if e, ok := errors.AsType[*pattern.SyntaxError](err); ok {
 		d.AddInValue(path, text, e.Offset, e.Width, e.What, e.Mend)
@@ -296,7 +296,7 @@ func captures(p *pattern.Pattern, name string) bool {
 	return false
 }
 
-func (s *Setting) check(d *source.Doc, path string) {
+func (s *Setting) check(d *toml.Doc, path string) {
 	if s.Name == "" {
 		d.Add(path, "the setting has no name", `Add name = "...".`)
 	}
@@ -362,7 +362,7 @@ func (s Setting) Check(value string) error {
 	return nil
 }
 
-func (c *Carrier) check(d *source.Doc, pb *Phrasebook) {
+func (c *Carrier) check(d *toml.Doc, pb *Phrasebook) {
 	c.SendSaid = said(d, "carrier.send", c.Send, "to", "length", "payload")
 	if !strings.Contains(c.Send, "{payload}") {
 		d.Add("carrier.send", "the carrier does not say where the payload goes", "Write {payload} in its place.")
@@ -381,32 +381,41 @@ func (c *Carrier) check(d *source.Doc, pb *Phrasebook) {
 			d.Add("carrier.address", fmt.Sprintf("the setting %q cannot be read", c.Address), "Give it read and answer.")
 		}
 	}
-	if _, err := allowed(c.Allowed); err != nil {
-		d.Add("carrier.allowed", err.Error(), `Write "any", "text", or characters and ranges such as "A-Za-z0-9_-".`)
-	}
 }
 
-// Allows reports whether a payload may hold a byte.
-func (c *Carrier) Allows(b byte) bool {
-	set, _ := allowed(c.Allowed) // checked when read
-	return set[b]
+// ByteSet is which bytes a payload may hold; the zero value is text, from blank
+// to tilde.
+type ByteSet struct {
+	said bool
+	has  [256]bool
 }
 
-// allowed is the set of bytes that words such as "text" or "A-Z_" stand for.
-func allowed(s string) (set [256]bool, err error) {
-	switch s {
+// Has reports whether a byte is in the set.
+func (s ByteSet) Has(b byte) bool { return s.has[b] || !s.said && b >= ' ' && b <= '~' }
+
+// UnmarshalText reads "any", "text", or characters and ranges such as
+// "A-Za-z0-9_-".
+func (s *ByteSet) UnmarshalText(text []byte) (err error) {
+	*s = ByteSet{said: true}
+	switch string(text) {
 	case "", "text":
-		s = " -~"
+		s.said = false
 	case "any":
-		for i := range set {
-			set[i] = true
+		for i := range s.has {
+			s.has[i] = true
 		}
-		return set, nil
+	default:
+		s.has, err = ranges(string(text))
 	}
+	return err
+}
+
+// ranges is the set of bytes that characters and ranges such as "A-Z_" stand for.
+func ranges(s string) (set [256]bool, err error) {
 	for i := 0; i < len(s); i++ {
 		if i+2 < len(s) && s[i+1] == '-' {
 			if s[i] > s[i+2] {
-				return set, fmt.Errorf("the range %s is the wrong way round", s[i:i+3])
+				return set, &source.Problem{What: fmt.Sprintf("the range %s is the wrong way round", s[i:i+3]), Mend: `Write "any", "text", or characters and ranges such as "A-Za-z0-9_-".`}
 			}
 			for c := int(s[i]); c <= int(s[i+2]); c++ {
 				set[c] = true

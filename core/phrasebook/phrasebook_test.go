@@ -4,7 +4,6 @@ import (
 	"strings"
 	"testing"
 
-	"uparrot/core/dialog"
 	"uparrot/core/uart"
 )
 
@@ -73,7 +72,7 @@ func TestGood(t *testing.T) {
 		t.Error("text or any allow the wrong bytes")
 	}
 	cfg := pb.Setup().Config(pb)
-	if cfg.Dialect != dialog.AT || cfg.Ending != "\r" || len(cfg.Notices) != 2 || len(cfg.Refusals) != 2 || cfg.Banner == nil {
+	if cfg.Dialect != phrasebook.AT || cfg.Ending != "\r" || len(cfg.Notices) != 2 || len(cfg.Refusals) != 2 || cfg.Banner == nil {
 		t.Errorf("%+v", cfg)
 	}
 }

@@ -1,5 +1,7 @@
 package port
 
+import "context"
+
 // Chunks are what comes at a port, as it is read. C is closed when nothing more
 // can come; Err then says why.
 type Chunks struct {
@@ -7,21 +9,26 @@ type Chunks struct {
 	err error
 }
 
-// ReadChunks reads a port in the background until it ends. Nobody else may read
-// it from then on.
-func ReadChunks(p Port) *Chunks {
+// ReadChunks reads a port in the background until the port ends, or until something
+// comes after ctx is done. Nobody else may read it from then on.
+func ReadChunks(ctx context.Context, p Port) *Chunks {
 	c := make(chan []byte, 256)
 	chunks := &Chunks{C: c}
 	go func() {
+		defer close(c)
 		for {
 			buf := make([]byte, 4096)
 			n, err := p.Read(buf)
 			if n > 0 {
-				c <- buf[:n]
+				select {
+				case c <- buf[:n]:
+				case <-ctx.Done():
+					chunks.err = context.Cause(ctx)
+					return
+				}
 			}
 			if err != nil {
 				chunks.err = err
-				close(c)
 				return
 			}
 		}

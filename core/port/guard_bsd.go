@@ -4,6 +4,7 @@ package port
 
 import (
 	"fmt"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -17,6 +18,9 @@ const (
 func openBy(string) string { return "" }
 
 func process(pid int) string { return fmt.Sprintf("process %d", pid) }
+
+// holdBack is not known here.
+func (g *guard) holdBack() (time.Duration, bool) { return 0, false }
 
 // counters are not to be had here.
 func (g *guard) counters() (Counters, error) { return Counters{}, unix.ENOTSUP }

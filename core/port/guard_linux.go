@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"time"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -43,6 +44,16 @@ func process(pid int) string {
 		return fmt.Sprintf("process %d", pid)
 	}
 	return fmt.Sprintf("%s (process %d)", strings.TrimSpace(string(name)), pid)
+}
+
+// holdBack reads how long the driver lets the adapter gather bytes.
+func (g *guard) holdBack() (time.Duration, bool) {
+	text, err := os.ReadFile(filepath.Join("/sys/class/tty", filepath.Base(g.device), "device", "latency_timer"))
+	if err != nil {
+		return 0, false
+	}
+	ms, err := strconv.Atoi(strings.TrimSpace(string(text)))
+	return time.Duration(ms) * time.Millisecond, err == nil
 }
 
 // counters reads the driver's error counters (TIOCGICOUNT): eleven numbers and

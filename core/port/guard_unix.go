@@ -13,6 +13,8 @@ import (
 	"strings"
 	"syscall"
 
+	"uparrot/core/uart"
+
 	"go.bug.st/serial"
 	"golang.org/x/sys/unix"
 )
@@ -168,16 +170,16 @@ func (g *guard) write(ctx context.Context, _ serial.Port, b []byte) (int, error)
 }
 
 // signal sets an outgoing line and leaves the others alone.
-func (g *guard) signal(_ serial.Port, line Signal, on bool) error {
+func (g *guard) signal(_ serial.Port, line uart.Signal, on bool) error {
 	request := uint(unix.TIOCMBIC)
 	if on {
 		request = unix.TIOCMBIS
 	}
-	return unix.IoctlSetPointerInt(g.fd, request, map[Signal]int{DTR: unix.TIOCM_DTR, RTS: unix.TIOCM_RTS}[line])
+	return unix.IoctlSetPointerInt(g.fd, request, map[uart.Signal]int{uart.DTR: unix.TIOCM_DTR, uart.RTS: unix.TIOCM_RTS}[line])
 }
 
 // setFlow sets flow control in the terminal settings.
-func (g *guard) setFlow(f Flow) error {
+func (g *guard) setFlow(f uart.Flow) error {
 	t, err := unix.IoctlGetTermios(g.fd, getTermios)
 	if err != nil {
 		return err
@@ -185,9 +187,9 @@ func (g *guard) setFlow(f Flow) error {
 	t.Cflag &^= unix.CRTSCTS
 	t.Iflag &^= unix.IXON | unix.IXOFF
 	switch f {
-	case RTSCTS:
+	case uart.RTSCTS:
 		t.Cflag |= unix.CRTSCTS
-	case XonXoff:
+	case uart.XonXoff:
 		t.Iflag |= unix.IXON | unix.IXOFF
 	}
 	return unix.IoctlSetTermios(g.fd, setTermios, t)

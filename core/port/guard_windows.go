@@ -4,8 +4,11 @@ import (
 	"context"
 	"errors"
 	"os"
+	"time"
 
 	"go.bug.st/serial"
+
+	"uparrot/core/uart"
 )
 
 // oneAndHalf is what asks for one and a half stop bits.
@@ -15,11 +18,12 @@ const oneAndHalf = serial.OnePointFiveStopBits
 // keeps no settings between openings.
 type guard struct{ device string }
 
-func newGuard(path string) (*guard, error) { return &guard{device: path}, nil }
-func (g *guard) restore()                  {}
-func (g *guard) release()                  {}
-func holder(string) string                 { return "" }
-func permissionHint(string) string         { return "" }
+func newGuard(path string) (*guard, error)       { return &guard{device: path}, nil }
+func (g *guard) restore()                        {}
+func (g *guard) release()                        {}
+func (g *guard) holdBack() (time.Duration, bool) { return 0, false }
+func holder(string) string                       { return "" }
+func permissionHint(string) string               { return "" }
 
 // LockFile makes a file that this program alone has open.
 func LockFile(path string) (release func(), err error) {
@@ -47,8 +51,8 @@ func (g *guard) write(_ context.Context, dev serial.Port, b []byte) (int, error)
 }
 
 // signal sets an outgoing line.
-func (g *guard) signal(dev serial.Port, line Signal, on bool) error {
-	if line == DTR {
+func (g *guard) signal(dev serial.Port, line uart.Signal, on bool) error {
+	if line == uart.DTR {
 		return dev.SetDTR(on)
 	}
 	return dev.SetRTS(on)
@@ -59,8 +63,8 @@ func (g *guard) signal(dev serial.Port, line Signal, on bool) error {
 func MayOpen(string) error { return nil }
 
 // setFlow and counters are not to be had here.
-func (g *guard) setFlow(f Flow) error {
-	if f == NoFlow {
+func (g *guard) setFlow(f uart.Flow) error {
+	if f == uart.NoFlow {
 		return nil
 	}
 	return errors.ErrUnsupported

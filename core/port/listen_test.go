@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"uparrot/core/uart"
 )
 
 // A port that listens speaks with whoever comes, one after the other, and says
@@ -16,14 +18,14 @@ func TestListening(t *testing.T) {
 	}
 	where := ln.Addr().String()
 	ln.Close()
-	p, err := Open("tcp-listen://"+where, DefaultLine)
+	p, err := Open("tcp-listen://"+where, uart.DefaultLine)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if _, err := p.Write(t.Context(), []byte("x")); err == nil || !strings.Contains(err.Error(), "nobody has spoken yet") {
 		t.Errorf("wrote to nobody: %v", err)
 	}
-	if _, err := Open("tcp-listen://"+where, DefaultLine); KindOf(err) != Held {
+	if _, err := Open("tcp-listen://"+where, uart.DefaultLine); KindOf(err) != Held {
 		t.Errorf("listened twice: %v", err)
 	}
 	came := make(chan string)
@@ -80,7 +82,7 @@ func TestListeningForDatagrams(t *testing.T) {
 	}
 	where := c.LocalAddr().String()
 	c.Close()
-	p, err := Open("udp-listen://"+where, DefaultLine)
+	p, err := Open("udp-listen://"+where, uart.DefaultLine)
 	if err != nil {
 		t.Fatal(err)
 	}

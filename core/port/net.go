@@ -7,7 +7,6 @@ import (
 	"io"
 	"net"
 	"os"
-	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -18,51 +17,40 @@ import (
 // dialTime is how long a connection may take to come about.
 const dialTime = 5 * time.Second
 
-// Open opens the port at an address and sets its line. An address is the path
-// of a serial device or pseudo-terminal, or one of
-//
-//	tcp://host:port         bytes over TCP, nothing else
-//	tcp-listen://host:port  the same, with whoever connects there
-//	udp://host:port         datagrams to and from there
-//	udp-listen://host:port  datagrams that come there; answers go to whoever
-//	                        spoke last
-//	rfc2217://host:port     a serial port on a network server, with its settings
-//	                        and signal lines (RFC 2217)
-func Open(address string, line uart.Line) (Port, error) {
-	scheme, where, ok := strings.Cut(address, "://")
-	if !ok {
-		return openSerial(address, line)
+// Open opens the port at an address and sets its line. One that is picked by what
+// is known of its adapter must have been found in the list of ports first.
+func Open(a Address, line uart.Line) (Port, error) {
+	name := a.String()
+	if a.Scheme == Device {
+		return openSerial(name, line)
 	}
-	if err := validLine(address, line); err != nil {
+	if err := validLine(name, line); err != nil {
 		return nil, err
 	}
-	if _, _, err := net.SplitHostPort(where); err != nil {
-		return nil, &Error{Port: address, Op: "open", Kind: Missing, Why: "this is no host and port", Mend: "Write " + scheme + "://HOST:PORT.", Err: err}
+	switch a.Scheme {
+	case TCP, RFC2217:
+		conn, err := net.DialTimeout("tcp", a.Where, dialTime)
+		if err != nil {
+			return nil, dialError(name, err)
+		}
+		if a.Scheme == TCP {
+			return &netPort{name: name, conn: conn, line: line}, nil
+		}
+		return openRFC2217(name, conn, line)
+	case TCPListen:
+		ln, err := net.Listen("tcp", a.Where)
+		if err != nil {
+			return nil, dialError(name, err)
+		}
+		return &netPort{name: name, conn: &tcpListener{Listener: ln}, line: line}, nil
+	case UDP, UDPListen:
+		conn, err := openUDP(a.Where, a.Scheme == UDPListen)
+		if err != nil {
+			return nil, dialError(name, err)
+		}
+		return &netPort{name: name, conn: conn, line: line, datagrams: true}, nil
 	}
-	switch scheme {
-	case "tcp", "rfc2217":
-		conn, err := net.DialTimeout("tcp", where, dialTime)
-		if err != nil {
-			return nil, dialError(address, err)
-		}
-		if scheme == "tcp" {
-			return &netPort{name: address, conn: conn, line: line}, nil
-		}
-		return openRFC2217(address, conn, line)
-	case "tcp-listen":
-		ln, err := net.Listen("tcp", where)
-		if err != nil {
-			return nil, dialError(address, err)
-		}
-		return &netPort{name: address, conn: &tcpListener{Listener: ln}, line: line}, nil
-	case "udp", "udp-listen":
-		conn, err := openUDP(where, scheme == "udp-listen")
-		if err != nil {
-			return nil, dialError(address, err)
-		}
-		return &netPort{name: address, conn: conn, line: line, datagrams: true}, nil
-	}
-	return nil, &Error{Port: address, Op: "open", Kind: Missing, Why: fmt.Sprintf("there is no kind of port %q", scheme), Mend: "There are tcp, udp, tcp-listen, udp-listen and rfc2217; a device is given by its path."}
+	return nil, &Error{Port: name, Op: "open", Kind: Missing, Why: "it was not looked for in the list of ports"}
 }
 
 func dialError(address string, err error) error {
@@ -98,18 +86,13 @@ func (p *netPort) Datagrams() bool { return p.datagrams }
 func (p *netPort) Name() string    { return p.name }
 func (p *netPort) Line() uart.Line { return p.line }
 
-func (p *netPort) none(op string) error {
+func (p *netPort) lacks(op string) error {
 	return &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "a plain connection has no line settings and no signal lines", Mend: "Set them at the server, or use rfc2217:// if it speaks that."}
 }
 
-func (p *netPort) SetLine(uart.Line) error       { return p.none("set the line") }
-func (p *netPort) SetFlow(Flow) error            { return p.none("set flow control") }
-func (p *netPort) Signal(s Signal, _ bool) error { return p.none("set " + s.String()) }
-func (p *netPort) Inputs() (Inputs, error)       { return Inputs{}, p.none("read the signal lines") }
-func (p *netPort) Break(time.Duration) error     { return p.none("send a break") }
-func (p *netPort) Counters() (Counters, error)   { return Counters{}, p.none("read the error counters") }
-func (p *netPort) Purge() error                  { return nil }
-func (p *netPort) Drain() error                  { return nil }
+func (p *netPort) SetLine(uart.Line) error { return p.lacks("set the line") }
+func (p *netPort) Purge() error            { return nil }
+func (p *netPort) Drain() error            { return nil }
 
 func (p *netPort) Read(b []byte) (int, error) {
 	n, err := p.conn.Read(b)

@@ -55,7 +55,7 @@ func everyByte(t *testing.T, p Port) {
 func TestRFC2217(t *testing.T) {
 	sessions := make(chan *rfc2217.Session, 1)
 	at := serve(t, func(conn net.Conn) {
-		s, err := rfc2217.NewSession(conn, DefaultLine)
+		s, err := rfc2217.NewSession(conn, uart.DefaultLine)
 		if err != nil {
 			t.Error(err)
 			return
@@ -85,8 +85,8 @@ func TestRFC2217(t *testing.T) {
 	everyByte(t, p)
 	s.Signals = nil
 	for _, do := range []func() error{
-		func() error { return p.Signal(DTR, false) }, func() error { return p.Signal(RTS, true) },
-		func() error { return p.SetFlow(RTSCTS) }, func() error { return p.SetFlow(NoFlow) }, func() error { return p.Break(time.Millisecond) }, p.Drain, p.Purge,
+		func() error { return p.Signal(uart.DTR, false) }, func() error { return p.Signal(uart.RTS, true) },
+		func() error { return p.SetFlow(uart.RTSCTS) }, func() error { return p.SetFlow(uart.NoFlow) }, func() error { return p.Break(time.Millisecond) }, p.Drain, p.Purge,
 	} {
 		if err := do(); err != nil {
 			t.Error(err)
@@ -103,7 +103,7 @@ func TestRFC2217(t *testing.T) {
 	if _, err := p.Read(make([]byte, 10)); KindOf(err) != Vanished {
 		t.Errorf("after the server went: %v", err)
 	}
-	if err := p.SetLine(DefaultLine); KindOf(err) != Vanished {
+	if err := p.SetLine(uart.DefaultLine); KindOf(err) != Vanished {
 		t.Errorf("setting a line that has gone: %v", err)
 	}
 }
@@ -114,23 +114,23 @@ func TestNoRFC2217(t *testing.T) {
 		conn.Write(rfc2217.Negotiate(rfc2217.Dont, rfc2217.ComPort))
 		io.Copy(io.Discard, conn)
 	})
-	if _, err := Open("rfc2217://"+refuses, DefaultLine); KindOf(err) != Unsupported || !strings.Contains(err.Error(), "use tcp://") && !strings.Contains(err.Error(), "Use tcp://") {
+	if _, err := Open("rfc2217://"+refuses, uart.DefaultLine); KindOf(err) != Unsupported || !strings.Contains(err.Error(), "use tcp://") && !strings.Contains(err.Error(), "Use tcp://") {
 		t.Errorf("refused: %v", err)
 	}
 	hangsUp := serve(t, func(conn net.Conn) { conn.Close() })
-	if _, err := Open("rfc2217://"+hangsUp, DefaultLine); KindOf(err) != Vanished {
+	if _, err := Open("rfc2217://"+hangsUp, uart.DefaultLine); KindOf(err) != Vanished {
 		t.Errorf("hung up: %v", err)
 	}
 }
 
 func TestTCPAndUDP(t *testing.T) {
-	p, err := Open("tcp://"+serve(t, func(conn net.Conn) { io.Copy(conn, conn) }), DefaultLine)
+	p, err := Open("tcp://"+serve(t, func(conn net.Conn) { io.Copy(conn, conn) }), uart.DefaultLine)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer p.Close()
 	everyByte(t, p)
-	for _, err := range []error{p.SetLine(DefaultLine), p.Signal(DTR, true), p.Break(time.Second), p.SetFlow(RTSCTS)} {
+	for _, err := range []error{p.SetLine(uart.DefaultLine), p.Signal(uart.DTR, true), p.Break(time.Second), p.SetFlow(uart.RTSCTS)} {
 		if KindOf(err) != Unsupported {
 			t.Errorf("got %v", err)
 		}
@@ -145,7 +145,7 @@ func TestTCPAndUDP(t *testing.T) {
 	if err == nil {
 		t.Error("a write that was given up went on")
 	}
-	near, err := Open("udp-listen://127.0.0.1:0", DefaultLine)
+	near, err := Open("udp-listen://127.0.0.1:0", uart.DefaultLine)
 	if err == nil {
 		defer near.Close()
 		if _, err := near.Write(t.Context(), []byte("x")); err == nil {
@@ -157,7 +157,7 @@ func TestTCPAndUDP(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer peer.Close()
-	u, err := Open("udp://"+peer.LocalAddr().String(), DefaultLine)
+	u, err := Open("udp://"+peer.LocalAddr().String(), uart.DefaultLine)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -190,7 +190,7 @@ func TestAddresses(t *testing.T) {
 		"ftp://127.0.0.1:5":     `no kind of port "ftp"`,
 		"udp://127.0.0.1:99999": "cannot be reached",
 	} {
-		if _, err := Open(address, DefaultLine); KindOf(err) != Missing || !strings.Contains(err.Error(), want) {
+		if _, err := Open(address, uart.DefaultLine); KindOf(err) != Missing || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", address, err, want)
 		}
 	}

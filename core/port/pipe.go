@@ -5,7 +5,6 @@ import (
 	"io"
 	"os"
 	"sync"
-	"time"
 
 	"uparrot/core/uart"
 )
@@ -71,19 +70,6 @@ func (p *pipePort) fail(op string, err error) error {
 	return &Error{Port: p.name, Op: op, Kind: Vanished, Why: "the port vanished while in use", Err: err}
 }
 
-func (p *pipePort) noSignals(op string) error {
-	return &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "this port has no signal lines"}
-}
-
-func (p *pipePort) Signal(line Signal, _ bool) error {
-	return p.noSignals("set " + line.String())
-}
-func (p *pipePort) Inputs() (Inputs, error)   { return Inputs{}, p.noSignals("read the signal lines") }
-func (p *pipePort) Break(time.Duration) error { return p.noSignals("send a break") }
-func (p *pipePort) SetFlow(Flow) error        { return p.noSignals("set flow control") }
-func (p *pipePort) Counters() (Counters, error) {
-	return Counters{}, p.noSignals("read the error counters")
-}
 func (p *pipePort) Drain() error { return nil }
 
 func (p *pipePort) Close() error {

@@ -11,12 +11,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"time"
 
 	"uparrot/core/uart"
 )
 
-// Port is one way to reach a module. Read blocks until bytes have come and
+// Port is one way to reach a module: what every kind can do. What only some can do
+// stands in interfaces beside it, such as [Signaller]. Read blocks until bytes have come and
 // ends with an [Error] of kind Closed or Vanished; it may run beside the other
 // methods, which may not run beside each other.
 type Port interface {
@@ -36,67 +36,12 @@ type Port interface {
 	// port that cannot do the setting says so and keeps the old one.
 	SetLine(uart.Line) error
 
-	// SetFlow changes flow control. A port without it returns an Error of kind
-	// Unsupported.
-	SetFlow(Flow) error
-
-	// Counters are the errors that the receiver has met since the port was
-	// opened, or Unsupported.
-	Counters() (Counters, error)
-
-	// Signal sets an outgoing signal line. A port without signal lines
-	// returns an Error of kind Unsupported.
-	Signal(line Signal, on bool) error
-
-	// Inputs are the incoming signal lines. A port without signal lines
-	// returns an Error of kind Unsupported.
-	Inputs() (Inputs, error)
-
-	// Break holds the line at space for d.
-	Break(d time.Duration) error
-
 	// Purge throws away what has come and was not read, and what was written and
 	// has not left.
 	Purge() error
 
 	// Drain waits until all that was written has left.
 	Drain() error
-}
-
-// Signal is an outgoing signal line.
-type Signal int
-
-// The outgoing signal lines.
-const (
-	DTR Signal = iota // data terminal ready
-	RTS               // request to send
-)
-
-func (s Signal) String() string { return [...]string{"DTR", "RTS"}[s] }
-
-// Flow is how one side tells the other to wait.
-type Flow int
-
-// The kinds of flow control.
-const (
-	NoFlow  Flow = iota
-	RTSCTS       // by the signal lines RTS and CTS
-	XonXoff      // by the characters XON and XOFF in the stream
-)
-
-// FlowNames are the kinds as written.
-var FlowNames = []string{"none", "rtscts", "xonxoff"}
-
-func (f Flow) String() string { return FlowNames[f] }
-
-// ParseFlow reads a kind of flow control.
-func ParseFlow(s string) (Flow, bool) {
-	for i, n := range FlowNames {
-		if n == s {
-			return Flow(i), true
-		}
-	}
-	return NoFlow, false
 }
 
 // Counters are errors that a receiver has met.
@@ -120,9 +65,6 @@ type Inputs struct {
 	DCD bool `json:"dcd"` // data carrier detect
 	RI  bool `json:"ri"`  // ring indicator
 }
-
-// DefaultLine is used where nothing says otherwise: 115200 baud, 8N1.
-var DefaultLine = uart.Line{Speed: 115200}
 
 // Kind says why a port could not do what was asked.
 type Kind int

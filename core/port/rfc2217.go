@@ -217,12 +217,12 @@ func (p *remotePort) control(op string, v byte) error {
 	return nil
 }
 
-func (p *remotePort) SetFlow(f Flow) error {
-	return p.control("set flow control "+f.String(), map[Flow]byte{NoFlow: rfc2217.FlowNone, RTSCTS: rfc2217.FlowHardware, XonXoff: rfc2217.FlowXonXoff}[f])
+func (p *remotePort) SetFlow(f uart.Flow) error {
+	return p.control("set flow control "+f.String(), map[uart.Flow]byte{uart.NoFlow: rfc2217.FlowNone, uart.RTSCTS: rfc2217.FlowHardware, uart.XonXoff: rfc2217.FlowXonXoff}[f])
 }
 
-func (p *remotePort) Signal(line Signal, on bool) error {
-	v := map[Signal][2]byte{DTR: {rfc2217.DTROff, rfc2217.DTROn}, RTS: {rfc2217.RTSOff, rfc2217.RTSOn}}[line]
+func (p *remotePort) Signal(line uart.Signal, on bool) error {
+	v := map[uart.Signal][2]byte{uart.DTR: {rfc2217.DTROff, rfc2217.DTROn}, uart.RTS: {rfc2217.RTSOff, rfc2217.RTSOn}}[line]
 	if on {
 		return p.control("set "+line.String(), v[1])
 	}

@@ -166,8 +166,8 @@ func (p *serialPort) SetLine(l uart.Line) error {
 	return nil
 }
 
-// Signal sets DTR or RTS.
-func (p *serialPort) Signal(line Signal, on bool) error {
+// Signal sets uart.DTR or uart.RTS.
+func (p *serialPort) Signal(line uart.Signal, on bool) error {
 	return p.signal("set "+line.String(), p.guard.signal(p.dev, line, on))
 }
 
@@ -180,8 +180,11 @@ func (p *serialPort) Inputs() (Inputs, error) {
 	return Inputs{CTS: bits.CTS, DSR: bits.DSR, DCD: bits.DCD, RI: bits.RI}, nil
 }
 
+// HoldBack is how long the adapter may gather bytes.
+func (p *serialPort) HoldBack() (time.Duration, bool) { return p.guard.holdBack() }
+
 // SetFlow sets flow control.
-func (p *serialPort) SetFlow(f Flow) error {
+func (p *serialPort) SetFlow(f uart.Flow) error {
 	if err := p.guard.setFlow(f); err != nil {
 		return p.signal("set flow control "+f.String(), err)
 	}

@@ -7,7 +7,7 @@ import (
 
 	"github.com/expr-lang/expr/types"
 
-	serial "uparrot/core/port"
+	"uparrot/core/phrasebook"
 	"uparrot/core/source"
 	"uparrot/core/uart"
 )
@@ -73,7 +73,7 @@ func (p *parser) readCollect(l *line, at Pos) {
 			return
 		}
 	}
-	if dialect := p.dialectOf(c.Port); c.Prompt && dialect != "" && dialect != "console" {
+	if dialect := p.dialectOf(c.Port); c.Prompt && dialect != phrasebook.DialectNotSaid && dialect != phrasebook.Console {
 		p.mistake(at, fmt.Sprintf("dialect %s has no prompt", dialect), "Say dialect console and its prompt in the header, or write until: TEXT")
 		return
 	}
@@ -82,13 +82,13 @@ func (p *parser) readCollect(l *line, at Pos) {
 }
 
 // dialectOf is the dialect of a port as far as the procedure says it.
-func (p *parser) dialectOf(name string) string {
+func (p *parser) dialectOf(name string) phrasebook.Dialect {
 	for _, port := range p.file.Ports {
 		if port.Name == name {
 			return port.Whole().Dialect
 		}
 	}
-	return ""
+	return phrasebook.DialectNotSaid
 }
 
 // readKeep reads keep NAME as "FILE".
@@ -203,11 +203,12 @@ func (p *parser) lineWord(l *line, n *Line) bool {
 			p.mistake(at, fmt.Sprintf("%q is no state of a signal line", v), "Write on or off.")
 			return false
 		}
-		s := Signal{serial.DTR, v == "on"}
-		if w == "rts" {
-			s.Line = serial.RTS
+		s, err := uart.ParseSignal(w)
+		if err != nil {
+			p.problem(at, err)
+			return false
 		}
-		n.Signals = append(n.Signals, s)
+		n.Signals = append(n.Signals, Signal{s, v == "on"})
 	case "break":
 		var ok bool
 		if n.Break, ok = p.span(l); !ok {

@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"strings"
 
-	"uparrot/core/dialog"
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 	"uparrot/core/source"
@@ -100,8 +99,8 @@ func tokens(text string) []token {
 
 func newVocabulary(pb *phrasebook.Phrasebook, setup phrasebook.Setup) *vocabulary {
 	v := &vocabulary{book: pb, setup: setup, refusals: pb.Refusals()}
-	if setup.Dialect == "at" {
-		v.refusals = append(dialog.V250Refusals(), v.refusals...)
+	if setup.Dialect == phrasebook.AT {
+		v.refusals = append(phrasebook.V250Refusals(), v.refusals...)
 	}
 	add := func(s *pattern.Said, ph phrase) {
 		if s == nil {
@@ -247,7 +246,7 @@ func (in *inspector) say(n *Say, after []Node) {
 			if next := nextSay(n.Port, after); next != nil {
 				payload = marked(next.Text, func(source string) (string, bool) { return in.value(next.Exprs[source]) })
 				if !next.Bytes {
-					payload += v.setup.EndingBytes()
+					payload += v.setup.Ending.Bytes()
 				}
 				in.length(n, stated, payload)
 			}

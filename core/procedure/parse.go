@@ -1,6 +1,7 @@
 package procedure
 
 import (
+	"encoding"
 	"errors"
 	"fmt"
 	"os"
@@ -9,10 +10,8 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"uparrot/core/dialog"
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
-	serial "uparrot/core/port"
 	"uparrot/core/source"
 	"uparrot/core/uart"
 )
@@ -400,8 +399,9 @@ func (p *parser) portWord(l *line, port *Port) bool {
 		if !ok {
 			return false
 		}
-		if err := port.Setup.SetPrompt(text); err != nil {
-			p.mistake(at, err.Error(), "Write what stands at the end when the console waits, with ... for what may vary.")
+		var err error
+		if port.Setup.Prompt, err = phrasebook.ParsePrompt(text); err != nil {
+			p.problem(at, err)
 			return false
 		}
 	case "phrasebook":
@@ -427,38 +427,43 @@ func (p *parser) portWord(l *line, port *Port) bool {
 
 // setupWord reads one of the words that say how a port is spoken to.
 func (p *parser) setupWord(l *line, w string, at Pos, s *phrasebook.Setup) bool {
-	oneOf := func(what string, names []string) (string, bool) {
-		v, at := l.until(", ")
-		if !isOneOf(v, names) {
-			p.mistake(at, fmt.Sprintf("there is no %s %q", what, v), source.DidYouMean(v, names))
-			return "", false
-		}
-		return v, true
-	}
-	var ok bool
+	var into encoding.TextUnmarshaler
+	var frame uart.Frame
 	switch w {
 	case "dialect":
-		s.Dialect, ok = oneOf("dialect", dialog.DialectNames)
+		into = &s.Dialect
 	case "ending":
-		s.Ending, ok = oneOf("line ending", phrasebook.EndingNames)
+		into = &s.Ending
 	case "flow":
-		s.Flow, ok = oneOf("flow control", serial.FlowNames)
+		into = &s.Flow
 	case "frame":
-		v, at := l.until(", ")
-		f, err := uart.ParseFrame(v)
-		if err != nil {
-			p.mistake(at, err.Error(), "")
-			return false
-		}
-		s.Frame, ok = &f, true
+		into, s.Frame = &frame, &frame
 	default:
 		if w == "" {
 			at = l.here()
 			w, _ = l.until(", ")
 		}
 		p.mistake(at, fmt.Sprintf("%q says nothing about a port", w), source.DidYouMean(w, portWords))
+		return false
 	}
-	return ok
+	v, at := l.until(", ")
+	if err := into.UnmarshalText([]byte(v)); err != nil || v == "" {
+		if v == "" {
+			err = &source.Problem{What: "wanted a word behind " + w}
+		}
+		p.problem(at, err)
+		return false
+	}
+	return true
+}
+
+// problem reports what a word's own reader says of it.
+func (p *parser) problem(at Pos, err error) {
+	what, mend := err.Error(), ""
+	if pr, ok := errors.AsType[*source.Problem](err); ok {
+		what, mend = pr.What, pr.Mend
+	}
+	p.mistake(at, what, mend)
 }
 
 func (p *parser) readPhrasebook(port *Port, file string, at Pos) {

@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"uparrot/core/dialog"
+	"uparrot/core/pattern"
 )
 
 func TestExamplesAreClean(t *testing.T) {
@@ -94,7 +94,7 @@ func TestParse(t *testing.T) {
 			t.Errorf("statement %d: %q, want %q", i, got, want)
 		}
 	}
-	if h := s.Body[5].(*Hear); h.Form != dialog.AnyBytes || h.Within != 250*time.Millisecond {
+	if h := s.Body[5].(*Hear); h.Form != pattern.AnyBytes || h.Within != 250*time.Millisecond {
 		t.Errorf("%+v", h)
 	}
 	if h := s.Body[6].(*Hear); !h.Not || h.Port != "b" || h.Within != 2*time.Second {

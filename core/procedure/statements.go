@@ -9,7 +9,6 @@ import (
 
 	"github.com/expr-lang/expr/types"
 
-	"uparrot/core/dialog"
 	"uparrot/core/pattern"
 	"uparrot/core/source"
 )
@@ -330,7 +329,7 @@ func (p *parser) readHearing(l *line, at Pos) {
 	case h == nil:
 	case b.all == nil:
 		p.put(h)
-	case h.Form == dialog.NextLine:
+	case h.Form == pattern.NextLine:
 		p.mistake(at, "next cannot stand in an all", "Of lines in any order none is the next: write hear.")
 	case h.Within > 0:
 		p.mistake(at, "this line cannot have a time of its own", "Write the time after all: all within 10s")
@@ -343,9 +342,9 @@ func (p *parser) readHearing(l *line, at Pos) {
 func (p *parser) readHear(l *line, at Pos, not bool) *Hear {
 	h := &Hear{Pos: at, Not: not}
 	if l.takeWord("bytes") {
-		h.Form = dialog.AnyBytes
+		h.Form = pattern.AnyBytes
 	} else if !not && l.takeWord("next") {
-		h.Form = dialog.NextLine
+		h.Form = pattern.NextLine
 	}
 	var ok bool
 	if h.Port, ok = p.speaker(l); !ok {

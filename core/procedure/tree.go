@@ -11,11 +11,10 @@ import (
 
 	"github.com/expr-lang/expr/vm"
 
-	"uparrot/core/dialog"
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
-	"uparrot/core/port"
 	"uparrot/core/source"
+	"uparrot/core/uart"
 )
 
 // Pos is a place in a procedure's text.
@@ -128,7 +127,7 @@ type Say struct {
 type Hear struct {
 	Pos
 	Port    string
-	Form    dialog.Form
+	Form    pattern.Form
 	Not     bool
 	Within  time.Duration // 0 means the procedure's Answers
 	Pattern *pattern.Pattern
@@ -304,7 +303,7 @@ type Line struct {
 
 // Signal is an outgoing signal line and the state to give it.
 type Signal struct {
-	Line port.Signal
+	Line uart.Signal
 	On   bool
 }
 

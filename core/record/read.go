@@ -149,7 +149,7 @@ func (s *State) take(e Event, sum hash.Hash) {
 	switch {
 	case sum == nil:
 	case e.Sum == "":
-		if lasting[e.Kind] && (e.Verdict != "" || e.Kind == End) && s.Origin.Version >= 2 {
+		if e.lasts() && s.Origin.Version >= 2 {
 			s.alter(fmt.Sprintf("line %d has lost its checksum", s.Events))
 		}
 	case e.Sum == hex.EncodeToString(sum.Sum(nil)):

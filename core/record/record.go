@@ -22,54 +22,98 @@ import (
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"uparrot/core/verdict"
 )
 
 // Version is the version of the format, in the head of every record. Version 1
 // had neither checksums nor a closing line.
 const Version = 2
 
+// Kind says what an event is of.
+type Kind string
+
 // The kinds of event.
 const (
-	Head    = "record"  // first: an Origin
-	Open    = "open"    // a port was opened
-	Close   = "close"   // a port was closed
-	In      = "in"      // bytes came
-	Out     = "out"     // bytes went
-	Passed  = "passed"  // a line that no statement took
-	Begin   = "begin"   // a procedure begins
-	Step    = "step"    // a step begins, or ends with its verdict
-	Try     = "try"     // a try of a step failed and another follows
-	Check   = "check"   // a check was made
-	Limit   = "limit"   // a value was held against limits
-	Frame   = "frame"   // what became of one frame of a link run
-	Link    = "link"    // the summary of a link run
-	Result  = "result"  // what a test found that is none of frames
-	Kept    = "kept"    // a value was kept as a file
-	Told    = "told"    // the operator was told something, or asked and has answered
-	Changed = "changed" // a port's line settings or signals were changed
-	Verdict = "verdict" // the verdict of the whole run
-	Note    = "note"    // anything else worth knowing
-	End     = "end"     // last: the record is whole
+	Head    Kind = "record"  // first: an Origin
+	Open    Kind = "open"    // a port was opened: an Opened
+	Close   Kind = "close"   // a port was closed
+	In      Kind = "in"      // bytes came
+	Out     Kind = "out"     // bytes went
+	Passed  Kind = "passed"  // a line that no statement took
+	Begin   Kind = "begin"   // a procedure begins
+	Step    Kind = "step"    // a step begins, or ends with its verdict
+	Try     Kind = "try"     // a try of a step failed and another follows
+	Check   Kind = "check"   // a check was made
+	Limit   Kind = "limit"   // a value was held against limits: a Measurement
+	Frame   Kind = "frame"   // what became of one frame of a link run
+	Link    Kind = "link"    // the summary of a link run
+	Result  Kind = "result"  // what a test found that is none of frames
+	Kept    Kind = "kept"    // a value was kept as a file
+	Told    Kind = "told"    // the operator was told something, or asked and has answered
+	Changed Kind = "changed" // a port's line settings or signals were changed
+	Verdict Kind = "verdict" // the verdict of the whole run
+	Note    Kind = "note"    // anything else worth knowing
+	End     Kind = "end"     // last: the record is whole
 )
 
-// lasting are the kinds that carry a checksum, and a verdict that must survive a
-// failing machine.
-var lasting = map[string]bool{Step: true, Try: true, Limit: true, Link: true, Result: true, Verdict: true, End: true}
+// Kinds that are told to whoever watches, and do not stand in a record: what they
+// tell stands there in another form.
+const (
+	Said     Kind = "said"     // a statement says something: the words
+	Heard    Kind = "heard"    // a statement took something: the words
+	Waiting  Kind = "waiting"  // once a second, for as long as something is waited for
+	Progress Kind = "progress" // how far a test has come
+)
 
-// Event is one line of a record. Which fields are set depends on the kind.
+// kinds are those of a record. Those that last carry a checksum, with a verdict that
+// must survive a failing machine.
+var kinds = map[Kind]struct{ lasts bool }{
+	Head: {}, Open: {}, Close: {}, In: {}, Out: {}, Passed: {}, Begin: {}, Step: {true}, Try: {true}, Check: {}, Limit: {true}, Frame: {}, Link: {true},
+	Result: {true}, Kept: {}, Told: {}, Changed: {}, Verdict: {true}, Note: {}, End: {true},
+}
+
+// UnmarshalText reads a kind of a record.
+func (k *Kind) UnmarshalText(text []byte) error {
+	if _, ok := kinds[Kind(text)]; !ok {
+		return fmt.Errorf("there is no kind of event %q", text)
+	}
+	*k = Kind(text)
+	return nil
+}
+
+// Event is something that happened; in a record it is a line. Which fields are set
+// depends on the kind.
 type Event struct {
 	Time    time.Time       `json:"t"`
-	Kind    string          `json:"kind"`
+	Kind    Kind            `json:"kind"`
 	Port    string          `json:"port,omitempty"`
 	Text    string          `json:"text,omitempty"` // bytes that are valid UTF-8, or words
 	Hex     string          `json:"hex,omitempty"`  // bytes that are not
 	Step    string          `json:"step,omitempty"`
 	Try     int             `json:"try,omitempty"`
-	Verdict string          `json:"verdict,omitempty"`
+	Verdict verdict.Verdict `json:"verdict,omitempty"`
 	Why     string          `json:"why,omitempty"`
 	TookMS  float64         `json:"took_ms,omitempty"`
 	Data    json.RawMessage `json:"data,omitempty"`
 	Sum     string          `json:"sum,omitempty"` // SHA-256 of all bytes before this line
+
+	// While it happens. Value becomes Data in a record; the others are for whoever
+	// watches.
+	Value any   `json:"-"`
+	Live  any   `json:"-"`
+	Err   error `json:"-"` // what Why says in words
+}
+
+// lasts reports whether an event carries a checksum.
+func (e Event) lasts() bool { return kinds[e.Kind].lasts && (e.Verdict != "" || e.Kind == End) }
+
+// Decode reads the data of an event.
+func Decode[T any](e Event) (v T, err error) {
+	if err := json.Unmarshal(e.Data, &v); err != nil {
+		return v, fmt.Errorf("what the record says of a %s cannot be read: %w", e.Kind, err)
+	}
+	return v, nil
 }
 
 // Bytes are the bytes of an In or Out event.

@@ -28,19 +28,19 @@ type Writer struct {
 	// nil.
 	Trouble func(error)
 
-	mu       sync.Mutex
-	w        io.Writer
-	file     *os.File      // nil if not ours
-	verdicts chan struct{} // wakes the syncing of the file; nil if it cannot be synced
-	synced   chan struct{} // closed when that has ended
-	secrets  secret.Mask
-	held     map[string]held // by direction and port
-	veils    map[string]veil // by port
-	sum      hash.Hash
-	line     bytes.Buffer
-	encode   *json.Encoder // into line
-	err      error
-	last     string // the checksum of the latest line that carried one
+	mu        sync.Mutex
+	w         io.Writer
+	file      *os.File      // nil if not ours
+	verdicts  chan struct{} // wakes the syncing of the file; nil if it cannot be synced
+	synced    chan struct{} // closed when that has ended
+	secrets   secret.Mask
+	held      map[string]held        // by direction and port
+	concealed map[string]concealment // by port
+	sum       hash.Hash
+	line      bytes.Buffer
+	encode    *json.Encoder // into line
+	err       error
+	last      string // the checksum of the latest line that carried one
 }
 
 // held is the end of a stretch of bytes that may be the beginning of a secret.
@@ -49,18 +49,18 @@ type held struct {
 	bytes []byte
 }
 
-// veil is over a line that is being said.
-type veil int
+// concealment is of a line that is being said.
+type concealment int
 
 const (
-	noVeil veil = iota
-	veiled
+	open concealment = iota
+	concealed
 	toldOf // and that something was said is written
 )
 
 // New writes a record to w; nil writes none, but still tells.
 func New(w io.Writer, o Origin) *Writer {
-	rw := &Writer{w: w, held: map[string]held{}, veils: map[string]veil{}, sum: sha256.New()}
+	rw := &Writer{w: w, held: map[string]held{}, concealed: map[string]concealment{}, sum: sha256.New()}
 	rw.encode = json.NewEncoder(&rw.line)
 	rw.encode.SetEscapeHTML(false)
 	rw.begin(o)
@@ -127,7 +127,12 @@ func (w *Writer) Path() string {
 // Sum is the checksum of the latest line that carried one: once a record is
 // closed, that of its closing line.
 func (w *Writer) Sum() string {
-	if w == nil || w.err != nil {
+	if w == nil {
+		return ""
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.err != nil {
 		return ""
 	}
 	return w.last
@@ -144,20 +149,20 @@ func (w *Writer) Hide(text string) {
 	w.secrets.Add(text)
 }
 
-// Veil keeps what is said at a port out of the record, up to its line end: it is
-// known to be a secret before a byte of it is. Off takes the veil away again, if
-// nothing has been said.
-func (w *Writer) Veil(port string, on bool) {
+// Conceal keeps what is said at a port out of the record, up to its line end: it
+// is known to be a secret before a byte of it is. Off takes that back, if nothing
+// has been said.
+func (w *Writer) Conceal(port string, on bool) {
 	if w == nil {
 		return
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	switch v := w.veils[port]; {
-	case on && v == noVeil:
-		w.veils[port] = veiled
-	case !on && v == veiled:
-		w.veils[port] = noVeil
+	switch c := w.concealed[port]; {
+	case on && c == open:
+		w.concealed[port] = concealed
+	case !on && c == concealed:
+		w.concealed[port] = open
 	}
 }
 
@@ -166,21 +171,31 @@ func (w *Writer) behind(port string, b []byte) []byte {
 	var out []byte
 	for i, c := range b {
 		if c == '\r' || c == '\n' {
-			w.veils[port] = noVeil
+			w.concealed[port] = open
 			return append(out, b[i:]...)
 		}
-		if w.veils[port] == veiled {
-			w.veils[port] = toldOf
+		if w.concealed[port] == concealed {
+			w.concealed[port] = toldOf
 			out = append(out, secret.Hidden...)
 		}
 	}
 	return out
 }
 
-// Event writes one event.
+// Event writes one event, if it is one of a record.
 func (w *Writer) Event(e Event) {
-	if w == nil {
+	if _, ok := kinds[e.Kind]; w == nil || !ok {
 		return
+	}
+	if e.Value != nil {
+		data, err := json.Marshal(e.Value)
+		if err != nil {
+			w.mu.Lock()
+			defer w.mu.Unlock()
+			w.fail(fmt.Errorf("a %s: %w", e.Kind, err))
+			return
+		}
+		e.Data = data
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -195,18 +210,18 @@ func (w *Writer) Event(e Event) {
 }
 
 // Bytes writes bytes that came or went.
-func (w *Writer) Bytes(t time.Time, kind, port string, b []byte) {
+func (w *Writer) Bytes(t time.Time, kind Kind, port string, b []byte) {
 	if w == nil {
 		return
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	e := Event{Time: t, Kind: kind, Port: port}
-	if kind == Out && w.veils[port] != noVeil {
+	if kind == Out && w.concealed[port] != open {
 		b = w.behind(port, b)
 	}
 	if w.secrets.Any() {
-		key := kind + port
+		key := string(kind) + port
 		b = append(w.held[key].bytes, b...)
 		b = []byte(w.secrets.Hide(string(b)))
 		n := w.secrets.Beginning(b)
@@ -231,7 +246,7 @@ func (w *Writer) write(e Event) {
 	if w.err != nil || w.w == nil {
 		return
 	}
-	lasts := lasting[e.Kind] && (e.Verdict != "" || e.Kind == End)
+	lasts := e.lasts()
 	if lasts {
 		e.Sum = hex.EncodeToString(w.sum.Sum(nil))
 		w.last = e.Sum

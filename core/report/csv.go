@@ -124,7 +124,7 @@ func asCSV(w io.Writer, d *Digest, r io.ReadSeeker, table string) error {
 	if table == StepRows {
 		_ = out.Write([]string{"number", "step", "verdict", "tries", "took_ms", "why"})
 		for i, s := range d.Steps {
-			_ = out.Write([]string{strconv.Itoa(i + 1), CSVText(s.Title), s.Verdict, strconv.Itoa(s.Tries), number(s.TookMS), CSVText(s.Why)})
+			_ = out.Write([]string{strconv.Itoa(i + 1), CSVText(s.Title), string(s.Verdict), strconv.Itoa(s.Tries), number(s.TookMS), CSVText(s.Why)})
 		}
 	} else {
 		_ = out.Write([]string{"time", "step", "try", "what", "value", "low", "high", "unit", "verdict"})

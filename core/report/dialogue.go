@@ -11,6 +11,7 @@ import (
 	"uparrot/core/link"
 	"uparrot/core/record"
 	"uparrot/core/text"
+	"uparrot/core/verdict"
 )
 
 // Line is one thing that happened, for a person to read. Its text is safe to
@@ -21,8 +22,8 @@ type Line struct {
 	Word string // said, heard, check and so on
 	Text string
 
-	Step    string // where a step begins or ends
-	Verdict string // where it ends, and of a check or a limit
+	Step    string          // where a step begins or ends
+	Verdict verdict.Verdict // where it ends, and of a check or a limit
 }
 
 // dialogue makes lines out of events: bytes that came in pieces are joined up to
@@ -34,10 +35,11 @@ type dialogue struct {
 
 // stretch is a line that may not be over.
 type stretch struct {
-	kind, port string
-	began      time.Time
-	bytes      []byte
-	cr         bool // the byte before was a carriage return that ended a line
+	kind  record.Kind
+	port  string
+	began time.Time
+	bytes []byte
+	ends  text.Ends
 }
 
 // ignored is the word for a line that was heard and that no statement took.
@@ -73,8 +75,8 @@ func (d *dialogue) take(e record.Event) error {
 
 // bytes takes in what came or went at a port.
 func (d *dialogue) bytes(e record.Event, b []byte) error {
-	at := func(kind string) *stretch {
-		key := kind + e.Port
+	at := func(kind record.Kind) *stretch {
+		key := string(kind) + e.Port
 		s := d.open[key]
 		if s == nil {
 			s = &stretch{kind: kind, port: e.Port}
@@ -95,15 +97,14 @@ func (d *dialogue) bytes(e record.Event, b []byte) error {
 	}
 	s := at(e.Kind)
 	for _, c := range b {
-		if c == '\n' && s.cr {
-			s.cr = false
+		part := s.ends.Take(c)
+		if part == text.Second {
 			continue
 		}
-		s.cr = c == '\r'
 		if len(s.bytes) == 0 {
 			s.began = e.Time
 		}
-		if c == '\r' || c == '\n' {
+		if part == text.End {
 			if err := d.end(s, true); err != nil {
 				return err
 			}
@@ -153,7 +154,7 @@ func (d *dialogue) flush() error {
 
 // words tells of an event that is no bytes.
 func words(e record.Event) (Line, bool) {
-	l := Line{Time: e.Time, Port: e.Port, Word: e.Kind, Text: e.Text, Step: e.Step, Verdict: e.Verdict}
+	l := Line{Time: e.Time, Port: e.Port, Word: string(e.Kind), Text: e.Text, Step: e.Step, Verdict: e.Verdict}
 	data := map[string]any{}
 	_ = json.Unmarshal(e.Data, &data) // kinds whose data is no object tell nothing out of it
 	switch e.Kind {
@@ -162,7 +163,7 @@ func words(e record.Event) (Line, bool) {
 	case record.Passed:
 		l.Word = ignored
 		if b, err := e.Bytes(); err == nil {
-			l.Text = strings.TrimRight(string(b), "\r\n")
+			l.Text = string(text.Trim(b))
 		}
 		if e.Why != "" {
 			l.Text += "  (" + e.Why + ")"
@@ -185,7 +186,7 @@ func words(e record.Event) (Line, bool) {
 		for i, v := range values {
 			l.Text += []string{",  ", "   with "}[min(1, max(0, 1-i))] + fmt.Sprintf("%s = %v", v.Name, v.Value)
 		}
-		if e.Why != "" && e.Verdict != "passed" {
+		if e.Why != "" && e.Verdict != verdict.Passed {
 			l.Text += "  (" + e.Why + ")"
 		}
 	case record.Limit:
@@ -203,11 +204,10 @@ func words(e record.Event) (Line, bool) {
 		}
 		l.Text = strings.Join(parts, "; ")
 	case record.Result:
-		var parts []string
-		for _, name := range sortedKeys(data) {
-			parts = append(parts, strings.ReplaceAll(name, "_", " ")+" "+shown(data[name]))
+		r, err := resultSeen(e)
+		if l.Text = r.words(); err != nil {
+			l.Text = "a result, see the record"
 		}
-		l.Text = strings.Join(parts, "; ")
 	case record.Kept:
 		l.Text = fmt.Sprintf("%s, %v bytes", e.Text, data["bytes"])
 	case record.Told:

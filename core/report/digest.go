@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -10,7 +9,6 @@ import (
 
 	"uparrot/core/link"
 	"uparrot/core/record"
-	"uparrot/core/station"
 	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
@@ -26,9 +24,9 @@ type Digest struct {
 	Limits  int // measurements
 	Frames  int // rows of frames
 	Links   []link.Summary
-	Results [][][2]string // of other tests: names and values
+	Results []ResultSeen // of other tests
 	Kept    []KeptFile
-	Verdict string // of the whole; "" if it never came to one
+	Verdict verdict.Verdict // of the whole; "" if it never came to one
 	Why     string
 	TookMS  float64
 }
@@ -36,13 +34,13 @@ type Digest struct {
 // PortSeen is a port that was opened.
 type PortSeen struct {
 	Name string
-	station.Opened
+	record.Opened
 }
 
 // StepSeen is a step and what came of it.
 type StepSeen struct {
 	Title   string
-	Verdict string // "" if it was begun and not ended
+	Verdict verdict.Verdict // "" if it was begun and not ended
 	Why     string
 	Tries   int
 	TookMS  float64
@@ -50,18 +48,13 @@ type StepSeen struct {
 
 // KeptFile is a file that was kept beside the record.
 type KeptFile struct {
-	Path   string
-	Value  string `json:"value"`
-	Bytes  int    `json:"bytes"`
-	SHA256 string `json:"sha256"`
+	Path string
+	record.KeptFile
 }
 
 // measurement reads a Limit event.
-func measurement(e record.Event) (m record.Measurement, err error) {
-	if err := json.Unmarshal(e.Data, &m); err != nil {
-		return m, fmt.Errorf("a measurement in the record cannot be read: %w", err)
-	}
-	return m, nil
+func measurement(e record.Event) (record.Measurement, error) {
+	return record.Decode[record.Measurement](e)
 }
 
 // events reads a record from its beginning up to its end, or to a line that
@@ -85,95 +78,71 @@ func readAll(r io.ReadSeeker, read func(io.Reader, func(record.Event) error) (re
 
 // ReadDigest reads a record through.
 func ReadDigest(r io.ReadSeeker) (*Digest, error) {
-	d := &Digest{}
-	steps := map[string]int{}
-	step := func(title string) *StepSeen {
-		i, ok := steps[title]
-		if !ok {
-			i = len(d.Steps)
-			steps[title] = i
-			d.Steps = append(d.Steps, StepSeen{Title: title})
-		}
-		return &d.Steps[i]
-	}
-	ports := map[string]bool{}
-	decode := func(e record.Event, v any) error {
-		if err := json.Unmarshal(e.Data, v); err != nil {
-			return fmt.Errorf("what the record says of a %s cannot be read: %w", e.Kind, err)
-		}
-		return nil
-	}
+	b := &digester{Digest: &Digest{}, steps: map[string]int{}, ports: map[string]bool{}}
 	var err error
-	d.State, err = readAll(r, record.Read, func(e record.Event) error {
-		switch e.Kind {
-		case record.Head:
-			d.Began = e.Time
-		case record.Begin:
-			d.Title = e.Text
-			var data struct{ Inputs map[string]any }
-			err := decode(e, &data)
-			d.Inputs = data.Inputs
-			return err
-		case record.Open:
-			if ports[e.Port] {
-				return nil
-			}
-			ports[e.Port] = true
-			p := PortSeen{Name: e.Port}
-			err := decode(e, &p.Opened)
-			d.Ports = append(d.Ports, p)
-			return err
-		case record.Step:
-			s := step(e.Step)
-			if e.Verdict != "" {
-				*s = StepSeen{e.Step, e.Verdict, e.Why, e.Try, e.TookMS}
-			}
-		case record.Limit:
-			d.Limits++
-		case record.Frame:
-			d.Frames++
-		case record.Link:
-			var sum link.Summary
-			err := decode(e, &sum)
-			if sum.Kind == link.Kind {
-				d.Links = append(d.Links, sum)
-			}
-			return err
-		case record.Result:
-			found := map[string]any{}
-			err := decode(e, &found)
-			var rows [][2]string
-			for _, name := range sortedKeys(found) {
-				rows = append(rows, [2]string{strings.ReplaceAll(text.Line(name), "_", " "), shown(found[name])})
-			}
-			d.Results = append(d.Results, rows)
-			return err
-		case record.Kept:
-			k := KeptFile{Path: e.Text}
-			err := decode(e, &k)
-			d.Kept = append(d.Kept, k)
-			return err
-		case record.Verdict:
-			d.Verdict, d.Why, d.TookMS = e.Verdict, e.Why, e.TookMS
-		}
-		return nil
-	})
-	return d, err
+	b.State, err = readAll(r, record.Read, b.take)
+	return b.Digest, err
 }
 
-// shown is a value of a result in words.
-func shown(v any) string {
-	switch v := v.(type) {
-	case float64:
-		return number(v)
-	case map[string]any:
-		var parts []string
-		for _, name := range sortedKeys(v) {
-			parts = append(parts, text.Line(name)+" "+shown(v[name]))
-		}
-		return strings.Join(parts, ", ")
+// digester takes the events of a record in.
+type digester struct {
+	*Digest
+	steps map[string]int // places of steps, by title
+	ports map[string]bool
+}
+
+func (d *digester) step(title string) *StepSeen {
+	i, ok := d.steps[title]
+	if !ok {
+		i = len(d.Steps)
+		d.steps[title] = i
+		d.Steps = append(d.Steps, StepSeen{Title: title})
 	}
-	return text.Line(fmt.Sprint(v))
+	return &d.Steps[i]
+}
+
+func (d *digester) take(e record.Event) (err error) {
+	switch e.Kind {
+	case record.Head:
+		d.Began = e.Time
+	case record.Begin:
+		d.Title = e.Text
+		var data struct{ Inputs map[string]any }
+		data, err = record.Decode[struct{ Inputs map[string]any }](e)
+		d.Inputs = data.Inputs
+	case record.Open:
+		if d.ports[e.Port] {
+			return nil
+		}
+		d.ports[e.Port] = true
+		p := PortSeen{Name: e.Port}
+		p.Opened, err = record.Decode[record.Opened](e)
+		d.Ports = append(d.Ports, p)
+	case record.Step:
+		if s := d.step(e.Step); e.Verdict != "" {
+			*s = StepSeen{e.Step, e.Verdict, e.Why, e.Try, e.TookMS}
+		}
+	case record.Limit:
+		d.Limits++
+	case record.Frame:
+		d.Frames++
+	case record.Link:
+		var sum link.Summary
+		if sum, err = record.Decode[link.Summary](e); sum.Kind == link.Kind {
+			d.Links = append(d.Links, sum)
+		}
+	case record.Result:
+		var found ResultSeen
+		found, err = resultSeen(e)
+		d.Results = append(d.Results, found)
+	case record.Kept:
+		k := KeptFile{Path: e.Text}
+		k.KeptFile, err = record.Decode[record.KeptFile](e)
+		d.Kept = append(d.Kept, k)
+	case record.Verdict:
+		d.Verdict, d.Why, d.TookMS = e.Verdict, e.Why, e.TookMS
+	}
+	return err
 }
 
 // Name is what the record is of: the procedure's title, or else the command.
@@ -193,7 +162,7 @@ func (d *Digest) Name() string {
 // Outcome is the verdict in a word; a record without one says so.
 func (d *Digest) Outcome() string {
 	if d.Verdict != "" {
-		return d.Verdict
+		return string(d.Verdict)
 	}
 	if !d.Ended {
 		return "unfinished"
@@ -210,29 +179,34 @@ func (d *Digest) Sentence() string {
 				parts = append(parts, fmt.Sprintf("%d of %d frames lost from %s to %s", way.Lost, way.Sent, way.From, way.To))
 			}
 		}
+		for _, r := range d.Results {
+			if len(r.Rows) > 0 {
+				parts = append(parts, r.Rows[0][1])
+			}
+		}
 		if d.Why != "" {
 			parts = append(parts, d.Why)
 		}
 		return text.Line(strings.Join(parts, "; "))
 	}
-	n := map[string]int{}
+	n := map[verdict.Verdict]int{}
 	for _, s := range d.Steps {
 		n[s.Verdict]++
 	}
-	passed := n[string(verdict.Passed)]
+	passed := n[verdict.Passed]
 	if passed == len(d.Steps) {
 		return "all " + text.Count(passed, "step") + " passed"
 	}
-	text := fmt.Sprintf("%d of %s passed", passed, text.Count(len(d.Steps), "step"))
+	words := fmt.Sprintf("%d of %s passed", passed, text.Count(len(d.Steps), "step"))
 	for _, v := range []verdict.Verdict{verdict.Failed, verdict.Broken, verdict.Undecided, verdict.Untested, verdict.Skipped} {
-		if n[string(v)] > 0 {
-			text += fmt.Sprintf(", %d %s", n[string(v)], v)
+		if n[v] > 0 {
+			words += fmt.Sprintf(", %d %s", n[v], v)
 		}
 	}
 	if n[""] > 0 {
-		text += fmt.Sprintf(", %d not ended", n[""])
+		words += fmt.Sprintf(", %d not ended", n[""])
 	}
-	return text
+	return words
 }
 
 // about is what is known of a record, as names and values in the order of

@@ -19,6 +19,7 @@ import (
 	"uparrot/core/link"
 	"uparrot/core/record"
 	"uparrot/core/text"
+	"uparrot/core/verdict"
 )
 
 var (
@@ -132,7 +133,7 @@ func (p *pageWriter) write(w io.Writer) error {
 	}
 	var failures []StepSeen
 	for _, s := range d.Steps {
-		if s.Verdict != "passed" && s.Verdict != "skipped" && s.Why != "" {
+		if s.Verdict != verdict.Passed && s.Verdict != verdict.Skipped && s.Why != "" {
 			failures = append(failures, s)
 		}
 	}
@@ -193,6 +194,9 @@ func (p *pageWriter) write(w io.Writer) error {
 				rows := LinkRows(sum, way)
 				do("link", map[string]any{"From": text.Line(way.From), "To": text.Line(way.To), "Verdict": way.Verdict, "Why": way.Why, "Rows": rows[:len(rows)-len(way.Why)]})
 			}
+			if len(sum.Stretches) > 0 {
+				do("stretches", map[string]any{"Head": StretchHead, "Rows": StretchRows(sum.Stretches)})
+			}
 			if i < len(p.pictures) {
 				for _, pic := range p.pictures[i] {
 					var svg bytes.Buffer
@@ -205,8 +209,8 @@ func (p *pageWriter) write(w io.Writer) error {
 		}
 		say("</section>\n")
 	}
-	for _, rows := range d.Results[:min(1, len(d.Results))] {
-		do("result", rows)
+	for i, r := range d.Results {
+		do("result", map[string]any{"First": i == 0, "What": upperFirst(text.Line(r.What)), "Verdict": r.Verdict, "Rows": r.Rows})
 	}
 	if files > 0 {
 		do("files", d)
@@ -226,7 +230,12 @@ func (p *pageWriter) write(w io.Writer) error {
 	return err
 }
 
-func upperFirst(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
+func upperFirst(s string) string {
+	if s == "" {
+		return "Result"
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
 
 // escape is text of a module within HTML.
 func escape(s string) string { return html.EscapeString(text.Line(s)) }
@@ -332,21 +341,21 @@ const rowsInBody = 500
 // line writes a line of the dialogue, and of its step.
 func (p *pageWriter) line(l Line) error {
 	stamp := l.Time.In(p.zone).Format("15:04:05.000")
-	if l.Word == record.Step {
+	if l.Word == string(record.Step) {
 		p.stepLine(l)
 	}
 	text := escape(l.Text)
 	word, kind := l.Word, class(l.Word)
-	if l.Word == record.Step {
+	if l.Word == string(record.Step) {
 		word = "step"
 		if l.Verdict == "" {
 			text = escape(l.Step)
 		} else {
 			kind = ""
-			text = strings.TrimSuffix(escape(l.Verdict)+": "+text, ": ")
+			text = strings.TrimSuffix(escape(string(l.Verdict))+": "+text, ": ")
 		}
-	} else if l.Verdict != "" && l.Word != record.Try {
-		text = strings.TrimSpace(text + "  <b class=\"" + class(l.Verdict) + "\">" + escape(l.Verdict) + "</b>")
+	} else if l.Verdict != "" && l.Word != string(record.Try) {
+		text = strings.TrimSpace(text + "  <b class=\"" + class(string(l.Verdict)) + "\">" + escape(string(l.Verdict)) + "</b>")
 	}
 	row := fmt.Sprintf("<tr class=\"%s\"><td>%s</td><td>%s</td><td>%s</td><td>%s</td></tr>\n", kind, stamp, escape(l.Port), escape(word), text)
 	if p.rows > 0 && p.rows%rowsInBody == 0 {
@@ -356,7 +365,7 @@ func (p *pageWriter) line(l Line) error {
 	if _, err := p.lines.WriteString(row); err != nil {
 		return err
 	}
-	if p.step != "" && l.Word != record.Step && l.Word != ignored {
+	if p.step != "" && l.Word != string(record.Step) && l.Word != ignored {
 		if !p.inTable {
 			p.inTable = true
 			fmt.Fprintf(p.steps, "<table class=\"talk\"><caption class=\"hidden\">What was said and heard</caption><tbody>\n")
@@ -374,9 +383,9 @@ func (p *pageWriter) stepLine(l Line) {
 	if n > 0 {
 		s = p.d.Steps[n-1]
 	}
-	verdict := s.Verdict
-	if verdict == "" {
-		verdict = "unfinished"
+	outcome := string(s.Verdict)
+	if outcome == "" {
+		outcome = "unfinished"
 	}
 	took := ""
 	if s.Tries > 1 {
@@ -386,12 +395,12 @@ func (p *pageWriter) stepLine(l Line) {
 	if s.Tries > 0 {
 		took += text.Took(text.FromMS(s.TookMS))
 	}
-	head := fmt.Sprintf("<span class=\"number\">%d</span> <span class=\"title\">%s</span> <span class=\"verdict %s\">%s</span> <span class=\"took\">%s</span>", n, escape(l.Step), class(verdict), escape(verdict), took)
+	head := fmt.Sprintf("<span class=\"number\">%d</span> <span class=\"title\">%s</span> <span class=\"verdict %s\">%s</span> <span class=\"took\">%s</span>", n, escape(l.Step), class(outcome), escape(outcome), took)
 	switch {
 	case l.Verdict == "":
 		p.endStep()
 		open := ""
-		if verdict != "passed" && verdict != "skipped" {
+		if s.Verdict != verdict.Passed && s.Verdict != verdict.Skipped {
 			open = " open"
 		}
 		fmt.Fprintf(p.steps, "<details class=\"step\"%s><summary>%s</summary>\n", open, head)

@@ -70,11 +70,11 @@ func asJUnit(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 	for _, row := range d.about() {
 		s.Properties = append(s.Properties, junitIs{row[0], row[1]})
 	}
-	add := func(title, v, why string, ms float64) {
+	add := func(title string, v verdict.Verdict, why string, ms float64) {
 		c := junitCase{Class: name, Name: text.Line(title), Time: seconds(ms)}
-		told := &junitWhy{Message: text.Line(why), Type: v, Text: text.Line(why)}
-		switch verdict.Verdict(v) {
-		case verdict.Passed:
+		told := &junitWhy{Message: text.Line(why), Type: string(v), Text: text.Line(why)}
+		switch v {
+		case verdict.Passed, verdict.Measured:
 		case verdict.Failed:
 			c.Failure = told
 			s.Failures++
@@ -89,7 +89,7 @@ func asJUnit(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 	}
 	for _, st := range d.Steps {
 		if st.Verdict == "" {
-			st.Verdict, st.Why = string(verdict.Broken), "the record ends within this step"
+			st.Verdict, st.Why = verdict.Broken, "the record ends within this step"
 		}
 		add(st.Title, st.Verdict, st.Why, st.TookMS)
 	}
@@ -100,13 +100,18 @@ func asJUnit(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 				for _, one := range way.Why {
 					why += one + "; "
 				}
-				add(way.From+" to "+way.To, string(way.Verdict), why, sum.TookMS)
+				add(way.From+" to "+way.To, way.Verdict, why, sum.TookMS)
 			}
 		}
 	}
+	if len(d.Steps) == 0 {
+		for _, r := range d.Results {
+			add(r.What, r.Verdict, r.words(), d.TookMS)
+		}
+	}
 	if d.Verdict == "" {
-		add("the run came to its end", string(verdict.Broken), d.Words(), 0)
-	} else if s.Tests == 0 || verdict.Verdict(d.Verdict) == verdict.Broken && s.Errors == 0 {
+		add("the run came to its end", verdict.Broken, d.Words(), 0)
+	} else if s.Tests == 0 || d.Verdict == verdict.Broken && s.Errors == 0 {
 		add("the run came to its end", d.Verdict, d.Why, d.TookMS)
 	}
 	out := []byte{}
@@ -128,6 +133,11 @@ func asJUnit(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 			for _, row := range LinkRows(sum, way) {
 				out = fmt.Appendf(out, "%s to %s: %s: %s\n", text.Line(way.From), text.Line(way.To), row[0], text.Line(row[1]))
 			}
+		}
+	}
+	for _, r := range d.Results {
+		for _, row := range r.Rows {
+			out = fmt.Appendf(out, "%s: %s: %s\n", text.Line(r.What), row[0], row[1])
 		}
 	}
 	s.Out = string(out)

@@ -9,6 +9,7 @@ import (
 	"gonum.org/v1/plot"
 
 	"uparrot/core/link"
+	"uparrot/core/stats"
 	"uparrot/core/text"
 )
 
@@ -157,7 +158,7 @@ func levelPoints(levels []link.Level) []Point {
 		if i < len(levels)-1 && (sent < enoughForPoint || left < enoughForPoint) {
 			continue
 		}
-		w := link.Wilson(lost, sent)
+		w := stats.Wilson(lost, sent)
 		points = append(points, Point{DBm: float64(sum) / float64(sent), Sent: sent, Loss: w.Ratio, Low: w.Low, High: w.High})
 		sent, lost, sum = 0, 0, 0
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"uparrot/core/link"
+	"uparrot/core/stats"
 	"uparrot/core/text"
 )
 
@@ -22,11 +23,11 @@ func LinkRows(sum link.Summary, d link.Direction) [][2]string {
 			[2]string{"variation", fmt.Sprintf("%.1f ms from the least to the 99th percentile (RFC 5481); jitter %.1f ms (RFC 3550)", d.VariationMS, d.JitterMS)})
 	}
 	if b := d.Bursts; b.Runs > 0 {
-		text := fmt.Sprintf("%s of lost frames, %.1f long on average, the longest %d", text.Count(b.Runs, "run"), b.Mean, b.Longest)
+		words := fmt.Sprintf("%s of lost frames, %.1f long on average, the longest %d", text.Count(b.Runs, "run"), b.Mean, b.Longest)
 		if b.Leave > 0 && b.Enter+b.Leave < 0.9 {
-			text += fmt.Sprintf("; losses stand together (after a lost frame the next is lost in %.0f %% of cases, after a received one in %.1f %%)", 100*(1-b.Leave), 100*b.Enter)
+			words += fmt.Sprintf("; losses stand together (after a lost frame the next is lost in %.0f %% of cases, after a received one in %.1f %%)", 100*(1-b.Leave), 100*b.Enter)
 		}
-		rows = append(rows, [2]string{"bursts", text})
+		rows = append(rows, [2]string{"bursts", words})
 	}
 	if st := d.Strength; st != nil {
 		rows = append(rows, [2]string{"strength", fmt.Sprintf("mean %.1f dBm, %v to %v dBm", st.Mean, st.Min, st.Max)})
@@ -68,6 +69,6 @@ func lossWords(d link.Direction) string {
 }
 
 // Share is a share with its 95 % interval.
-func Share(v link.Share) string {
+func Share(v stats.Share) string {
 	return fmt.Sprintf("%.2f %% (%.2f to %.2f)", 100*v.Ratio, 100*v.Low, 100*v.High)
 }

@@ -8,6 +8,7 @@ import (
 
 	"uparrot/core/record"
 	"uparrot/core/text"
+	"uparrot/core/verdict"
 )
 
 // harmless is text that Markdown takes as it is.
@@ -55,7 +56,7 @@ func asMarkdown(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 			s.Verdict = "not ended"
 		}
 		fmt.Fprintf(w, "| %d | %s | %s | %d | %s |\n", i+1, marked(s.Title), s.Verdict, s.Tries, text.Took(text.FromMS(s.TookMS)))
-		if s.Why != "" && s.Verdict != "skipped" {
+		if s.Why != "" && s.Verdict != verdict.Skipped {
 			failed = append(failed, s)
 		}
 	}
@@ -92,10 +93,19 @@ func asMarkdown(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 				fmt.Fprintf(w, "| %s | %s |\n", row[0], marked(row[1]))
 			}
 		}
+		if len(sum.Stretches) > 0 {
+			fmt.Fprintf(w, "\n## Stretches of the walk\n\n| %s |\n|%s\n", strings.Join(StretchHead, " | "), strings.Repeat(" --- |", len(StretchHead)))
+			for _, row := range StretchRows(sum.Stretches) {
+				for i := range row {
+					row[i] = marked(row[i])
+				}
+				fmt.Fprintf(w, "| %s |\n", strings.Join(row, " | "))
+			}
+		}
 	}
-	for _, rows := range d.Results {
-		fmt.Fprint(w, "\n## Result\n\n|   |   |\n| --- | --- |\n")
-		for _, row := range rows {
+	for _, r := range d.Results {
+		fmt.Fprintf(w, "\n## %s: %s\n\n|   |   |\n| --- | --- |\n", marked(upperFirst(r.What)), r.Verdict)
+		for _, row := range r.Rows {
 			fmt.Fprintf(w, "| %s | %s |\n", marked(row[0]), marked(row[1]))
 		}
 	}

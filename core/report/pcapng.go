@@ -60,7 +60,7 @@ func asPcapng(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 			return nil
 		default:
 			if l, ok := words(e); ok && len(comments) < 50 {
-				comments = append(comments, strings.Join(strings.Fields(l.Word+" "+text.Line(l.Step)+" "+l.Verdict+" "+l.Text), " "))
+				comments = append(comments, strings.Join(strings.Fields(l.Word+" "+text.Line(l.Step)+" "+string(l.Verdict)+" "+l.Text), " "))
 			}
 			return nil
 		}

@@ -8,6 +8,7 @@ import (
 
 	"uparrot/core/record"
 	"uparrot/core/text"
+	"uparrot/core/verdict"
 )
 
 // view makes a record readable in one form. The digest is that of the same
@@ -99,21 +100,21 @@ func asText(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 		stamp := t.Format("15:04:05.000")
 		var err error
 		switch {
-		case l.Word == record.Step && l.Verdict == "":
+		case l.Word == string(record.Step) && l.Verdict == "":
 			_, err = fmt.Fprintf(w, "\n%s  step: %s\n", stamp, text.Line(l.Step))
-		case l.Word == record.Step || l.Word == record.Verdict:
-			words := l.Verdict
+		case l.Word == string(record.Step) || l.Word == string(record.Verdict):
+			words := string(l.Verdict)
 			if l.Text != "" {
 				words += ": " + l.Text
 			}
-			if l.Word == record.Step && l.Verdict != "passed" && l.Verdict != "failed" {
+			if l.Word == string(record.Step) && l.Verdict != verdict.Passed && l.Verdict != verdict.Failed {
 				words = "step: " + text.Line(l.Step) + ": " + words // it may not have begun
 			}
 			_, err = fmt.Fprintf(w, "%s  %s\n", stamp, words)
 		default:
 			words := l.Text
-			if l.Verdict != "" && l.Word != record.Try {
-				words += "  " + l.Verdict
+			if l.Verdict != "" && l.Word != string(record.Try) {
+				words += "  " + string(l.Verdict)
 			}
 			_, err = fmt.Fprintf(w, "%s  %-*s  %-7s %s\n", stamp, ports, text.Line(l.Port), l.Word, words)
 		}
@@ -134,7 +135,7 @@ func asHex(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 	zone := d.Began.Location()
 	counts := map[string]int{}
 	return events(r, func(e record.Event) error {
-		sign := map[string]string{record.In: "<", record.Out: ">"}[e.Kind]
+		sign := map[record.Kind]string{record.In: "<", record.Out: ">"}[e.Kind]
 		if sign == "" {
 			return nil
 		}

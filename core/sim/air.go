@@ -7,42 +7,16 @@ import (
 	"slices"
 	"time"
 
+	"uparrot/core/bench"
+
 	"github.com/HdrHistogram/hdrhistogram-go"
 )
-
-// Air says what happens to messages between radios. Shares are from 0 to 1; at
-// most one of the four befalls a message.
-type Air struct {
-	Seed      uint64
-	Loss      float64       // share of messages that do not arrive
-	Damage    float64       // share that arrive with bytes altered
-	Duplicate float64       // share that arrive twice
-	Reorder   float64       // share that the next message overtakes
-	Delay     time.Duration // least time from radio to radio
-	Spread    time.Duration // up to this much is added, every value being as likely
-
-	// Bursts come beside all that: in its bad state the air loses every message.
-	// Enter is how likely a message finds it bad after a good one, Leave how likely
-	// good after a bad one (E. N. Gilbert, 1960).
-	Enter, Leave float64
-
-	// Rate is the bits a second that the air carries in one direction, of payload;
-	// 0 is no limit. Preamble stands before each message. Of messages that wait for
-	// the air at most Buffer bytes are kept; what is more is lost. 0 keeps 4096.
-	Rate     float64
-	Preamble time.Duration
-	Buffer   int
-
-	// Walk is how fast the distance grows, in metres a second, as if one end were
-	// carried away.
-	Walk float64
-}
 
 // defaultBuffer is how many bytes wait for the air where nothing is said.
 const defaultBuffer = 4096
 
 // Strength by distance: the log-distance path loss model with 40 dB at one
-// metre and exponent 2.7, and a normal spread of 2 dB from message to message.
+// metre and exponent 2.7, and a normal spread of 2 dB from Message to message.
 const (
 	lossAtMetre  = 40.0   // dB
 	lossExponent = 2.7    // free space has 2
@@ -86,30 +60,30 @@ type path struct {
 	count   int       // messages so far
 	highest int       // of those delivered whole, the latest sent
 	free    time.Time // delivery of the message before: none overtakes by itself
-	held    []*message
+	held    []*Message
 	bad     bool                    // in a burst of losses
 	run     int                     // lost one after the other, up to now
 	airFree time.Time               // when the message before has left the air
-	waiting []*message              // for the air
+	waiting []*Message              // for the air
 	began   time.Time               // of the first message, for a walk
 	delays  *hdrhistogram.Histogram // microseconds
 }
 
 // message is one message on its way along a path.
-type message struct {
+type Message struct {
 	index    int
 	sent     time.Time
 	due      time.Time
-	from     string
-	payload  []byte
+	From     string // the sender's address
+	Payload  []byte
 	leaves   time.Time // the air
-	long     bool      // its preamble, so that sleepers hear it
-	strength int       // dBm
-	snr      float64   // dB
+	Long     bool      // its preamble, so that sleepers hear it
+	Strength int       // dBm
+	SNR      float64   // dB
 	damaged  bool
 }
 
-func newPath(a Air, from, to string) *path {
+func newPath(a bench.Air, from, to string) *path {
 	h := fnv.New64a()
 	h.Write([]byte(from + "\x00" + to)) // a hash never fails
 	return &path{
@@ -122,7 +96,7 @@ func newPath(a Air, from, to string) *path {
 
 // carry takes a message from one radio to another. The draws are made in the
 // order of sending, so that a seed always gives the same fate.
-func (b *Bench) carry(at time.Time, p *path, to radio, m *message, distance float64, power int) {
+func (b *Bench) carry(at time.Time, p *path, to Radio, m *Message, distance float64, power int) {
 	a := b.air
 	m.index, m.sent = p.count, at
 	p.count++
@@ -139,8 +113,8 @@ func (b *Bench) carry(at time.Time, p *path, to radio, m *message, distance floa
 	fate := p.rng.Float64()
 	delay := a.Delay + time.Duration(p.rng.Float64()*float64(a.Spread))
 	strength := float64(power) - lossAtMetre - 10*lossExponent*math.Log10(max(1, distance)) + strengthDev*p.rng.NormFloat64()
-	m.strength = int(math.Round(strength))
-	m.snr = math.Round(10*min(bestSNR, strength-noiseFloor)) / 10
+	m.Strength = int(math.Round(strength))
+	m.SNR = math.Round(10*min(bestSNR, strength-noiseFloor)) / 10
 	fits := p.enterAir(a, at, m)
 	if m.due = m.leaves.Add(delay); m.due.Before(p.free) {
 		m.due = p.free
@@ -175,7 +149,7 @@ func (b *Bench) carry(at time.Time, p *path, to radio, m *message, distance floa
 	case below(a.Duplicate):
 		b.clock.plan(m.due.Add(copyDelay), func(at time.Time) {
 			p.truth.Duplicated++
-			to.receive(at, m)
+			to.Receive(at, m)
 			b.changed()
 		})
 	}
@@ -197,7 +171,7 @@ func (p *path) lose() {
 
 // enterAir says when a message has left the air, which carries one at a time. It
 // reports whether there was room for it to wait.
-func (p *path) enterAir(a Air, at time.Time, m *message) bool {
+func (p *path) enterAir(a bench.Air, at time.Time, m *Message) bool {
 	m.leaves = at
 	if a.Rate == 0 && a.Preamble == 0 {
 		return true
@@ -206,7 +180,7 @@ func (p *path) enterAir(a Air, at time.Time, m *message) bool {
 	kept := p.waiting[:0]
 	for _, w := range p.waiting {
 		if w.leaves.After(at) {
-			waiting += len(w.payload)
+			waiting += len(w.Payload)
 			kept = append(kept, w)
 		}
 	}
@@ -215,12 +189,12 @@ func (p *path) enterAir(a Air, at time.Time, m *message) bool {
 	if room == 0 {
 		room = defaultBuffer
 	}
-	if waiting+len(m.payload) > room {
+	if waiting+len(m.Payload) > room {
 		return false
 	}
 	m.leaves = later(at, p.airFree).Add(a.Preamble)
 	if a.Rate > 0 {
-		m.leaves = m.leaves.Add(time.Duration(float64(len(m.payload)*8) / a.Rate * float64(time.Second)))
+		m.leaves = m.leaves.Add(time.Duration(float64(len(m.Payload)*8) / a.Rate * float64(time.Second)))
 	}
 	p.airFree = m.leaves
 	p.waiting = append(p.waiting, m)
@@ -244,22 +218,22 @@ func later(a, b time.Time) time.Time {
 }
 
 // damage alters one to three bytes.
-func (m *message) damage(rng *rand.Rand) {
+func (m *Message) damage(rng *rand.Rand) {
 	m.damaged = true
-	if len(m.payload) == 0 {
+	if len(m.Payload) == 0 {
 		return
 	}
-	was := string(m.payload)
+	was := string(m.Payload)
 	for range 1 + rng.IntN(3) {
-		m.payload[rng.IntN(len(m.payload))] ^= byte(1 + rng.IntN(255))
+		m.Payload[rng.IntN(len(m.Payload))] ^= byte(1 + rng.IntN(255))
 	}
-	if string(m.payload) == was { // two changes undid each other
-		m.payload[0] ^= 1
+	if string(m.Payload) == was { // two changes undid each other
+		m.Payload[0] ^= 1
 	}
 }
 
 // arrive hands a message to its receiver and notes what came of it.
-func (b *Bench) arrive(at time.Time, p *path, to radio, m *message) {
+func (b *Bench) arrive(at time.Time, p *path, to Radio, m *Message) {
 	t := &p.truth
 	if m.damaged {
 		t.Damaged++
@@ -272,6 +246,6 @@ func (b *Bench) arrive(at time.Time, p *path, to radio, m *message) {
 		p.highest = max(p.highest, m.index)
 		_ = p.delays.RecordValue(at.Sub(m.sent).Microseconds()) // a minute is never exceeded
 	}
-	to.receive(at, m)
+	to.Receive(at, m)
 	b.changed()
 }

@@ -1,6 +1,10 @@
-package sim
+package sim_test
 
 import (
+	"uparrot/core/bench"
+	"uparrot/core/sim"
+	"uparrot/core/sim/families"
+
 	"fmt"
 	"math"
 	"strings"
@@ -9,13 +13,14 @@ import (
 	"time"
 
 	"uparrot/core/port"
+	"uparrot/core/uart"
 )
 
 // pair is two Dunlins with an air, and what the second has heard.
-func pair(t *testing.T, air Air) (say func(text string), heard func() string, b *Bench) {
-	b, err := New(Config{Nap: time.Sleep, Air: air, Modules: []Module{
-		{Name: "a", Family: "dunlin", Line: port.DefaultLine, Settings: map[string]string{"node": "1"}},
-		{Name: "b", Family: "dunlin", Line: port.DefaultLine, Place: 100, Settings: map[string]string{"node": "2"}},
+func pair(t *testing.T, air bench.Air) (say func(text string), heard func() string, b *sim.Bench) {
+	b, err := sim.New(sim.Config{Families: families.All, Sleep: time.Sleep, Air: air, Modules: []bench.Standin{
+		{Name: "a", Family: "dunlin", Line: uart.DefaultLine, Settings: map[string]string{"node": "1"}},
+		{Name: "b", Family: "dunlin", Line: uart.DefaultLine, Place: 100, Settings: map[string]string{"node": "2"}},
 	}})
 	if err != nil {
 		t.Fatal(err)
@@ -23,7 +28,7 @@ func pair(t *testing.T, air Air) (say func(text string), heard func() string, b 
 	t.Cleanup(b.Close)
 	at := map[string]*one{}
 	for _, n := range []string{"a", "b"} {
-		host, module := port.Pipe(n, port.DefaultLine)
+		host, module := port.Pipe(n, uart.DefaultLine)
 		if _, err := b.Attach(n, module); err != nil {
 			t.Fatal(err)
 		}
@@ -43,7 +48,7 @@ func pair(t *testing.T, air Air) (say func(text string), heard func() string, b 
 // so many bytes waiting.
 func TestAirRate(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		say, heard, b := pair(t, Air{Seed: 1, Rate: 800, Preamble: 100 * time.Millisecond, Buffer: 50})
+		say, heard, b := pair(t, bench.Air{Seed: 1, Rate: 800, Preamble: 100 * time.Millisecond, Buffer: 50})
 		for range 8 { // 10 bytes each: 100 ms and 100 ms of preamble
 			say("0123456789")
 			time.Sleep(5 * time.Millisecond)
@@ -65,7 +70,7 @@ func TestAirRate(t *testing.T) {
 // Bursts are as long and as many as the two-state model says.
 func TestAirBursts(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		say, _, b := pair(t, Air{Seed: 3, Enter: 0.05, Leave: 0.25})
+		say, _, b := pair(t, bench.Air{Seed: 3, Enter: 0.05, Leave: 0.25})
 		const n = 6000
 		for range n {
 			say("x")
@@ -86,7 +91,7 @@ func TestAirBursts(t *testing.T) {
 // Who walks away gets weaker, and in the end is not heard.
 func TestAirWalk(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		say, heard, b := pair(t, Air{Seed: 3, Walk: 50})
+		say, heard, b := pair(t, bench.Air{Seed: 3, Walk: 50})
 		var strengths []int
 		for range 120 {
 			say("x")

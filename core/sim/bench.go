@@ -1,4 +1,4 @@
-// Package standin is simulated modules on a simulated bench, with the air
+// Package sim is simulated modules on a simulated bench, with the air
 // between them.
 //
 // A stand-in behaves as the hardware would: its bytes take their time on the
@@ -18,103 +18,116 @@ import (
 	"sync"
 	"time"
 
+	"uparrot/core/bench"
+
 	"uparrot/core/pace"
-	"uparrot/core/phrasebook"
-	"uparrot/core/record/conversation"
 	"uparrot/core/uart"
 )
 
-// Module describes one stand-in.
-type Module struct {
-	Name     string
-	Family   string                 // one of Families; "" makes one of Book or Again
-	Book     *phrasebook.Phrasebook // for a module without a family of its own
-	Again    *conversation.Port     // for one that answers as in a record
-	Line     uart.Line
-	Place    float64           // metres along the cableway, for strength by distance
-	Settings map[string]string // what differs from the delivered settings, by the module's own names
-}
-
-// behaviour is what makes a module of a family. All of it runs in the clock.
-type behaviour interface {
-	// heard takes in bytes from the host.
-	heard(at time.Time, b []byte)
-	// power is told when the supply comes (with all that follows a start) or
+// Behaviour is what makes a module of a family. All of it runs in the bench's
+// clock, one thing after the other, so it needs no locks.
+type Behaviour interface {
+	// Heard takes in bytes from the host.
+	Heard(at time.Time, b []byte)
+	// Power is told when the supply comes (with all that follows a start) or
 	// goes.
-	power(at time.Time, on bool)
+	Power(at time.Time, on bool)
 }
 
-// signalled is a behaviour that follows the host's signal lines.
-type signalled interface {
-	signals(at time.Time, dtr, rts bool)
+// Signalled is a behaviour that follows the host's signal lines.
+type Signalled interface {
+	Signals(at time.Time, dtr, rts bool)
 }
 
-// handy is a behaviour that a hand can do something to.
-type handy interface {
-	// hand does what the words say, or says what can be done.
-	hand(at time.Time, words []string) error
+// ByHand is a behaviour that a hand can do something to.
+type ByHand interface {
+	// Hand does what the words say, or says what can be done.
+	Hand(at time.Time, words []string) error
 }
 
-// families make the behaviour of a module, by family.
-var families = map[string]func(*Bench, *unit) (behaviour, error){
-	"dunlin":   newDunlin,
-	"curlew":   newCurlew,
-	"redshank": newRedshank,
+// Maker makes the behaviour of a module of one family.
+type Maker func(*Bench, *Unit) (Behaviour, error)
 
-	"bittern":   newBittern,
-	"brambling": newBrambling,
-	"fieldfare": newFieldfare,
-	"plover":    newPlover,
-	"siskin":    newSiskin,
-	"twite":     newTwite,
-}
+// Families are makers by the name of the family. Those without a name of their own
+// are made of a phrasebook ([OfPhrasebook]) or of a record ([OfRecord]).
+type Families map[string]Maker
 
-// Families are the module families that stand-ins exist for.
-func Families() []string {
+// What a module without a family is made by.
+const (
+	OfPhrasebook = "a phrasebook"
+	OfRecord     = "a record"
+)
+
+// Names are the families' names, in order.
+func (f Families) Names() []string {
 	var names []string
-	for n := range families {
-		names = append(names, n)
+	for n := range f {
+		if n != OfPhrasebook && n != OfRecord {
+			names = append(names, n)
+		}
 	}
 	sort.Strings(names)
 	return names
 }
 
-// unit is one stand-in: its behaviour and the line it hangs on.
-type unit struct {
-	Module
-	behaviour
+// Unit is one stand-in: its behaviour and the line it hangs on.
+type Unit struct {
+	bench.Standin
+	Behaviour
 	wire   *wire
 	powers int // counts supplies coming and going, so that what an earlier one planned is dropped
 	on     bool
 }
 
-// later plans something for as long as the supply stays as it is.
-func (b *Bench) later(u *unit, at time.Time, do func(at time.Time)) {
+// On reports whether the module has power.
+func (u *Unit) On() bool { return u.on }
+
+// Powers counts the supplies that have come and gone.
+func (u *Unit) Powers() int { return u.powers }
+
+// Send puts bytes on the module's line, from a time on or when the line is free.
+func (u *Unit) Send(at time.Time, b []byte) { u.wire.send(at, b) }
+
+// SendAs is Send at another speed or frame than the module's own.
+func (u *Unit) SendAs(at time.Time, b []byte, l uart.Line) { u.wire.queue(at, b, l, false) }
+
+// Say puts text on the module's line.
+func (u *Unit) Say(at time.Time, text string) { u.Send(at, []byte(text)) }
+
+// Answer sends lines with the header and trailer of V.250.
+func (u *Unit) Answer(at time.Time, lines ...string) {
+	var b strings.Builder
+	for _, l := range lines {
+		b.WriteString("\r\n" + l + "\r\n")
+	}
+	u.Say(at, b.String())
+}
+
+// CurrentLine is the module's own speed and frame, which SetLine changes.
+func (u *Unit) CurrentLine() uart.Line { return u.wire.Line() }
+
+// SetLine changes the module's own speed and frame.
+func (u *Unit) SetLine(l uart.Line) { u.wire.setLine(l) }
+
+// Plan has something done at a time; one that has passed means as soon as can be.
+func (b *Bench) Plan(at time.Time, do func(at time.Time)) { b.clock.plan(at, do) }
+
+// Later plans something for as long as a module's supply stays as it is.
+func (b *Bench) Later(u *Unit, at time.Time, do func(at time.Time)) {
 	powers := u.powers
-	b.clock.plan(at, func(at time.Time) {
+	b.Plan(at, func(at time.Time) {
 		if u.powers == powers {
 			do(at)
 		}
 	})
 }
 
-// say puts text on a module's line.
-func (u *unit) say(at time.Time, text string) { u.wire.send(at, []byte(text)) }
-
-// answer sends lines with the header and trailer of V.250.
-func (u *unit) answer(at time.Time, lines ...string) {
-	var b strings.Builder
-	for _, l := range lines {
-		b.WriteString("\r\n" + l + "\r\n")
-	}
-	u.say(at, b.String())
-}
-
 // Config describes a bench of stand-ins.
 type Config struct {
-	Air     Air
-	Modules []Module
-	Nap     pace.Nap // nil means pace.Precise
+	Air      bench.Air
+	Modules  []bench.Standin
+	Families Families   // that there are
+	Sleep    pace.Sleep // nil means pace.Precise
 
 	// Strange is told what was said to a module made of a record that the record
 	// does not know; it may be nil.
@@ -123,12 +136,11 @@ type Config struct {
 
 // Bench is stand-ins at work.
 type Bench struct {
-	air     Air
+	air     bench.Air
 	clock   *clock
-	noise   *rand.Rand // belongs to the clock
-	units   []*unit
-	radios  []radio
-	siskins []*siskin
+	Noise   *rand.Rand // what a module's behaviour draws from; belongs to the clock
+	units   []*Unit
+	radios  []Radio
 	closers []io.Closer // connections of modules into the network; belong to the clock
 	cancel  context.CancelFunc
 	ctx     context.Context
@@ -140,36 +152,60 @@ type Bench struct {
 	strange func(module, said string)
 }
 
+// AddRadio has a behaviour hear what is sent through the air.
+func (b *Bench) AddRadio(r Radio) { b.radios = append(b.radios, r) }
+
+// CloseLater closes a connection into the network when the bench is closed.
+func (b *Bench) CloseLater(c io.Closer) { b.closers = append(b.closers, c) }
+
+// Behaviours are those of all modules.
+func (b *Bench) Behaviours() []Behaviour {
+	var all []Behaviour
+	for _, u := range b.units {
+		all = append(all, u.Behaviour)
+	}
+	return all
+}
+
+// Strange tells of something said to a module that it does not know from its
+// record.
+func (b *Bench) Strange(module, said string) {
+	if b.strange != nil {
+		b.strange(module, said)
+	}
+}
+
 // New makes a bench and starts its clock. The stand-ins have power; they are
 // silent until they are attached.
 func New(cfg Config) (*Bench, error) {
-	if cfg.Nap == nil {
-		cfg.Nap = pace.Precise
+	if cfg.Sleep == nil {
+		cfg.Sleep = pace.Precise
 	}
 	b := &Bench{
 		air:   cfg.Air,
-		clock: newClock(cfg.Nap),
-		noise: rand.New(rand.NewPCG(cfg.Air.Seed, 1)),
+		clock: newClock(cfg.Sleep),
+		Noise: rand.New(rand.NewPCG(cfg.Air.Seed, 1)),
 		paths: map[[2]string]*path{},
 		news:  make(chan struct{}, 1),
 
 		strange: cfg.Strange,
 	}
 	for _, m := range cfg.Modules {
-		make, ok := families[m.Family]
-		if m.Family == "" && m.Book != nil {
-			make, ok = newSpoken, true
+		family := m.Family
+		switch {
+		case m.Again != nil:
+			family = OfRecord
+		case family == "" && m.Book != nil:
+			family = OfPhrasebook
 		}
-		if m.Again != nil {
-			make, ok = newAgain, true
-		}
+		make, ok := cfg.Families[family]
 		if !ok {
-			return nil, fmt.Errorf("stand-in %s: there is no family %q; there are %s", m.Name, m.Family, strings.Join(Families(), ", "))
+			return nil, fmt.Errorf("stand-in %s: there is no family %q; there are %s", m.Name, m.Family, strings.Join(cfg.Families.Names(), ", "))
 		}
-		u := &unit{Module: m, on: true}
+		u := &Unit{Standin: m, on: true}
 		u.wire = newWire(u, b.clock)
 		var err error
-		if u.behaviour, err = make(b, u); err != nil {
+		if u.Behaviour, err = make(b, u); err != nil {
 			return nil, fmt.Errorf("stand-in %s: %w", m.Name, err)
 		}
 		b.units = append(b.units, u)
@@ -179,7 +215,7 @@ func New(cfg Config) (*Bench, error) {
 	return b, nil
 }
 
-func (b *Bench) find(name string) (*unit, error) {
+func (b *Bench) find(name string) (*Unit, error) {
 	var names []string
 	for _, u := range b.units {
 		if u.Name == name {
@@ -230,12 +266,12 @@ func (b *Bench) Hand(name string, words []string) error {
 	if err != nil {
 		return err
 	}
-	h, ok := u.behaviour.(handy)
+	h, ok := u.Behaviour.(ByHand)
 	if !ok {
 		return fmt.Errorf("there is nothing on %s, a %s, that a hand could do", name, u.Family)
 	}
 	done := make(chan error, 1)
-	b.clock.plan(time.Now(), func(at time.Time) { done <- h.hand(at, words) })
+	b.clock.plan(time.Now(), func(at time.Time) { done <- h.Hand(at, words) })
 	select {
 	case err := <-done:
 		return err
@@ -256,7 +292,7 @@ func (b *Bench) Power(name string, on bool) error {
 		}
 		u.on = on
 		u.powers++
-		u.power(at, on)
+		u.Power(at, on)
 		u.wire.showSignals(on)
 	})
 	return nil
@@ -273,50 +309,50 @@ func (b *Bench) Join(name string, w Wiring) error {
 	return nil
 }
 
-// radio is a behaviour that sends through the air and hears what comes there.
-type radio interface {
-	// self is the module.
-	self() *unit
-	// own is the address by which others know it, "" if it has none.
-	own() string
-	// strength of what it sends, in dBm.
-	strength() int
-	// hears reports whether it takes what another sends to an address.
-	hears(from radio, to string) bool
-	// receive takes in a message.
-	receive(at time.Time, m *message)
+// Radio is a behaviour that sends through the air and hears what comes there.
+type Radio interface {
+	// Self is the module.
+	Self() *Unit
+	// Own is the address by which others know it, "" if it has none.
+	Own() string
+	// Strength of what it sends, in dBm.
+	Strength() int
+	// Hears reports whether it takes what another sends to an address.
+	Hears(from Radio, to string) bool
+	// Receive takes in a message.
+	Receive(at time.Time, m *Message)
 }
 
-func (u *unit) self() *unit { return u }
+func (u *Unit) Self() *Unit { return u }
 
-// broadcast takes a message from a radio to all that hear it.
-func (b *Bench) broadcast(at time.Time, from radio, address, text string) {
-	b.send(at, from, address, text, false)
+// Broadcast takes a message from a radio to all that hear it.
+func (b *Bench) Broadcast(at time.Time, from Radio, address, text string) {
+	b.Transmit(at, from, address, text, false)
 }
 
-// send is broadcast, with a long preamble or without.
-func (b *Bench) send(at time.Time, from radio, address, text string, long bool) {
+// Transmit is Broadcast, with a long preamble or without.
+func (b *Bench) Transmit(at time.Time, from Radio, address, text string, long bool) {
 	for _, to := range b.radios {
-		if to == from || !to.hears(from, address) {
+		if to == from || !to.Hears(from, address) {
 			continue
 		}
-		a, z := from.self(), to.self()
+		a, z := from.Self(), to.Self()
 		key := [2]string{a.Name, z.Name}
 		p := b.paths[key]
 		if p == nil {
 			p = newPath(b.air, a.Name, z.Name)
 			b.paths[key] = p
 		}
-		m := &message{from: from.own(), payload: []byte(text), long: long}
-		b.carry(at, p, to, m, math.Abs(z.Place-a.Place), from.strength())
+		m := &Message{From: from.Own(), Payload: []byte(text), Long: long}
+		b.carry(at, p, to, m, math.Abs(z.Place-a.Place), from.Strength())
 	}
 }
 
-// bootNoise is what the boot loader of a module sends, at a speed of its own.
-func (b *Bench) bootNoise(n int) string {
+// BootNoise is what the boot loader of a module sends, at a speed of its own.
+func (b *Bench) BootNoise(n int) string {
 	noise := make([]byte, n)
 	for i := range noise {
-		noise[i] = byte(b.noise.IntN(256))
+		noise[i] = byte(b.Noise.IntN(256))
 	}
 	noise[n/3] = 0
 	return string(noise)

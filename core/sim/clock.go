@@ -14,7 +14,7 @@ import (
 // it alone and need no locks. What runs is told the planned time, not the time
 // at which it came to run, so that late wake-ups do not add up.
 type clock struct {
-	nap  pace.Nap
+	nap  pace.Sleep
 	wake chan struct{}
 
 	mu    sync.Mutex // guards the plan
@@ -30,7 +30,7 @@ type event struct {
 	do  func(at time.Time)
 }
 
-func newClock(nap pace.Nap) *clock {
+func newClock(nap pace.Sleep) *clock {
 	return &clock{nap: nap, wake: make(chan struct{}, 1)}
 }
 

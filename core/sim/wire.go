@@ -16,7 +16,7 @@ import (
 // is there when its stop bit has passed. Where the host has set another speed or
 // frame, each side hears what a UART so set makes of the other's bits.
 type wire struct {
-	unit  *unit
+	unit  *Unit
 	conn  io.ReadWriter // nil until attached
 	clock *clock
 
@@ -37,8 +37,8 @@ type outgoing struct {
 	own   bool      // the host's own bytes, coming back
 }
 
-func newWire(u *unit, c *clock) *wire {
-	return &wire{unit: u, line: u.Module.Line, clock: c, more: make(chan struct{}, 1)}
+func newWire(u *Unit, c *clock) *wire {
+	return &wire{unit: u, line: u.Standin.Line, clock: c, more: make(chan struct{}, 1)}
 }
 
 // Wiring is how a module is joined to the host.
@@ -81,8 +81,8 @@ func (w *wire) attach(conn io.ReadWriter) {
 			w.mu.Unlock()
 			w.clock.plan(time.Now(), func(at time.Time) {
 				w.showSignals(w.unit.on)
-				if s, ok := w.unit.behaviour.(signalled); ok {
-					s.signals(at, dtr, rts)
+				if s, ok := w.unit.Behaviour.(Signalled); ok {
+					s.Signals(at, dtr, rts)
 				}
 			})
 		}
@@ -171,7 +171,7 @@ func (w *wire) listen() error {
 // hear hands bytes to the module, if it has power.
 func (w *wire) hear(at time.Time, b []byte) {
 	if w.unit.on {
-		w.unit.heard(at, b)
+		w.unit.Heard(at, b)
 	}
 }
 

@@ -11,6 +11,8 @@ import (
 	"sort"
 	"strings"
 	"unicode/utf8"
+
+	"uparrot/core/text"
 )
 
 // Mistake is one finding in one file.
@@ -39,8 +41,8 @@ func (m Mistake) Long() string {
 	b.WriteString(m.Error())
 	b.WriteByte('\n')
 	if m.Line > 0 {
-		text := strings.Map(showControl, m.Text)
-		fmt.Fprintf(&b, "    %s\n    %s%s\n", text, indent(text, m.Column-1), strings.Repeat("^", max(1, m.Width)))
+		line := strings.Map(showControl, m.Text)
+		fmt.Fprintf(&b, "    %s\n    %s%s\n", line, indent(line, m.Column-1), strings.Repeat("^", max(1, m.Width)))
 	}
 	if m.Mend != "" {
 		fmt.Fprintf(&b, "    %s\n", m.Mend)
@@ -48,21 +50,19 @@ func (m Mistake) Long() string {
 	return b.String()
 }
 
-// showControl keeps control bytes of a broken file from steering a terminal.
+// showControl keeps control bytes of a broken file from steering a terminal, one
+// character for one, so that the marker below stays in its place.
 func showControl(r rune) rune {
-	if r == '\t' {
+	if r == '\t' || text.Showable(r) {
 		return r
 	}
-	if r < ' ' || r >= 0x7f && r < 0xa0 {
-		return utf8.RuneError
-	}
-	return r
+	return utf8.RuneError
 }
 
-// indent is as wide as the first n characters of text; tabs stay tabs.
-func indent(text string, n int) string {
+// indent is as wide as the first n characters of a line; tabs stay tabs.
+func indent(line string, n int) string {
 	var b strings.Builder
-	for _, r := range text {
+	for _, r := range line {
 		if n <= 0 {
 			break
 		}
@@ -108,9 +108,9 @@ func (m Mistakes) Err() error {
 // Lines gives the lines of a file by number, for quoting them in mistakes.
 type Lines []string
 
-// SplitLines cuts text at LF or CRLF.
-func SplitLines(text string) Lines {
-	lines := strings.Split(text, "\n")
+// SplitLines cuts the text of a file at LF or CRLF.
+func SplitLines(file string) Lines {
+	lines := strings.Split(file, "\n")
 	for i, l := range lines {
 		lines[i] = strings.TrimSuffix(l, "\r")
 	}

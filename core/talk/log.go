@@ -6,10 +6,10 @@ package talk
 import (
 	"bytes"
 	"fmt"
-	"regexp"
 	"strings"
 	"time"
-	"unicode/utf8"
+
+	"uparrot/core/text"
 )
 
 // Kind says what a line of the log is.
@@ -22,8 +22,8 @@ const (
 	Note // something that happened: a speed changed, the port went
 )
 
-// Line is one line of the log.
-type Line struct {
+// Row is one line of the log.
+type Row struct {
 	Time  time.Time // of its first byte
 	Kind  Kind
 	Bytes []byte
@@ -32,7 +32,7 @@ type Line struct {
 
 // Log is what was said and heard, oldest first. It keeps the last MaxLines.
 type Log struct {
-	Lines []Line
+	Lines []Row
 	Gone  int // lines dropped from the front
 
 	cut int // 1 and the number of a heard line that ended with CR when something else came between; its LF may follow
@@ -54,7 +54,7 @@ func (l *Log) Add(t time.Time, k Kind, b []byte) {
 				l.cut = l.Gone + len(l.Lines)
 			}
 		}
-		l.add(Line{Time: t, Kind: k, Bytes: append([]byte(nil), b...)})
+		l.add(Row{Time: t, Kind: k, Bytes: append([]byte(nil), b...)})
 		return
 	}
 	if l.cut > l.Gone && len(b) > 0 && b[0] == '\n' {
@@ -76,20 +76,20 @@ func (l *Log) Add(t time.Time, k Kind, b []byte) {
 				last.Open = false
 			}
 		} else {
-			l.add(Line{t, Heard, append([]byte(nil), b[:n]...), open})
+			l.add(Row{t, Heard, append([]byte(nil), b[:n]...), open})
 		}
 		b = b[n:]
 	}
 }
 
-func (l *Log) last() *Line {
+func (l *Log) last() *Row {
 	if len(l.Lines) == 0 {
 		return nil
 	}
 	return &l.Lines[len(l.Lines)-1]
 }
 
-func (l *Log) add(line Line) {
+func (l *Log) add(line Row) {
 	if len(l.Lines) >= MaxLines {
 		drop := MaxLines / 10
 		l.Lines = append(l.Lines[:0], l.Lines[drop:]...)
@@ -103,7 +103,7 @@ func (l *Log) add(line Line) {
 func (l *Log) Search(words string, before int) int {
 	words = strings.ToLower(words)
 	for i := min(before, len(l.Lines)) - 1; i >= 0; i-- {
-		if strings.Contains(strings.ToLower(Text(l.Lines[i].Bytes)), words) {
+		if strings.Contains(strings.ToLower(text.Shown(l.Lines[i].Bytes)), words) {
 			return i
 		}
 	}
@@ -143,7 +143,7 @@ func (t Times) String() string { return [...]string{"clock", "since last", "none
 func (t Times) Next() Times { return (t + 1) % timesKinds }
 
 // Stamp is a line's time for showing, 13 characters wide or none.
-func (t Times) Stamp(line Line, before *Line) string {
+func (t Times) Stamp(line Row, before *Row) string {
 	switch {
 	case t == NoTimes:
 		return ""
@@ -157,46 +157,13 @@ func (t Times) Stamp(line Line, before *Line) string {
 	return fmt.Sprintf("%12s ", d.Round(time.Second))
 }
 
-// steering is what consoles send to colour text and move the cursor: the control
-// sequences, strings and two-character escapes of ECMA-48.
-var steering = regexp.MustCompile("\x1b\\[[0-?]*[ -/]*[@-~]|\x1b[\\]P^_X][^\x07\x1b]*(?:\x07|\x1b\\\\)|\x1b[ -/]*[0-OQ-WYZ\\\\`-~]")
-
-// Text is bytes as one line of text that cannot steer a terminal: colours and
-// cursor moves are taken out, what is left and is no text becomes escapes, and
-// the line end is left out.
-func Text(b []byte) string {
-	b = bytes.TrimRight(b, "\r\n")
-	s := string(b)
-	if strings.ContainsRune(s, 0x1b) {
-		s = steering.ReplaceAllString(s, "")
-	}
-	var out strings.Builder
-	for len(s) > 0 {
-		r, n := utf8.DecodeRuneInString(s)
-		switch {
-		case r == '\t':
-			out.WriteString("    ")
-		case r < ' ' || r == 0x7f || r == utf8.RuneError && n == 1:
-			fmt.Fprintf(&out, `\x%02x`, s[0])
-		case r >= 0x80 && r < 0xa0 || r >= 0x200b && r <= 0x200f || r >= 0x2028 && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0xfeff:
-			for i := range n {
-				fmt.Fprintf(&out, `\x%02x`, s[i])
-			}
-		default:
-			out.WriteString(s[:n])
-		}
-		s = s[n:]
-	}
-	return out.String()
-}
-
 // hexWide is how many bytes stand in a row of the hex view.
 const hexWide = 16
 
 // Rows are a line's bytes in a view, one or more rows.
-func (v View) Rows(line Line) []string {
+func (v View) Rows(line Row) []string {
 	if line.Kind == Note || v == AsText {
-		return []string{Text(line.Bytes)}
+		return []string{text.Shown(line.Bytes)}
 	}
 	var rows []string
 	for b := line.Bytes; len(b) > 0; {

@@ -3,16 +3,17 @@ package talk
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
 	"regexp"
 	"sync"
 	"time"
 
+	"uparrot/core/bench"
 	"uparrot/core/dialog"
+	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/record"
-	"uparrot/core/station"
+	"uparrot/core/text"
 	"uparrot/core/uart"
 )
 
@@ -27,8 +28,8 @@ type Event struct {
 // Talker is one port spoken with by hand. Tell is told of all that happens, from
 // several goroutines, one call at a time.
 type Talker struct {
-	Station *station.Station
-	Record  *record.Writer // nil keeps none
+	Station *bench.Station
+	Events  *record.Stream // nil tells nobody
 	Tell    func(Event)
 	Reopen  bool // wait for a port that has gone to come back
 
@@ -51,7 +52,7 @@ func (t *Talker) Open(ctx context.Context) error {
 }
 
 func (t *Talker) open(ctx context.Context) error {
-	d, err := t.Station.Open(t.Record, func(c *dialog.Config) {
+	d, err := t.Station.Open(t.Events, func(c *dialog.Config) {
 		keep := c.Trace
 		c.Trace = func(tr dialog.Trace) {
 			if keep != nil {
@@ -79,7 +80,7 @@ func (t *Talker) open(ctx context.Context) error {
 // asks is the end of a question whose answer is nobody else's business.
 var asks = regexp.MustCompile(`(?i)\b(password|passphrase|passcode|code|secret|pin|key)\b[^\r\n]{0,20}[:>?]\s*$`)
 
-// listen puts a veil over what is said next, if the module asks for a secret.
+// listen keeps out of the record what is said next, if the module asks for a secret.
 func (t *Talker) listen(b []byte) {
 	t.heard = append(t.heard, b...)
 	if i := bytes.LastIndexAny(t.heard, "\r\n"); i >= 0 {
@@ -88,7 +89,7 @@ func (t *Talker) listen(b []byte) {
 	if len(t.heard) > 200 {
 		t.heard = t.heard[len(t.heard)-200:]
 	}
-	t.Record.Veil(t.Station.Name, asks.MatchString(steering.ReplaceAllString(string(t.heard), "")))
+	t.Events.Conceal(t.Station.Name, asks.MatchString(string(text.Plain(t.heard))))
 }
 
 func (t *Talker) tell(e Event) {
@@ -119,7 +120,7 @@ func (t *Talker) watch(ctx context.Context, d *dialog.Dialog) {
 	if port.KindOf(err) == port.Closed {
 		return
 	}
-	if cerr := t.Station.Close(t.Record, d); cerr != nil {
+	if cerr := t.Station.Close(t.Events, d); cerr != nil {
 		err = fmt.Errorf("%w; %v", err, cerr)
 	}
 	t.tell(Event{Time: time.Now(), Kind: Note, Bytes: []byte(err.Error()), Err: err})
@@ -183,7 +184,7 @@ func (t *Talker) Say(ctx context.Context, whole bool, lines ...string) error {
 // a rest on the line.
 func (t *Talker) Answered(ctx context.Context) error {
 	d := t.now()
-	if t.Station.Setup.Dialect == dialog.AT.String() {
+	if t.Station.Setup.Dialect == phrasebook.AT {
 		return d.Settle(ctx, answerTime)
 	}
 	return d.Quiet(ctx, rest, answerTime)
@@ -195,11 +196,11 @@ func (t *Talker) Keys(ctx context.Context, b []byte) error {
 	return err
 }
 
-// SetEnding changes the line ending, by name.
-func (t *Talker) SetEnding(name string) {
-	t.Station.Setup.Ending = name
-	t.now().Configure(func(c *dialog.Config) { c.SetEnding(t.Station.Setup.EndingBytes()) })
-	t.note("line ending is %s", name)
+// SetEnding changes the line ending.
+func (t *Talker) SetEnding(e phrasebook.Ending) {
+	t.Station.Setup.Ending = e
+	t.now().Configure(func(c *dialog.Config) { c.Ending = e })
+	t.note("line ending is %s", e)
 }
 
 // SetSpeed changes the speed without leaving.
@@ -213,8 +214,7 @@ func (t *Talker) SetSpeed(speed int) error {
 	t.line = l
 	t.mu.Unlock()
 	t.Station.Setup.Speed = speed
-	data, _ := json.Marshal(map[string]any{"speed": l.Speed, "frame": l.Frame.Filled()}) // cannot fail
-	t.Record.Event(record.Event{Time: time.Now(), Kind: record.Changed, Port: t.Station.Name, Text: l.String(), Data: data})
+	t.Events.Emit(record.Event{Kind: record.Changed, Port: t.Station.Name, Text: l.String(), Value: record.ChangedLine{Speed: l.Speed, Frame: l.Frame}})
 	t.note("line is %s", l)
 	return nil
 }
@@ -234,14 +234,14 @@ func (t *Talker) Outputs() (dtr, rts bool) {
 }
 
 // Toggle turns an outgoing signal line over.
-func (t *Talker) Toggle(s port.Signal) error {
+func (t *Talker) Toggle(s uart.Signal) error {
 	dtr, rts := t.Outputs()
-	on := !map[port.Signal]bool{port.DTR: dtr, port.RTS: rts}[s]
-	if err := t.now().Port().Signal(s, on); err != nil {
+	on := !map[uart.Signal]bool{uart.DTR: dtr, uart.RTS: rts}[s]
+	if err := port.SetSignal(t.now().Port(), s, on); err != nil {
 		return err
 	}
 	t.mu.Lock()
-	if s == port.DTR {
+	if s == uart.DTR {
 		t.dtr = on
 	} else {
 		t.rts = on
@@ -252,10 +252,10 @@ func (t *Talker) Toggle(s port.Signal) error {
 }
 
 // Inputs are the incoming signal lines.
-func (t *Talker) Inputs() (port.Inputs, error) { return t.now().Port().Inputs() }
+func (t *Talker) Inputs() (port.Inputs, error) { return port.InputsOf(t.now().Port()) }
 
 // Counters are the errors on the line that the port has counted.
-func (t *Talker) Counters() (port.Counters, error) { return t.now().Port().Counters() }
+func (t *Talker) Counters() (port.Counters, error) { return port.CountersOf(t.now().Port()) }
 
 // breakTime is how long a break by hand lasts: longer than a character at the
 // slowest speeds in use.
@@ -263,7 +263,7 @@ const breakTime = 250 * time.Millisecond
 
 // Break sends a break.
 func (t *Talker) Break() error {
-	if err := t.now().Port().Break(breakTime); err != nil {
+	if err := port.Break(t.now().Port(), breakTime); err != nil {
 		return err
 	}
 	t.note("break of %v", breakTime)
@@ -276,5 +276,5 @@ func (t *Talker) Close() error {
 	if d == nil {
 		return nil
 	}
-	return t.Station.Close(t.Record, d)
+	return t.Station.Close(t.Events, d)
 }

@@ -12,10 +12,11 @@ import (
 	"testing/synctest"
 	"time"
 
+	"uparrot/core/bench"
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/record"
-	"uparrot/core/station"
+	"uparrot/core/uart"
 )
 
 // spoken is a talker, the module's side, and what was told.
@@ -30,10 +31,10 @@ func speak(t *testing.T, setup phrasebook.Setup, dial func() (port.Port, error))
 	s := &spoken{}
 	if dial == nil {
 		var host port.Port
-		host, s.module = port.Pipe("m", port.DefaultLine)
+		host, s.module = port.Pipe("m", uart.DefaultLine)
 		dial = func() (port.Port, error) { return host, nil }
 	}
-	s.Talker = &Talker{Station: &station.Station{Name: "m", Setup: setup, Dial: dial}}
+	s.Talker = &Talker{Station: &bench.Station{Name: "m", Setup: setup, Dial: dial}}
 	s.Tell = func(e Event) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -119,7 +120,7 @@ func TestSettingsByHand(t *testing.T) {
 		if err := s.SetSpeed(-1); err == nil || s.Line().Speed != 9600 {
 			t.Errorf("took -1 baud: %v, now %v", err, s.Line())
 		}
-		for _, err := range []error{s.Toggle(port.DTR), s.Break()} {
+		for _, err := range []error{s.Toggle(uart.DTR), s.Break()} {
 			if port.KindOf(err) != port.Unsupported {
 				t.Errorf("got %v", err)
 			}
@@ -145,7 +146,7 @@ func TestGoesAndReturns(t *testing.T) {
 			if away {
 				return nil, errors.New("not yet")
 			}
-			host, module := port.Pipe("m", port.DefaultLine)
+			host, module := port.Pipe("m", uart.DefaultLine)
 			modules = append(modules, module)
 			return host, nil
 		})
@@ -185,8 +186,8 @@ func TestAsksForSecret(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			var buf bytes.Buffer
 			w := record.New(&buf, record.Origin{})
-			host, module := port.Pipe("m", port.DefaultLine)
-			talker := &Talker{Station: &station.Station{Name: "m", Setup: phrasebook.Setup{Ending: "cr"}, Dial: func() (port.Port, error) { return host, nil }}, Record: w, Tell: func(Event) {}}
+			host, module := port.Pipe("m", uart.DefaultLine)
+			talker := &Talker{Station: &bench.Station{Name: "m", Setup: phrasebook.Setup{Ending: "cr"}, Dial: func() (port.Port, error) { return host, nil }}, Record: w, Tell: func(Event) {}}
 			if err := talker.Open(t.Context()); err != nil {
 				t.Fatal(err)
 			}

@@ -1,5 +1,6 @@
-// Package show makes text out of what modules send, so that it can neither steer a
-// terminal nor pass for something else.
+// Package text is what is done to text of modules, each in one place: lines are cut
+// from bytes, escape sequences are taken out, and what is left is made safe to show,
+// so that it can neither steer a terminal nor pass for something else.
 package text
 
 import (
@@ -14,7 +15,7 @@ import (
 func Text(s string) string {
 	ok := true
 	for _, r := range s {
-		ok = ok && (r == '\n' || r == '\t' || showable(r))
+		ok = ok && (r == '\n' || r == '\t' || Showable(r))
 	}
 	if ok && utf8.ValidString(s) {
 		return s
@@ -23,7 +24,7 @@ func Text(s string) string {
 	valid := utf8.ValidString(s) // else it is bytes, of which some look like a letter by chance
 	for len(s) > 0 {
 		r, n := utf8.DecodeRuneInString(s)
-		if r == '\n' || r == '\t' || showable(r) && (valid || r < utf8.RuneSelf) {
+		if r == '\n' || r == '\t' || Showable(r) && (valid || r < utf8.RuneSelf) {
 			b.WriteString(s[:n])
 		} else {
 			for _, c := range []byte(s[:n]) {
@@ -35,9 +36,9 @@ func Text(s string) string {
 	return b.String()
 }
 
-// showable leaves out control characters and those that turn the direction of
+// Showable leaves out control characters and those that turn the direction of
 // text.
-func showable(r rune) bool {
+func Showable(r rune) bool {
 	switch {
 	case r < ' ', r >= 0x7f && r < 0xa0, r >= 0x200b && r <= 0x200f, r >= 0x2028 && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0xfeff:
 		return false
@@ -56,6 +57,12 @@ func Line(s string) string {
 		}
 	}
 	return s // most of what there is
+}
+
+// Shown is a line of a module for people: without its line end, colours and cursor
+// moves, tabs as blanks, and what is left and is no text as escapes.
+func Shown(line []byte) string {
+	return Line(strings.ReplaceAll(string(Plain(Trim(line))), "\t", "    "))
 }
 
 // Took is a time for people: three digits are enough.

@@ -11,6 +11,7 @@ import (
 
 	"uparrot/core/port"
 	"uparrot/core/prbs"
+	"uparrot/core/record"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
@@ -24,6 +25,9 @@ type Stage struct {
 	Verdict verdict.Verdict `json:"verdict"`
 	Why     string          `json:"why,omitempty"`
 }
+
+// Name names a result.
+const Name = "loopback"
 
 // Result is what a loopback test proved.
 type Result struct {
@@ -42,8 +46,8 @@ type Test struct {
 
 	// Ask has a person do something and returns when it is done. Where it is
 	// nil a plug is taken to be fixed: the part without it is left out.
-	Ask     func(what string) error
-	Observe func(Stage) // told of each stage; may be nil
+	Ask    func(what string) error
+	Events *record.Stream // told of each stage, a Stage, and, sealed, of the result; nil tells nobody
 
 	chunks *port.Chunks
 	res    Result
@@ -60,11 +64,14 @@ func (t *Test) Do(ctx context.Context) (Result, error) {
 		t.Speeds = Speeds
 	}
 	t.res = Result{Port: t.Port.Name(), Verdict: verdict.Passed, Stages: []Stage{}, Proven: []string{}, Points: []string{}}
-	t.chunks = port.ReadChunks(t.Port)
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	t.chunks = port.ReadChunks(ctx, t.Port)
 	err := t.all(ctx)
 	if err != nil {
 		t.res.Verdict = verdict.Broken
 	}
+	t.Events.Emit(record.Event{Kind: record.Result, Text: Name, Verdict: t.res.Verdict, Value: t.res})
 	return t.res, err
 }
 
@@ -80,15 +87,13 @@ func (t *Test) stage(what string, ok bool, why string) {
 func (t *Test) done(s Stage) {
 	t.res.Stages = append(t.res.Stages, s)
 	t.res.Verdict = verdict.Worse(t.res.Verdict, s.Verdict)
-	if t.Observe != nil {
-		t.Observe(s)
-	}
+	t.Events.Emit(record.Event{Kind: record.Progress, Live: s})
 }
 
 func (t *Test) point(s string) { t.res.Points = append(t.res.Points, s) }
 
 func (t *Test) all(ctx context.Context) error {
-	text := []byte("Larkfell cableway, line test 0123456789\r\n")
+	text := []byte("The line carries letters, digits 0123456789 and its end.\r\n")
 	if t.Ask != nil {
 		if err := t.Ask("Make sure that nothing is joined to TX and RX"); err != nil {
 			return err
@@ -211,7 +216,7 @@ func difference(sent, got []byte) string {
 }
 
 func (t *Test) advise(sent, got []byte) {
-	if c, err := t.Port.Counters(); err == nil && c.Any() {
+	if c, err := port.CountersOf(t.Port); err == nil && c.Any() {
 		t.point(fmt.Sprintf("The port has counted %v.", c))
 	}
 	switch {
@@ -251,17 +256,17 @@ func (t *Test) signals(ctx context.Context) error {
 		}
 	}
 	for _, pair := range []struct {
-		out  port.Signal
+		out  uart.Signal
 		in   string
 		read func(port.Inputs) bool
 	}{
-		{port.RTS, "CTS", func(i port.Inputs) bool { return i.CTS }},
-		{port.DTR, "DSR", func(i port.Inputs) bool { return i.DSR }},
+		{uart.RTS, "CTS", func(i port.Inputs) bool { return i.CTS }},
+		{uart.DTR, "DSR", func(i port.Inputs) bool { return i.DSR }},
 	} {
 		what := fmt.Sprintf("%s reaches %s", pair.out, pair.in)
 		wrong := ""
 		for _, on := range []bool{true, false, true} {
-			err := t.Port.Signal(pair.out, on)
+			err := port.SetSignal(t.Port, pair.out, on)
 			var in port.Inputs
 			if err == nil {
 				// Signal lines settle within some milliseconds behind an adapter.
@@ -270,7 +275,7 @@ func (t *Test) signals(ctx context.Context) error {
 				case <-ctx.Done():
 					return context.Cause(ctx)
 				}
-				in, err = t.Port.Inputs()
+				in, err = port.InputsOf(t.Port)
 			}
 			if err != nil {
 				if e, ok := errors.AsType[*port.Error](err); ok && e.Kind == port.Unsupported {

@@ -11,6 +11,7 @@ import (
 
 	"uparrot/core/port"
 	"uparrot/core/sim"
+	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
 
@@ -21,12 +22,12 @@ type wires struct {
 	joined bool
 }
 
-func (w *wires) Signal(s port.Signal, on bool) error { w.out[s] = on; return nil }
+func (w *wires) Signal(s uart.Signal, on bool) error { w.out[s] = on; return nil }
 func (w *wires) Inputs() (port.Inputs, error) {
 	if !w.joined {
 		return port.Inputs{}, nil
 	}
-	return port.Inputs{CTS: w.out[port.RTS], DSR: w.out[port.DTR]}, nil
+	return port.Inputs{CTS: w.out[uart.RTS], DSR: w.out[uart.DTR]}, nil
 }
 
 func TestStages(t *testing.T) {
@@ -82,7 +83,7 @@ func TestStages(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				host, module := port.Pipe("m", port.DefaultLine)
+				host, module := port.Pipe("m", uart.DefaultLine)
 				defer host.Close()
 				go c.far(module)
 				var p port.Port = host
@@ -103,12 +104,12 @@ func TestStages(t *testing.T) {
 // wire takes.
 func TestLoopedStandin(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		b, err := sim.New(sim.Config{Nap: time.Sleep, Modules: []sim.Module{{Name: "m", Family: "dunlin", Line: port.DefaultLine}}})
+		b, err := sim.New(sim.Config{Sleep: time.Sleep, Modules: []sim.Module{{Name: "m", Family: "dunlin", Line: uart.DefaultLine}}})
 		if err != nil {
 			t.Fatal(err)
 		}
 		defer b.Close()
-		host, module := port.Pipe("m", port.DefaultLine)
+		host, module := port.Pipe("m", uart.DefaultLine)
 		defer host.Close()
 		b.Attach("m", module)
 		b.Join("m", sim.Looped)
@@ -121,7 +122,7 @@ func TestLoopedStandin(t *testing.T) {
 
 func TestGivenUp(t *testing.T) {
 	why := errors.New("the person went away")
-	host, module := port.Pipe("m", port.DefaultLine)
+	host, module := port.Pipe("m", uart.DefaultLine)
 	defer module.Close()
 	res, err := (&Test{Port: host, Ask: func(string) error { return why }}).Do(context.Background())
 	if !errors.Is(err, why) || res.Verdict != verdict.Broken {

@@ -10,13 +10,16 @@ import (
 	"strings"
 	"time"
 
+	"uparrot/core/phrasebook"
 	"uparrot/core/port"
+	"uparrot/core/record"
 	"uparrot/core/uart"
+	"uparrot/core/verdict"
 )
 
 // Speeds are those that are tried, the commonest first. No two are so near to
 // each other that a receiver could read both.
-var Speeds = []int{115200, 9600, 57600, 38400, 19200, 460800, 230400, 921600, 74880, 4800, 2400, 1200, 14400, 28800, 250000, 500000, 1000000, 1500000, 2000000, 300}
+var Speeds = []int{115200, 9600, 57600, 38400, 19200, 460800, 230400, 921600, 76800, 4800, 2400, 1200, 14400, 28800, 250000, 500000, 1000000, 1500000, 2000000, 300}
 
 // Wake is what is sent unless somebody says otherwise: Enter alone, and AT.
 var Wake = []string{"", "AT"}
@@ -28,6 +31,9 @@ const (
 	answerTime = 220 * time.Millisecond
 	restTime   = 40 * time.Millisecond
 )
+
+// Name names a result.
+const Name = "probe"
 
 // Kind says what a probe came to.
 type Kind string
@@ -43,17 +49,18 @@ const (
 
 // Result is what a probe found and how sure that is.
 type Result struct {
-	Port    string     `json:"port"`
-	Kind    Kind       `json:"kind"`
-	Speed   int        `json:"speed,omitempty"`
-	Frame   uart.Frame `json:"frame"`
-	Ending  string     `json:"ending,omitempty"`
-	Dialect string     `json:"dialect,omitempty"`
-	Sure    bool       `json:"sure"`
-	Why     []string   `json:"why"`    // what speaks for it
-	Points  []string   `json:"points"` // what to look at where nothing was found
-	Heard   []Heard    `json:"heard"`  // what came at each setting that was tried
-	TookMS  float64    `json:"took_ms"`
+	Port    string             `json:"port"`
+	Kind    Kind               `json:"kind"`
+	Speed   int                `json:"speed,omitempty"`
+	Frame   uart.Frame         `json:"frame"`
+	Ending  phrasebook.Ending  `json:"ending,omitempty"`
+	Dialect phrasebook.Dialect `json:"dialect,omitempty"`
+	Verdict verdict.Verdict    `json:"verdict"` // passed if a setting was found
+	Sure    bool               `json:"sure"`
+	Why     []string           `json:"why"`    // what speaks for it
+	Points  []string           `json:"points"` // what to look at where nothing was found
+	Heard   []Heard            `json:"heard"`  // what came at each setting that was tried
+	TookMS  float64            `json:"took_ms"`
 }
 
 // Line is the speed and frame found.
@@ -70,10 +77,10 @@ type Heard struct {
 // Probe probes one port. The port is left set as it was found to be right, or as
 // it was last tried.
 type Probe struct {
-	Port    port.Port
-	Wake    []string    // texts that may be sent; nil means the package's Wake
-	Speeds  []int       // speeds to try; nil means the package's Speeds
-	Observe func(Heard) // told of each try; may be nil
+	Port   port.Port
+	Wake   []string       // texts that may be sent; nil means the package's Wake
+	Speeds []int          // speeds to try; nil means the package's Speeds
+	Events *record.Stream // told of each try, a Heard, and, sealed, of the result; nil tells nobody
 
 	chunks   *port.Chunks
 	result   Result
@@ -98,9 +105,18 @@ func (p *Probe) Run(ctx context.Context) (Result, error) {
 	}
 	began := time.Now()
 	p.result = Result{Port: p.Port.Name(), Why: []string{}, Points: []string{}, Heard: []Heard{}}
-	p.chunks = port.ReadChunks(p.Port)
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	p.chunks = port.ReadChunks(ctx, p.Port)
 	err := p.search(ctx)
 	p.result.TookMS = float64(time.Since(began).Milliseconds())
+	switch p.result.Verdict = verdict.Failed; {
+	case err != nil:
+		p.result.Verdict = verdict.Broken
+	case p.result.Kind == Found:
+		p.result.Verdict = verdict.Passed
+	}
+	p.Events.Emit(record.Event{Kind: record.Result, Text: Name, Verdict: p.result.Verdict, Value: p.result})
 	return p.result, err
 }
 
@@ -159,9 +175,7 @@ func (p *Probe) note(l uart.Line, sent string, got []byte) {
 	}
 	h := Heard{l.Speed, sent, string(got), readable(plain(got))}
 	p.result.Heard = append(p.result.Heard, h)
-	if p.Observe != nil {
-		p.Observe(h)
-	}
+	p.Events.Emit(record.Event{Kind: record.Progress, Live: h})
 }
 
 // search goes over the speeds, and over the commonest once more if it must.
@@ -281,21 +295,21 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 	text := string(withoutEcho(plain(got), send))
 	r := &p.result
 	r.Kind, r.Speed, r.Frame, r.Ending = Found, l.Speed, frame, ending
-	r.Dialect = "lines"
+	r.Dialect = phrasebook.Lines
 	share := readable([]byte(text))
 	switch {
 	case strings.Contains(text, "OK") || strings.Contains(text, "ERROR"):
-		r.Dialect = "at"
+		r.Dialect = phrasebook.AT
 		p.because("the answer holds a final result as ITU-T V.250 has it")
 	case strings.Contains(text, strings.TrimSpace(wake)) && wake != "":
 		p.because("the answer takes up what was sent")
 	}
 	p.because("%.0f %% of the answer is readable text: %s", 100*share, oneLine(text))
-	again, err := p.ask(ctx, l, wake+EndingBytes[ending])
+	again, err := p.ask(ctx, l, wake+ending.Bytes())
 	if err != nil {
 		return false, err
 	}
-	p.note(l, wake+EndingBytes[ending], again)
+	p.note(l, wake+ending.Bytes(), again)
 	same := strings.TrimSpace(string(withoutEcho(plain(again), wake))) != "" && readable(plain(again)) >= 0.95
 	r.Sure = same && share >= 0.95 && len(strings.TrimSpace(text)) >= 2 && bytes.ContainsAny(got, "\r\n")
 	if same {
@@ -304,28 +318,25 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 	return true, nil
 }
 
-// EndingBytes are the line endings by name.
-var EndingBytes = map[string]string{"cr": "\r", "lf": "\n", "crlf": "\r\n"}
-
 // ending finds out which line ending the module takes for the end of a line.
-func (p *Probe) ending(ctx context.Context, l uart.Line, wake string) (string, error) {
-	for _, name := range []string{"cr", "lf"} {
-		got, err := p.ask(ctx, l, wake+EndingBytes[name])
+func (p *Probe) ending(ctx context.Context, l uart.Line, wake string) (phrasebook.Ending, error) {
+	for _, name := range []phrasebook.Ending{phrasebook.CR, phrasebook.LF} {
+		got, err := p.ask(ctx, l, wake+name.Bytes())
 		if err != nil {
-			return "", err
+			return 0, err
 		}
-		p.note(l, wake+EndingBytes[name], got)
+		p.note(l, wake+name.Bytes(), got)
 		if text := withoutEcho(plain(got), wake); len(bytes.TrimSpace(text)) > 0 {
-			p.because("it answers a line that ends with %s", strings.ToUpper(name))
+			p.because("it answers a line that ends with %s", strings.ToUpper(name.String()))
 			return name, nil
 		}
 		// Clear away what it has taken as the beginning of a line.
 		if _, err := p.ask(ctx, l, "\r\n"); err != nil {
-			return "", err
+			return 0, err
 		}
 	}
 	p.because("it answers a line that ends with CR LF, but not with either alone")
-	return "crlf", nil
+	return phrasebook.CRLF, nil
 }
 
 func (p *Probe) because(format string, args ...any) {
@@ -348,7 +359,7 @@ func (p *Probe) lost(unasked bool, echoes, noises int) {
 		point("A module that repeats every key but answers nothing wants another line ending, or something else to be said first.")
 	case noises > 0:
 		r.Kind = Noise
-		if c, err := p.Port.Counters(); err == nil && c.Any() {
+		if c, err := port.CountersOf(p.Port); err == nil && c.Any() {
 			p.because("the port has counted %v", c)
 		}
 		p.because("something came at %d of the settings tried, readable at none", noises)

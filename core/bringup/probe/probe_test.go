@@ -24,12 +24,12 @@ func frame(s string) uart.Frame {
 
 // on probes a stand-in in made-up time.
 func on(t *testing.T, family string, line uart.Line, prepare func(*sim.Bench)) (res Result, took time.Duration) {
-	b, err := sim.New(sim.Config{Nap: time.Sleep, Modules: []sim.Module{{Name: "m", Family: family, Line: line}}})
+	b, err := sim.New(sim.Config{Sleep: time.Sleep, Modules: []sim.Module{{Name: "m", Family: family, Line: line}}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer b.Close()
-	host, module := port.Pipe("m", port.DefaultLine)
+	host, module := port.Pipe("m", uart.DefaultLine)
 	defer host.Close()
 	if _, err := b.Attach("m", module); err != nil {
 		t.Fatal(err)
@@ -111,7 +111,7 @@ func TestFindsNothing(t *testing.T) {
 			}
 			t.Run(c.name+"/"+family, func(t *testing.T) {
 				synctest.Test(t, func(t *testing.T) {
-					res, took := on(t, family, port.DefaultLine, c.prepare)
+					res, took := on(t, family, uart.DefaultLine, c.prepare)
 					if res.Kind != c.want || res.Sure || res.Speed != 0 || !strings.Contains(strings.Join(res.Points, "\n"), c.point) {
 						t.Errorf("%+v", res)
 					}
@@ -134,7 +134,7 @@ func TestEndingsAndWake(t *testing.T) {
 		{"\r", "cr", nil}, {"\n", "lf", nil}, {"\r\n", "crlf", nil}, {"\n", "lf", []string{"who"}},
 	} {
 		synctest.Test(t, func(t *testing.T) {
-			host, module := port.Pipe("m", port.DefaultLine)
+			host, module := port.Pipe("m", uart.DefaultLine)
 			defer host.Close()
 			var sent strings.Builder
 			go func() {

@@ -7,10 +7,12 @@ import (
 	"fmt"
 	"sort"
 	"strings"
+
+	"uparrot/core/port"
 )
 
-// Port is one serial port.
-type Port struct {
+// Entry is one serial port.
+type Entry struct {
 	Path     string   `json:"path"`
 	Make     string   `json:"make,omitempty"`    // maker of the adapter, as the adapter says
 	Product  string   `json:"product,omitempty"` // as the adapter says
@@ -32,36 +34,31 @@ type Holder struct {
 
 func (h Holder) String() string { return fmt.Sprintf("%s (process %d)", h.Program, h.Process) }
 
-// What the words before the colon of an address pick a port by.
-var addressKinds = map[string]func(Port) string{
-	"serial":  func(p Port) string { return p.Serial },
-	"socket":  func(p Port) string { return p.Socket },
-	"product": func(p Port) string { return strings.TrimSpace(p.Make + " " + p.Product) },
+// knownBy is what an address of each kind picks a port by.
+var knownBy = map[port.Scheme]func(Entry) string{
+	port.BySerial:  func(p Entry) string { return p.Serial },
+	port.BySocket:  func(p Entry) string { return p.Socket },
+	port.ByProduct: func(p Entry) string { return strings.TrimSpace(p.Make + " " + p.Product) },
 }
 
-// IsAddress reports whether an address picks a port by what is known of it:
-// serial:NUMBER, socket:PATH or product:WORDS. Such an address stays right when
-// ports are numbered anew.
-func IsAddress(address string) bool {
-	kind, _, ok := strings.Cut(address, ":")
-	_, known := addressKinds[kind]
-	return ok && known
-}
-
-// Resolve finds the path of the one port that an address picks. A product
-// matches if all its words are in make and product. None, and more than one,
-// is an error that lists what there is.
-func Resolve(address string, all []Port) (string, error) {
-	kind, want, _ := strings.Cut(address, ":")
-	of := addressKinds[kind]
-	var found []Port
+// Resolve finds the one port that an address picks by what is known of its
+// adapter; any other address stays as it is. A product matches if all its words are
+// in make and product. None, and more than one, is an error that lists what there
+// is.
+func Resolve(a port.Address, all []Entry) (port.Address, error) {
+	of, ok := knownBy[a.Scheme]
+	if !ok {
+		return a, nil
+	}
+	want := a.Where
+	var found []Entry
 	for _, p := range all {
 		got := of(p)
 		if got == "" {
 			continue
 		}
 		match := strings.EqualFold(got, want)
-		if kind == "product" {
+		if a.Scheme == port.ByProduct {
 			match = want != ""
 			for _, w := range strings.Fields(strings.ToLower(want)) {
 				match = match && strings.Contains(strings.ToLower(got), w)
@@ -73,7 +70,7 @@ func Resolve(address string, all []Port) (string, error) {
 	}
 	switch len(found) {
 	case 1:
-		return found[0].Path, nil
+		return port.Address{Where: found[0].Path}, nil
 	case 0:
 		var there []string
 		for _, p := range all {
@@ -82,19 +79,19 @@ func Resolve(address string, all []Port) (string, error) {
 			}
 		}
 		if len(there) == 0 {
-			return "", fmt.Errorf("no port has the address %s: no adapter is plugged in that tells its %s", address, kind)
+			return a, fmt.Errorf("no port has the address %s: no adapter is plugged in that tells its %s", a, a.Scheme)
 		}
-		return "", fmt.Errorf("no port has the address %s: there are %s", address, strings.Join(there, ", "))
+		return a, fmt.Errorf("no port has the address %s: there are %s", a, strings.Join(there, ", "))
 	}
 	var both []string
 	for _, p := range found {
 		both = append(both, p.line())
 	}
-	return "", fmt.Errorf("the address %s is that of %d ports: %s. Tell them apart by serial number or by socket", address, len(found), strings.Join(both, "; "))
+	return a, fmt.Errorf("the address %s is that of %d ports: %s. Tell them apart by serial number or by socket", a, len(found), strings.Join(both, "; "))
 }
 
 // line is a port in short.
-func (p Port) line() string {
+func (p Entry) line() string {
 	s := p.Path
 	if p.Serial != "" {
 		s += " serial " + p.Serial
@@ -106,7 +103,7 @@ func (p Port) line() string {
 }
 
 // sortPorts puts ports in the order of their names, numbers as numbers.
-func sortPorts(all []Port) {
+func sortPorts(all []Entry) {
 	key := func(s string) (string, int) {
 		i := len(s)
 		for i > 0 && s[i-1] >= '0' && s[i-1] <= '9' {
@@ -125,12 +122,12 @@ func sortPorts(all []Port) {
 
 // Change is a port that has appeared or gone.
 type Change struct {
-	Appeared bool `json:"appeared"`
-	Port     Port `json:"port"`
+	Appeared bool  `json:"appeared"`
+	Port     Entry `json:"port"`
 }
 
 // differences are the changes from one listing to the next.
-func differences(before, after []Port) []Change {
+func differences(before, after []Entry) []Change {
 	had, has := map[string]bool{}, map[string]bool{}
 	for _, p := range before {
 		had[p.Path] = true
@@ -152,7 +149,7 @@ func differences(before, after []Port) []Change {
 
 // tellChanges lists the ports anew, tells what has changed and returns the new
 // listing.
-func tellChanges(before []Port, tell func(Change)) ([]Port, error) {
+func tellChanges(before []Entry, tell func(Change)) ([]Entry, error) {
 	after, err := List()
 	if err != nil {
 		return nil, err

@@ -11,14 +11,14 @@ import (
 
 // ListBelow lists the ports of a Linux system whose root directory is given: its
 // sys, dev and proc are read.
-func ListBelow(root string) ([]Port, error) {
+func ListBelow(root string) ([]Entry, error) {
 	class := filepath.Join(root, "sys/class/tty")
 	entries, err := os.ReadDir(class)
 	if err != nil {
 		return nil, err
 	}
 	consoles := strings.Fields(read(filepath.Join(class, "console/active")))
-	var all []Port
+	var all []Entry
 	for _, e := range entries {
 		device, err := filepath.EvalSymlinks(filepath.Join(class, e.Name(), "device"))
 		if err != nil {
@@ -27,7 +27,7 @@ func ListBelow(root string) ([]Port, error) {
 		if read(filepath.Join(class, e.Name(), "type")) == "0" {
 			continue // a place on the board for a port that is not there
 		}
-		p := Port{Path: "/dev/" + e.Name(), HeldBy: []Holder{}}
+		p := Entry{Path: "/dev/" + e.Name(), HeldBy: []Holder{}}
 		for _, c := range consoles {
 			p.Console = p.Console || c == e.Name()
 		}
@@ -59,7 +59,7 @@ func read(path string) string {
 // describe goes up from a port's device to the adapter that it is part of: the
 // first folder above that holds a vendor number is the USB device, and the one
 // below it the interface.
-func describe(p *Port, root, device string) {
+func describe(p *Entry, root, device string) {
 	// Ports on the board hang below general devices named port and ctrl; the
 	// driver that says something is further up.
 	for dir, n := device, 0; n < 3 && (p.Driver == "" || p.Driver == "port" || p.Driver == "ctrl"); dir, n = filepath.Dir(dir), n+1 {
@@ -93,7 +93,7 @@ func describe(p *Port, root, device string) {
 
 // holders finds the programs that have ports open, in one walk over the process
 // table.
-func holders(root string, all []Port) map[string][]Holder {
+func holders(root string, all []Entry) map[string][]Holder {
 	wanted := map[string]bool{}
 	for _, p := range all {
 		wanted[p.Path] = true
@@ -124,7 +124,7 @@ func holders(root string, all []Port) map[string][]Holder {
 }
 
 // judge says whether the port may be opened now, and what to do if not.
-func (p *Port) judge(path string) {
+func (p *Entry) judge(path string) {
 	p.Free = true
 	if err := port.MayOpen(path); err != nil {
 		p.Free, p.Hint = false, err.Error()

@@ -13,14 +13,14 @@ import (
 
 // List lists the ports of this machine. On this system only their names are
 // known.
-func List() ([]Port, error) {
+func List() ([]Entry, error) {
 	names, err := serial.GetPortsList()
 	if err != nil {
 		return nil, err
 	}
-	var all []Port
+	var all []Entry
 	for _, n := range names {
-		p := Port{Path: n, HeldBy: []Holder{}, Free: true}
+		p := Entry{Path: n, HeldBy: []Holder{}, Free: true}
 		if err := port.MayOpen(n); err != nil {
 			p.Free, p.Hint = false, err.Error()
 		}

@@ -10,15 +10,14 @@ import (
 	"time"
 
 	"uparrot/core/record"
-	"uparrot/core/station"
 	"uparrot/core/uart"
 )
 
-// Port is the conversation at one port.
-type Port struct {
+// Talk is the conversation at one port.
+type Talk struct {
 	Name     string
 	OpenedAt time.Time
-	Opened   station.Opened
+	Opened   record.Opened
 	Line     uart.Line // when it was opened
 	First    []Heard   // what came before anything was said; After counts from the opening
 	Turns    []Turn
@@ -49,7 +48,7 @@ const Most = 64 << 20
 
 // Read reads the conversations of a record, in the order in which the ports were
 // opened.
-func Read(r io.Reader) ([]*Port, record.State, error) {
+func Read(r io.Reader) ([]*Talk, record.State, error) {
 	c := &reader{ports: map[string]*talk{}}
 	state, err := record.Read(r, c.take)
 	for _, p := range c.list {
@@ -59,14 +58,14 @@ func Read(r io.Reader) ([]*Port, record.State, error) {
 }
 
 type reader struct {
-	list  []*Port
+	list  []*Talk
 	ports map[string]*talk
 	size  int
 }
 
 // talk is the state of one port's conversation.
 type talk struct {
-	*Port
+	*Talk
 	line   uart.Line
 	said   []byte // that is no line yet
 	saidAt time.Time
@@ -118,9 +117,9 @@ func (c *reader) take(e record.Event) error {
 func (c *reader) port(e record.Event) *talk {
 	t := c.ports[e.Port]
 	if t == nil {
-		t = &talk{Port: &Port{Name: e.Port, OpenedAt: e.Time}}
+		t = &talk{Talk: &Talk{Name: e.Port, OpenedAt: e.Time}}
 		c.ports[e.Port] = t
-		c.list = append(c.list, t.Port)
+		c.list = append(c.list, t.Talk)
 	}
 	return t
 }
@@ -134,10 +133,7 @@ func (c *reader) open(e record.Event) error {
 	if err := json.Unmarshal(e.Data, &t.Opened); err != nil {
 		return fmt.Errorf("what the record says of the port %s cannot be read: %w", e.Port, err)
 	}
-	t.line.Speed = t.Opened.Speed
-	if frame, err := uart.ParseFrame(t.Opened.Frame); err == nil {
-		t.line.Frame = frame
-	}
+	t.line = uart.Line{Speed: t.Opened.Speed, Frame: t.Opened.Frame}
 	t.Line = t.line
 	return nil
 }

@@ -1,0 +1,136 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"uparrot/core/bench"
+	"uparrot/core/record"
+	"uparrot/core/session"
+	"uparrot/core/talk"
+	"uparrot/core/verdict"
+)
+
+// demoByHand is what a person says to a radio in the demo, mistakes included.
+var demoByHand = []string{"AT", "ATI", "AT~NODE?", "AT~GRUOP=7", "AT~GROUP=300", "AT~GROUP=7", "AT~GROUP?", "AT~POWER=10", "AT~POWER?"}
+
+// learn speaks with a radio by hand, makes a procedure of that, performs it, and
+// performs it once more at a stand-in made of the record.
+func (d *demonstration) learn() error {
+	recordFile := filepath.Join(d.dir, demoEvidence, "by-hand.record")
+	learned := filepath.Join(d.dir, demoEvidence, "by-hand.parrot")
+	stations, err := d.ports.Stations("valley")
+	if err != nil {
+		return err
+	}
+	hand := evidenceFlags{Keep: d.keep}
+	hand.Record, hand.NoFiling = recordFile, true
+	if _, err := d.conduct(hand, at("talk", "talk", d.ports, stations...), nil, func(events *record.Stream) (verdict.Verdict, error) {
+		t := &talk.Talker{Station: stations[0], Events: events, Tell: func(talk.Event) {}}
+		err := t.Open(d.ctx)
+		if err == nil {
+			for _, l := range demoByHand {
+				if err = t.Say(d.ctx, false, l); err != nil {
+					break
+				}
+				_ = t.Answered(d.ctx) // a refusal is an answer too
+			}
+			err = errors.Join(err, t.Close())
+		}
+		return verdict.Measured, err
+	}); err != nil {
+		return err
+	}
+	d.err.line("said by hand: %s", strings.Join(demoByHand, "  "))
+	if err := d.doLearn(recordFile, learned, "What was tried by hand", ""); err != nil {
+		return err
+	}
+	text, err := os.ReadFile(learned)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(d.out, "\n%s", text)
+	again, err := bench.OfRecord(recordFile)
+	if err != nil {
+		return err
+	}
+	live, err := session.Wake(again, again.LinkDir(), nil)
+	if err != nil {
+		return err
+	}
+	for i, where := range []struct {
+		at    string
+		ports *session.Ports
+	}{{"the radio itself", d.ports}, {"the radio as it was recorded", &session.Ports{Bench: again}}} {
+		p, err := d.procedure(where.ports, learned, filepath.Join(d.dir, demoEvidence, []string{"learned.record", "answered-again.record"}[i]), "")
+		if err != nil {
+			return errors.Join(err, live.End())
+		}
+		res, err := p.Do(d.ctx)
+		if err != nil {
+			return errors.Join(err, live.End())
+		}
+		d.err.line("the learned procedure at %s: %s", where.at, res.Verdict)
+		d.came(res.Verdict)
+	}
+	return live.End()
+}
+
+// demoReports makes a page of each record, and one record in every other form.
+func (a *app) demoReports(dir string) error {
+	type page struct{ record, form, out string }
+	var pages []page
+	in := func(name string) string { return filepath.Join(dir, demoEvidence, name) }
+	for _, r := range demoRecords {
+		pages = append(pages, page{filepath.Join(dir, r), "html", in(strings.TrimSuffix(r, ".record") + ".html")})
+	}
+	found, err := filepath.Glob(in("*.record"))
+	if err != nil {
+		return err
+	}
+	for _, r := range found {
+		pages = append(pages, page{r, "html", strings.TrimSuffix(r, ".record") + ".html"})
+	}
+	for form, ending := range map[string]string{"junit": "junit.xml", "csv": "csv", "text": "txt", "hex": "hex.txt", "pcapng": "pcapng", "markdown": "md"} {
+		pages = append(pages, page{filepath.Join(dir, demoRecords[0]), form, in("valley." + ending)})
+	}
+	for _, p := range pages {
+		f, err := os.Open(p.record)
+		if err != nil {
+			return err
+		}
+		_, err = a.view(f, p.form, "", p.out)
+		if err := errors.Join(err, f.Close()); err != nil {
+			return fmt.Errorf("%s as %s: %w", p.record, p.form, err)
+		}
+	}
+	a.err.line("%s made, %d of them pages to open in a browser", count(len(pages), "report"), len(demoRecords)+len(found))
+	return nil
+}
+
+// demoLedger shows what the ledger says of the demo.
+func (a *app) demoLedger(ctx context.Context, dir string) error {
+	for _, words := range [][]string{{"--last", "0"}, {"yield", "--procedure", "brake"}, {"trend", "transmitted power"}} {
+		var out bytes.Buffer
+		sub := &app{in: strings.NewReader(""), out: &out, err: a.err}
+		cmd := sub.root()
+		cmd.SetArgs(append(append([]string{"results"}, words...), "--ledger", filepath.Join(dir, demoEvidence, demoLedgerFile)))
+		if err := cmd.ExecuteContext(ctx); err != nil {
+			return err
+		}
+		for i, w := range words {
+			if strings.Contains(w, " ") {
+				words[i] = strconv.Quote(w)
+			}
+		}
+		a.err.line("%s", a.err.faint(strings.TrimSpace("uparrot results "+strings.TrimPrefix(strings.Join(words, " "), "--last 0"))))
+		fmt.Fprintln(a.out, out.String())
+	}
+	return nil
+}

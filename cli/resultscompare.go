@@ -1,0 +1,128 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/core/ledger"
+	"uparrot/core/record"
+	"uparrot/core/verdict"
+)
+
+func (a *app) resultsCompare() *cobra.Command {
+	cmd := a.withLedger(&cobra.Command{
+		Use:     "compare RUN RUN",
+		Short:   "Two runs of one unit side by side: what has changed",
+		Example: "uparrot results compare 6ac48088 last",
+		Args:    args(2, 2, "two runs"),
+	}, func(cmd *cobra.Command, l *ledger.Ledger, _ ledger.Filter, args []string) error {
+		x, err := readRun(cmd, l, args[0])
+		if err != nil {
+			return err
+		}
+		y, err := readRun(cmd, l, args[1])
+		if err != nil {
+			return err
+		}
+		if a.json {
+			return a.printJSON(map[string]any{"a": x, "b": y})
+		}
+		a.compareRuns(x, y)
+		return nil
+	})
+	cmd.Flags().BoolVar(&a.json, "json", false, "print both runs as JSON")
+	return cmd
+}
+
+func (a *app) compareRuns(x, y wholeRun) {
+	s := newScreen(a.out)
+	if x.Unit != y.Unit {
+		a.err.line("these are runs of different units: %s and %s", named(x.Unit), named(y.Unit))
+	}
+	if x.Title != y.Title {
+		a.err.line("these are runs of different procedures: %s and %s", oneLine(x.Title), oneLine(y.Title))
+	}
+	fmt.Fprintf(a.out, "%s\n\n", s.bold(runTitle(x.Run)))
+	v := func(word string) string { return s.verdict(verdict.Verdict(oneLine(word)), 0) }
+	rows := [][]string{{"", "A " + x.Run.Run[:8], "B " + y.Run.Run[:8], ""}, {"began", localMinute(x.Began), localMinute(y.Began), ""}, {"unit", named(x.Unit), named(y.Unit), ""}, {"verdict", v(x.Verdict), v(y.Verdict), ""}}
+	table(a.out, rows)
+	steps := func(r wholeRun) map[string]ledger.Step {
+		m := map[string]ledger.Step{}
+		for _, st := range r.Steps {
+			m[st.Title] = st
+		}
+		return m
+	}
+	inX, inY := steps(x), steps(y)
+	rows = [][]string{{"step", "A", "B", ""}}
+	for _, title := range both(x.Steps, y.Steps, func(st ledger.Step) string { return st.Title }) {
+		change := ""
+		if inX[title].Verdict != inY[title].Verdict {
+			change = "changed"
+		}
+		rows = append(rows, []string{oneLine(title), v(inX[title].Verdict), v(inY[title].Verdict), change})
+	}
+	if len(rows) > 1 {
+		fmt.Fprintln(a.out)
+		table(a.out, rows)
+	}
+	values := func(r wholeRun) map[string]record.Measurement {
+		m := map[string]record.Measurement{}
+		for _, one := range r.Measurements {
+			m[one.What] = one // of several the last
+		}
+		return m
+	}
+	mx, my := values(x), values(y)
+	rows = [][]string{{"measurement", "A", "B", "B less A"}}
+	for _, what := range both(x.Measurements, y.Measurements, func(m record.Measurement) string { return m.What }) {
+		p, inA := mx[what]
+		q, inB := my[what]
+		row := []string{oneLine(what), "", "", ""}
+		if inA {
+			row[1] = withUnit(plainNumber(p.Value), p.Unit)
+		}
+		if inB {
+			row[2] = withUnit(plainNumber(q.Value), q.Unit)
+		}
+		if inA && inB {
+			row[3] = withUnit(fmt.Sprintf("%+.6g", q.Value-p.Value), q.Unit)
+		}
+		rows = append(rows, row)
+	}
+	if len(rows) > 1 {
+		fmt.Fprintln(a.out)
+		table(a.out, rows)
+	}
+	rows = [][]string{{"link", "A lost", "B lost", "A 95 %", "B 95 %"}}
+	for i, k := range x.Links {
+		if i < len(y.Links) {
+			m := y.Links[i]
+			rows = append(rows, []string{oneLine(k.From + " to " + k.To), fmt.Sprintf("%d of %d", k.Lost, k.Sent), fmt.Sprintf("%d of %d", m.Lost, m.Sent), maybe(k.P95MS, "%.1f ms"), maybe(m.P95MS, "%.1f ms")})
+		}
+	}
+	if len(rows) > 1 {
+		fmt.Fprintln(a.out)
+		table(a.out, rows)
+		a.err.line("whether that is more than chance: uparrot link compare with both records")
+	}
+}
+
+func named(unit string) string {
+	if unit == "" {
+		return "(no unit named)"
+	}
+	return oneLine(unit)
+}
+
+// both are the names in two lists, in their order, each once.
+func both[T any](x, y []T, name func(T) string) []string {
+	var names []string
+	for _, v := range append(append([]T{}, x...), y...) {
+		if n := name(v); !contains(names, n) {
+			names = append(names, n)
+		}
+	}
+	return names
+}

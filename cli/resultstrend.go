@@ -1,0 +1,132 @@
+package cli
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/core/ledger"
+	"uparrot/core/record"
+	"uparrot/core/report"
+	"uparrot/core/session"
+	"uparrot/core/source"
+	"uparrot/core/verdict"
+)
+
+func (a *app) resultsTrend() *cobra.Command {
+	var plot string
+	cmd := a.withLedger(&cobra.Command{
+		Use:   "trend MEASUREMENT",
+		Short: "A measurement over units and time: mean, spread, capability against its limits",
+		Long: `Tells how a measurement spreads over units and time, and how its limits stand to
+that: Ppk by the spread of all values (ISO 22514-2), Cpk by that of neighbouring ones
+(ISO 7870-2), each with its 95 % interval. Without a MEASUREMENT their names are listed.`,
+		Example: `uparrot results trend "transmitted power" --plot power.png`,
+		Args:    args(0, 1, "one measurement"),
+	}, func(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter, args []string) error {
+		names, err := l.Names(cmd.Context())
+		if err != nil {
+			return err
+		}
+		if len(args) == 0 {
+			for _, n := range names {
+				fmt.Fprintln(a.out, oneLine(n))
+			}
+			return nil
+		}
+		if !contains(names, args[0]) {
+			return &session.Misuse{What: fmt.Sprintf("the ledger has no measurement %q. %s", args[0], source.DidYouMean(args[0], names))}
+		}
+		t, err := l.Trend(cmd.Context(), args[0], f)
+		if err != nil {
+			return err
+		}
+		if t.N == 0 {
+			return &session.Misuse{What: fmt.Sprintf("no run that was asked for has measured %q", args[0])}
+		}
+		if plot != "" {
+			if err := trendPicture(plot, t); err != nil {
+				return err
+			}
+		}
+		if a.json {
+			return a.printJSON(t)
+		}
+		a.showTrend(t)
+		return nil
+	})
+	cmd.Flags().StringVar(&plot, "plot", "", "draw the values in order to this file, .png or .svg")
+	cmd.Flags().BoolVar(&a.json, "json", false, "print the result as JSON")
+	return cmd
+}
+
+func trendPicture(file string, t ledger.Trend) error {
+	if !strings.HasSuffix(file, ".png") && !strings.HasSuffix(file, ".svg") {
+		return &session.Misuse{What: fmt.Sprintf("--plot %s: wanted a file that ends in .png or .svg", file)}
+	}
+	points := make([]report.TrendPoint, len(t.Values))
+	for i, v := range t.Values {
+		points[i] = report.TrendPoint{Value: v.Value, Low: v.Low, High: v.High, Passed: v.Verdict == verdict.Passed}
+	}
+	return report.Trend(t.What, t.Unit, t.Mean, points, file)
+}
+
+// mostUnits is how many units are listed one by one.
+const mostUnits = 40
+
+func (a *app) showTrend(t ledger.Trend) {
+	s := newScreen(a.out)
+	fmt.Fprintf(a.out, "%s: %s at %s, %s to %s\n", s.bold(oneLine(t.What)), count(t.N, "value"), count(t.Units, "unit"), localMinute(t.Values[0].Run.Began), localMinute(t.Values[t.N-1].Run.Began))
+	byUnit := map[string][]ledger.Value{}
+	var units []string
+	for _, v := range t.Values {
+		if byUnit[v.Run.Unit] == nil {
+			units = append(units, v.Run.Unit)
+		}
+		byUnit[v.Run.Unit] = append(byUnit[v.Run.Unit], v)
+	}
+	sort.Strings(units)
+	rows := [][]string{{"unit", "values", "mean", "least", "greatest", "latest", ""}}
+	for i, u := range units {
+		if i == mostUnits {
+			break
+		}
+		one := ledger.NewTrend(t.What, byUnit[u])
+		last := byUnit[u][one.N-1]
+		note := ""
+		if one.Failed > 0 {
+			note = fmt.Sprintf("%d outside", one.Failed)
+		}
+		rows = append(rows, []string{named(u), fmt.Sprint(one.N), plainNumber(one.Mean), plainNumber(one.Min), plainNumber(one.Max), plainNumber(last.Value), note})
+	}
+	fmt.Fprintln(a.out)
+	table(a.out, rows)
+	if len(units) > mostUnits {
+		fmt.Fprintf(a.out, "and %d more units\n", len(units)-mostUnits)
+	}
+	rows = [][]string{{"mean", withUnit(plainNumber(t.Mean), t.Unit)}}
+	if t.SD != nil {
+		rows = append(rows, []string{"spread", fmt.Sprintf("standard deviation %s, %s to %s", withUnit(plainNumber(*t.SD), t.Unit), plainNumber(t.Min), withUnit(plainNumber(t.Max), t.Unit))})
+	}
+	rows = append(rows, []string{"outside", fmt.Sprintf("%d of %d outside their limits", t.Failed, t.N)})
+	switch {
+	case t.Moved:
+		rows = append(rows, []string{"limits", "not the same for all values, so no capability is told"})
+	case t.Low != nil || t.High != nil:
+		rows = append(rows, []string{"limits", withUnit(record.Measurement{Low: t.Low, High: t.High}.Range(), t.Unit)})
+	}
+	index := func(name, of string, x *ledger.Index) {
+		if x != nil {
+			rows = append(rows, []string{name, fmt.Sprintf("%.2f, with 95 %% confidence %.2f to %.2f (%s)", x.Value, x.Low, x.High, of)})
+		}
+	}
+	index("Ppk", "spread of all values", t.Ppk)
+	index("Cpk", "spread of neighbouring values", t.Cpk)
+	fmt.Fprintln(a.out)
+	table(a.out, rows)
+	if t.Ppk != nil && t.N < ledger.EnoughForIndex {
+		fmt.Fprintf(a.out, "\n%s are few for a capability: %d or more make it worth telling.\n", count(t.N, "value"), ledger.EnoughForIndex)
+	}
+}

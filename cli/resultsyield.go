@@ -1,0 +1,61 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/core/ledger"
+	"uparrot/core/report"
+	"uparrot/core/stats"
+)
+
+func (a *app) resultsYield() *cobra.Command {
+	cmd := a.withLedger(&cobra.Command{
+		Use:   "yield",
+		Short: "How many units passed at first and in the end, and which steps they failed at",
+		Long: `Tells for each procedure how many units passed in their first run and how many in
+their last, with 95 % intervals (Wilson), and which steps failed. A run that never came
+to its end has not passed. Runs that named no unit are counted apart.`,
+		Example: "uparrot results yield --since 2026-11-02",
+		Args:    args(0, 0, "no arguments"),
+	}, func(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter, _ []string) error {
+		yields, err := l.Yields(cmd.Context(), f)
+		if err != nil {
+			return err
+		}
+		if a.json {
+			return a.printJSON(yields)
+		}
+		s := newScreen(a.out)
+		for i, y := range yields {
+			if i > 0 {
+				fmt.Fprintln(a.out)
+			}
+			title := oneLine(y.Title)
+			if title == "" {
+				title = "(ended before its beginning)"
+			}
+			fmt.Fprintln(a.out, s.bold(title))
+			rows := [][]string{{"  units", fmt.Sprintf("%d in %s", y.Units, count(y.Runs, "run"))}}
+			if y.Units > 0 {
+				rows = append(rows, []string{"  first pass", passed(y.First, y.Units)}, []string{"  final", passed(y.Final, y.Units)})
+			}
+			if y.Unnamed > 0 {
+				rows = append(rows, []string{"  unnamed", fmt.Sprintf("%s named no unit (--unit) and count for neither", count(y.Unnamed, "run"))})
+			}
+			for _, st := range y.Steps {
+				rows = append(rows, []string{"  failed at", fmt.Sprintf("%s: %s at %s", oneLine(st.Title), count(st.Runs, "run"), count(st.Units, "unit"))})
+			}
+			table(a.out, rows)
+		}
+		return nil
+	})
+	cmd.Flags().BoolVar(&a.json, "json", false, "print the result as JSON")
+	return cmd
+}
+
+// passed is how many of so many units passed, with the share that this points to.
+func passed(s stats.Share, units int) string {
+	return fmt.Sprintf("%.0f of %d: %s", s.Ratio*float64(units), units, report.Share(s))
+}

@@ -1,0 +1,164 @@
+package bench
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"uparrot/core/dialog"
+	"uparrot/core/phrasebook"
+	"uparrot/core/port"
+	"uparrot/core/record"
+	"uparrot/core/uart"
+)
+
+// Station is one port with all that is known of it.
+type Station struct {
+	Name       string // in records and messages
+	Address    port.Address
+	Setup      phrasebook.Setup
+	Phrasebook *phrasebook.Phrasebook // nil if there is none
+
+	// Dial opens the port; nil means port.Open at Address.
+	Dial func() (port.Port, error)
+}
+
+// Port opens the port without a conversation. A stream, which may be nil, is told of
+// what goes over it; closing the port tells that too.
+func (s *Station) Port(events *record.Stream) (port.Port, error) {
+	dev, err := s.dial()
+	if err != nil {
+		return nil, err
+	}
+	events.Emit(record.Event{Kind: record.Open, Port: s.Name, Value: s.opened()})
+	return &told{dev, events, s.Name}, nil
+}
+
+// told is a port that a stream is told of.
+type told struct {
+	port.Port
+	events *record.Stream
+	name   string
+}
+
+// Unwrap is the port itself.
+func (t *told) Unwrap() port.Port { return t.Port }
+
+func (t *told) Read(b []byte) (int, error) {
+	n, err := t.Port.Read(b)
+	if n > 0 {
+		t.events.Bytes(time.Now(), record.In, t.name, b[:n])
+	}
+	return n, err
+}
+
+func (t *told) Write(ctx context.Context, b []byte) (int, error) {
+	t.events.Bytes(time.Now(), record.Out, t.name, b)
+	return t.Port.Write(ctx, b)
+}
+
+func (t *told) SetLine(l uart.Line) error {
+	err := t.Port.SetLine(l)
+	if err == nil {
+		t.events.Emit(record.Event{Kind: record.Changed, Port: t.name, Text: l.String(), Value: record.ChangedLine{Speed: l.Speed, Frame: l.Frame}})
+	}
+	return err
+}
+
+func (t *told) Close() error {
+	err := t.Port.Close()
+	t.events.Emit(record.Event{Kind: record.Close, Port: t.name})
+	return err
+}
+
+// dial opens the port and sets its flow control.
+func (s *Station) dial() (port.Port, error) {
+	open := s.Dial
+	if open == nil {
+		open = func() (port.Port, error) { return port.Open(s.Address, s.Setup.Line()) }
+	}
+	dev, err := open()
+	if err != nil {
+		return nil, err
+	}
+	if s.Setup.Flow > uart.NoFlow {
+		if err := port.SetFlow(dev, s.Setup.Flow); err != nil {
+			return nil, errors.Join(err, dev.Close())
+		}
+	}
+	return dev, nil
+}
+
+// Open opens the port and begins a conversation that a stream, which may be nil, is
+// told of. The dialog is configured by the setup and the phrasebook; adjust,
+// if not nil, may change that.
+func (s *Station) Open(events *record.Stream, adjust func(*dialog.Config)) (*dialog.Dialog, error) {
+	dev, err := s.dial()
+	if err != nil {
+		return nil, err
+	}
+	cfg := s.config()
+	cfg.Trace = s.tracer(events)
+	if adjust != nil {
+		adjust(&cfg)
+	}
+	events.Emit(record.Event{Kind: record.Open, Port: s.Name, Value: s.opened()})
+	return dialog.Open(dev, cfg), nil
+}
+
+func (s *Station) opened() record.Opened {
+	o := record.Opened{
+		Address: s.Address.String(), Setup: s.Setup.Words(), Dialect: max(s.Setup.Dialect, phrasebook.Lines), Speed: s.Setup.Line().Speed, Frame: s.Setup.Line().Frame,
+		Ending: max(s.Setup.Ending, phrasebook.CRLF), Flow: s.Setup.Flow, Prompt: s.Setup.Prompt.String(),
+	}
+	if s.Phrasebook != nil {
+		o.Phrasebook = s.Phrasebook.File
+	}
+	return o
+}
+
+// config is how a dialog on the port is to be held.
+func (s *Station) config() dialog.Config {
+	c := dialog.Config{Dialect: s.Setup.Dialect, Ending: s.Setup.Ending, Prompt: s.Setup.Prompt.Pattern}
+	if pb := s.Phrasebook; pb != nil {
+		c.Refusals = pb.Refusals()
+		for _, n := range pb.Notices {
+			c.Notices = append(c.Notices, n.Pattern)
+		}
+		if pb.Carrier != nil {
+			c.Notices = append(c.Notices, pb.Carrier.ArrivesPattern)
+		}
+		if pb.Banner != nil {
+			c.Banner = pb.Banner.Pattern
+		}
+	}
+	return c
+}
+
+// Close closes the dialog that Open began.
+func (s *Station) Close(events *record.Stream, d *dialog.Dialog) error {
+	err := d.Close()
+	events.Emit(record.Event{Kind: record.Close, Port: s.Name})
+	return err
+}
+
+// tracer writes what comes and goes at the port into a record.
+func (s *Station) tracer(events *record.Stream) func(dialog.Trace) {
+	if !events.Recording() {
+		return nil
+	}
+	return func(t dialog.Trace) {
+		switch t.Kind {
+		case dialog.Came:
+			events.Bytes(t.Time, record.In, s.Name, t.Bytes)
+		case dialog.Went:
+			events.Bytes(t.Time, record.Out, s.Name, t.Bytes)
+		case dialog.PassedBy, dialog.Dropped:
+			e := record.Event{Time: t.Time, Kind: record.Passed, Port: s.Name}
+			if e.SetBytes(t.Bytes); t.Kind == dialog.Dropped {
+				e.Why = "the inbox was full"
+			}
+			events.Emit(e)
+		}
+	}
+}

@@ -1,0 +1,406 @@
+// Package bits tests a transparent link with a pseudo-random sequence of ITU-T
+// O.150 without gaps.
+package bits
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"sync"
+	"time"
+
+	"uparrot/core/bench"
+	"uparrot/core/dialog"
+	"uparrot/core/link/frame"
+	"uparrot/core/pace"
+	"uparrot/core/prbs"
+	"uparrot/core/record"
+	"uparrot/core/stats"
+	"uparrot/core/verdict"
+)
+
+// Test is a bit error test through a transparent link: a pseudo-random sequence of
+// ITU-T O.150 without gaps, one way.
+type Test struct {
+	A, B    *bench.Station // without B the line of A is looped
+	Pattern string         // prbs9, prbs15 or prbs23
+	Time    time.Duration
+	MaxBER  *float64       // greatest ratio of errored bits allowed; nil is no limit
+	Events  *record.Stream // told of progress (a Result) and, sealed, of the result; nil tells nobody
+	Sleep   pace.Sleep     // nil means pace.Precise
+}
+
+// Name names a result.
+const Name = "bit error test"
+
+// Result is what a bit error test has found. Seconds are those of ITU-T
+// G.821, counted from the first bit that was in step.
+type Result struct {
+	Kind       string          `json:"kind"` // "bit error test"
+	Pattern    string          `json:"pattern"`
+	Sent       int64           `json:"bits_sent"`
+	Compared   int64           `json:"bits_compared"` // in step with the sequence
+	Errored    int64           `json:"bits_errored"`
+	Ratio      stats.Share     `json:"ratio"`
+	Outside    int64           `json:"bits_out_of_step"` // that came while the sequence was not found
+	Slips      int             `json:"slips"`            // losses of step with a shift by whole bits
+	Shifted    int64           `json:"bits_shifted"`     // by all slips; above 0 bits came too many, below 0 they are missing
+	Losses     int             `json:"losses_of_step"`   // all, slips among them
+	Seconds    int             `json:"seconds"`
+	ErroredS   int             `json:"errored_seconds"`
+	Severely   int             `json:"severely_errored_seconds"` // 10^-3 or more of its bits wrong or out of step, or nothing in step
+	Available  int             `json:"available_seconds"`
+	AvailRatio float64         `json:"availability"`
+	Verdict    verdict.Verdict `json:"verdict"`
+	Why        string          `json:"why"`
+}
+
+// The receiver is in step after so many bits in a row that the sequence foretells,
+// and out of it when a quarter of a window is wrong.
+const (
+	stepIn     = 96
+	stepWindow = 128
+	stepOut    = stepWindow / 4
+	slipSearch = 1 << 16 // bits to both sides
+)
+
+// severe is the ratio of G.821 from which a second is severely errored, and
+// availRun how many seconds in a row change availability.
+const (
+	severe   = 1e-3
+	availRun = 10
+)
+
+// bitCounter compares what comes with the sequence.
+type bitCounter struct {
+	degree, tap uint
+	invert      bool
+
+	reg    uint32 // the last bits that came, or while in step the sequence itself
+	have   int    // bits in it, while out of step
+	good   int    // foretold in a row, while out of step
+	inStep bool
+	window [stepWindow]bool // errors of the last bits in step
+	at     int
+	wrong  int    // in the window
+	lost   uint32 // the register when step was lost, going on by itself
+	ever   bool
+
+	res                      Result
+	second                   int64 // that goes on
+	secondBits, secondErrors int64
+	secondOut                int64 // bits out of step
+	began                    time.Time
+	seconds                  []byte // a mark for each: what it was
+}
+
+// What a second was.
+const (
+	clean = iota
+	erroredSecond
+	severeSecond
+)
+
+func (c *bitCounter) next(reg uint32) (uint32, uint32) {
+	bit := (reg>>(c.degree-1) ^ reg>>(c.tap-1)) & 1
+	return (reg<<1 | bit) & (1<<c.degree - 1), bit
+}
+
+// feed takes bytes as they come, the lowest bit first, as a serial line sends it.
+func (c *bitCounter) feed(at time.Time, b []byte) {
+	for _, v := range b {
+		for i := range 8 {
+			bit := uint32(v>>i) & 1
+			if c.invert {
+				bit ^= 1
+			}
+			c.bit(at, bit)
+		}
+	}
+}
+
+func (c *bitCounter) bit(at time.Time, bit uint32) {
+	if !c.inStep {
+		c.search(at, bit)
+		return
+	}
+	c.tick(at)
+	var want uint32
+	c.reg, want = c.next(c.reg)
+	bad := bit != want
+	c.res.Compared++
+	c.secondBits++
+	if c.window[c.at] {
+		c.wrong--
+	}
+	c.window[c.at] = bad
+	c.at = (c.at + 1) % stepWindow
+	if bad {
+		c.wrong++
+		c.res.Errored++
+		c.secondErrors++
+	}
+	if c.wrong < stepOut {
+		return
+	}
+	// Out of step: what the window counted were no errors of bits.
+	c.res.Losses++
+	c.res.Errored -= int64(c.wrong)
+	c.secondErrors = max(0, c.secondErrors-int64(c.wrong))
+	c.res.Compared -= stepWindow
+	c.secondBits = max(0, c.secondBits-stepWindow)
+	c.res.Outside += stepWindow
+	c.secondOut += stepWindow
+	c.inStep, c.lost, c.have, c.good = false, c.reg, 0, 0
+	c.window, c.wrong = [stepWindow]bool{}, 0
+}
+
+// search finds the sequence in what comes.
+func (c *bitCounter) search(at time.Time, bit uint32) {
+	c.res.Outside++
+	if c.ever {
+		c.tick(at)
+		c.secondOut++
+		c.lost, _ = c.next(c.lost)
+	}
+	foretold, want := c.next(c.reg)
+	if c.have >= int(c.degree) && bit == want {
+		c.good++
+		c.reg = foretold
+	} else {
+		c.good = 0
+		c.reg = (c.reg<<1 | bit) & (1<<c.degree - 1)
+		c.have = min(c.have+1, int(c.degree))
+	}
+	if c.good < stepIn || c.reg == 0 {
+		return
+	}
+	c.inStep, c.at = true, 0
+	if !c.ever {
+		c.ever, c.began = true, at
+		return
+	}
+	if shift, ok := c.shift(); ok && shift != 0 {
+		c.res.Slips++
+		c.res.Shifted += int64(shift)
+	}
+}
+
+// shift is by how many bits the sequence that comes is behind the one that went on
+// by itself.
+func (c *bitCounter) shift() (int, bool) {
+	ahead, behind := c.lost, c.reg
+	for k := range slipSearch {
+		if ahead == c.reg {
+			return -k, true // bits are missing
+		}
+		if behind == c.lost {
+			return k, true
+		}
+		ahead, _ = c.next(ahead)
+		behind, _ = c.next(behind)
+	}
+	return 0, false
+}
+
+// tick ends the seconds that are over.
+func (c *bitCounter) tick(at time.Time) {
+	now := int64(at.Sub(c.began) / time.Second)
+	for c.second < now && len(c.seconds) < math.MaxInt32 {
+		c.endSecond()
+	}
+}
+
+func (c *bitCounter) endSecond() {
+	// What came out of step was not what was sent, so it counts against its second.
+	bad, all := c.secondErrors+c.secondOut, c.secondBits+c.secondOut
+	kind := byte(clean)
+	switch {
+	case c.secondBits == 0 || float64(bad)/float64(all) >= severe:
+		kind = severeSecond
+	case bad > 0:
+		kind = erroredSecond
+	}
+	c.seconds = append(c.seconds, kind)
+	c.second++
+	c.secondBits, c.secondErrors, c.secondOut = 0, 0, 0
+}
+
+// result sums up. Availability is that of G.821, annex A: it ends with ten severely
+// errored seconds in a row, which count as unavailable, and begins again with ten
+// that are not, which count as available.
+func (c *bitCounter) result() Result {
+	r := c.res
+	r.Kind, r.Ratio = "bit error test", stats.Wilson(int(r.Errored), int(r.Compared))
+	r.Seconds = len(c.seconds)
+	available, run := true, 0
+	for i, s := range c.seconds {
+		if (s == severeSecond) == available {
+			run++
+		} else {
+			run = 0
+		}
+		if run == availRun {
+			available, run = !available, 0
+			for j := i - availRun + 1; j < i; j++ { // they belong to what begins
+				r.count(c.seconds[j], available)
+			}
+			for j := i - availRun + 1; j < i; j++ {
+				r.uncount(c.seconds[j], !available)
+			}
+		}
+		r.count(s, available)
+	}
+	if r.Seconds > 0 {
+		r.AvailRatio = stats.Round(float64(r.Available)/float64(r.Seconds), 6)
+	}
+	return r
+}
+
+// count files a second; errored ones count only in available time.
+func (r *Result) count(second byte, available bool)   { r.file(second, available, 1) }
+func (r *Result) uncount(second byte, available bool) { r.file(second, available, -1) }
+
+func (r *Result) file(second byte, available bool, by int) {
+	if !available {
+		return
+	}
+	r.Available += by
+	if second != clean {
+		r.ErroredS += by
+	}
+	if second == severeSecond {
+		r.Severely += by
+	}
+}
+
+// Patterns are the sequences by name, with their degree.
+var Patterns = map[string]int{"prbs9": 9, "prbs15": 15, "prbs23": 23}
+
+func newBitCounter(pattern string) (*bitCounter, error) {
+	tap, inverted, err := prbs.Shape(Patterns[pattern])
+	if err != nil {
+		return nil, fmt.Errorf("there is no pattern %q", pattern)
+	}
+	return &bitCounter{degree: uint(Patterns[pattern]), tap: tap, invert: inverted}, nil
+}
+
+// Do opens the ports, sends for the time and sums up.
+func (b *Test) Do(ctx context.Context) (res Result, err error) {
+	if b.Sleep == nil {
+		b.Sleep = pace.Precise
+	}
+	ends := []*bench.Station{b.A}
+	if b.B != nil {
+		ends = append(ends, b.B)
+	}
+	for _, s := range ends {
+		if !frame.Through(s.Setup, s.Phrasebook).Binary {
+			return res, frame.NotTransparent(s.Name)
+		}
+	}
+	counter, err := newBitCounter(b.Pattern)
+	if err != nil {
+		return res, err
+	}
+	var mu sync.Mutex
+	dialogs := make([]*dialog.Dialog, len(ends))
+	for i, s := range ends {
+		last := i == len(ends)-1
+		dialogs[i], err = s.Open(b.Events, func(c *dialog.Config) {
+			frame.Bytes(c, func(at time.Time, b []byte) {
+				if last {
+					mu.Lock()
+					defer mu.Unlock()
+					counter.feed(at, b)
+				}
+			})
+		})
+		if err != nil {
+			for j := range i {
+				err = errors.Join(err, ends[j].Close(b.Events, dialogs[j]))
+			}
+			return res, err
+		}
+	}
+	sent, err := b.send(ctx, dialogs[0], func() {
+		if b.Events.Watched() {
+			mu.Lock()
+			r := counter.result()
+			mu.Unlock()
+			b.Events.Emit(record.Event{Kind: record.Progress, Live: r})
+		}
+	})
+	for i, s := range ends {
+		err = errors.Join(err, s.Close(b.Events, dialogs[i]))
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	if counter.secondBits > 0 && err == nil && float64(counter.secondBits) > 0.5*float64(b.A.Setup.Line().Speed)*0.8 {
+		counter.endSecond() // the last one was nearly whole
+	}
+	res = counter.result()
+	res.Pattern, res.Sent = b.Pattern, sent
+	b.judge(&res)
+	if err != nil {
+		res.Verdict = verdict.Broken
+	}
+	b.Events.Emit(record.Event{Kind: record.Result, Text: Name, Verdict: res.Verdict, Value: res})
+	return res, err
+}
+
+func (b *Test) judge(r *Result) {
+	switch {
+	case r.Compared == 0:
+		r.Verdict, r.Why = verdict.Failed, "the sequence was not found in what came"
+	case b.MaxBER == nil:
+		r.Verdict, r.Why = verdict.Passed, "no limit was given, so there was nothing to judge"
+	case r.Losses > 0:
+		r.Verdict = verdict.Failed
+		r.Why = fmt.Sprintf("the sequence was lost %d times, so bits were missing or too many: a ratio of wrong bits does not cover that", r.Losses)
+	default:
+		r.Verdict = r.Ratio.Judge(*b.MaxBER)
+		r.Why = fmt.Sprintf("%.2g of the bits were wrong, with 95 %% confidence %.2g to %.2g, against at most %.2g", r.Ratio.Ratio, r.Ratio.Low, r.Ratio.High, *b.MaxBER)
+	}
+}
+
+// chunkTime is how much of the sequence is written at once.
+const chunkTime = 20 * time.Millisecond
+
+// send writes the sequence without gaps: what is written is always a little ahead
+// of the wire.
+func (b *Test) send(ctx context.Context, d *dialog.Dialog, tell func()) (bits int64, err error) {
+	g, err := prbs.New(Patterns[b.Pattern])
+	if err != nil {
+		return 0, err
+	}
+	line := b.A.Setup.Line()
+	chunk := make([]byte, max(1, line.Chars(chunkTime)))
+	start := time.Now()
+	told := start
+	for n := 0; ; n++ {
+		due := start.Add(line.Time(n*len(chunk)) - 2*chunkTime)
+		if due.Sub(start) > b.Time {
+			break
+		}
+		if !pace.Until(ctx, due, b.Sleep, nil) {
+			return bits, context.Cause(ctx)
+		}
+		g.Fill(chunk)
+		if _, err := d.SayBytes(ctx, chunk); err != nil {
+			return bits, err
+		}
+		bits += int64(8 * len(chunk))
+		if time.Since(told) > 200*time.Millisecond {
+			told = time.Now()
+			tell()
+		}
+	}
+	select { // what is on its way
+	case <-time.After(time.Second):
+	case <-ctx.Done():
+		return bits, context.Cause(ctx)
+	}
+	return bits, nil
+}

@@ -1,0 +1,156 @@
+package bits
+
+import (
+	"math"
+	"math/rand/v2"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"uparrot/core/bench"
+	"uparrot/core/port"
+	"uparrot/core/prbs"
+	"uparrot/core/sim"
+	"uparrot/core/uart"
+	"uparrot/core/verdict"
+)
+
+// sequence is so many bytes of a pattern.
+func sequence(t *testing.T, pattern string, n int) []byte {
+	t.Helper()
+	s, err := prbs.New(Patterns[pattern])
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := make([]byte, n)
+	s.Fill(b)
+	return b
+}
+
+// counted feeds bytes at 1200 a second and sums up.
+func counted(t *testing.T, pattern string, b []byte) BitsResult {
+	t.Helper()
+	c, err := newBitCounter(pattern)
+	if err != nil {
+		t.Fatal(err)
+	}
+	start := time.Unix(0, 0)
+	for i := range b {
+		c.feed(start.Add(time.Duration(i)*time.Second/1200), b[i:i+1])
+	}
+	return c.result()
+}
+
+// Errored bits and slips are counted as they were made, in every pattern.
+func TestBits(t *testing.T) {
+	for pattern := range Patterns {
+		rng := rand.New(rand.NewPCG(1, 2))
+		b := sequence(t, pattern, 60_000)
+		if r := counted(t, pattern, b); r.Errored != 0 || r.Slips != 0 || r.Losses != 0 || r.Compared < 8*60_000-200 || r.Seconds != 49 || r.ErroredS != 0 || r.AvailRatio != 1 {
+			t.Errorf("%s, clean: %+v", pattern, r)
+		}
+		wrong := append([]byte(nil), b...)
+		made := map[int]bool{}
+		for len(made) < 200 {
+			at := 100 + rng.IntN(len(b)-200)
+			if !made[at] {
+				made[at] = true
+				wrong[at] ^= 1 << rng.IntN(8)
+			}
+		}
+		if r := counted(t, pattern, wrong); r.Errored != 200 || r.Losses != 0 {
+			t.Errorf("%s, 200 errors: %+v", pattern, r)
+		}
+		// A byte lost, three bytes too many, a long gap.
+		slipped := append([]byte(nil), b[:20_000]...)
+		slipped = append(slipped, b[20_001:30_000]...)
+		slipped = append(slipped, 1, 2, 3)
+		slipped = append(slipped, b[30_000:40_000]...)
+		slipped = append(slipped, b[40_100:]...)
+		r := counted(t, pattern, slipped)
+		if want := int64(-8 + 24 - 800); pattern == "prbs9" { // its period is shorter than the gap: 511 bits
+			if r.Slips != 3 {
+				t.Errorf("%s, slips: %+v", pattern, r)
+			}
+		} else if r.Slips != 3 || r.Shifted != want {
+			t.Errorf("%s, slips by %d: %+v", pattern, want, r)
+		}
+		if r.Errored > 20 {
+			t.Errorf("%s: slips were taken for %d errors", pattern, r.Errored)
+		}
+		noise := make([]byte, 20_000)
+		for i := range noise {
+			noise[i] = byte(rng.IntN(256))
+		}
+		if r := counted(t, pattern, noise); r.Compared > 1000 {
+			t.Errorf("%s: the sequence was found in noise: %+v", pattern, r)
+		}
+	}
+	if _, err := newBitCounter("prbs7"); err == nil {
+		t.Error("took a pattern that there is not")
+	}
+}
+
+// Seconds and availability as G.821 counts them.
+func TestSeconds(t *testing.T) {
+	for marks, want := range map[string][4]int{ // errored, severe, available, all
+		"":                          {0, 0, 0, 0},
+		"....":                      {0, 0, 4, 4},
+		".e.E.":                     {2, 1, 5, 5},
+		"..EEEEEEEEE..":             {9, 9, 13, 13}, // nine in a row are not enough
+		"..EEEEEEEEEE..":            {0, 0, 2, 14},
+		"..EEEEEEEEEEEE.........":   {0, 0, 2, 23},
+		"..EEEEEEEEEEEE..........e": {1, 0, 13, 25},
+	} {
+		c := &bitCounter{}
+		for _, m := range marks {
+			c.seconds = append(c.seconds, map[rune]byte{'.': clean, 'e': erroredSecond, 'E': severeSecond}[m])
+		}
+		r := c.result()
+		if got := [4]int{r.ErroredS, r.Severely, r.Available, r.Seconds}; got != want {
+			t.Errorf("%q: %v, want %v", marks, got, want)
+		}
+	}
+}
+
+// Through two Fieldfares whose air loses packets: what is missing shows as slips,
+// never as a flood of errors. Over a loop nothing is wrong.
+func TestBitsThroughRadios(t *testing.T) {
+	for _, loss := range []float64{0, 0.02} {
+		synctest.Test(t, func(t *testing.T) {
+			b, err := sim.New(sim.Config{Sleep: time.Sleep, Air: sim.Air{Seed: 2, Loss: loss}, Modules: []sim.Module{
+				{Name: "a", Family: "fieldfare", Line: uart.Line{Speed: 9600}}, {Name: "b", Family: "fieldfare", Line: uart.Line{Speed: 9600}},
+			}})
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer b.Close()
+			ends := map[string]*bench.Station{}
+			for _, n := range []string{"a", "b"} {
+				st := &bench.Station{Name: n, Dial: func() (port.Port, error) {
+					host, module := port.Pipe(n, uart.Line{Speed: 9600})
+					_, err := b.Attach(n, module)
+					return host, err
+				}}
+				st.Setup.Speed = 4800 // half of what the line takes, so that the air keeps up
+				ends[n] = st
+			}
+			limit := 1e-4
+			test := &Bits{A: ends["a"], B: ends["b"], Pattern: "prbs15", Time: 30 * time.Second, MaxBER: &limit, Sleep: time.Sleep}
+			r, err := test.Do(t.Context())
+			if err != nil {
+				t.Fatal(err)
+			}
+			want := verdict.Passed
+			switch {
+			case loss == 0 && (r.Errored != 0 || r.Slips != 0 || r.Losses != 0 || r.Compared < r.Sent-200):
+				t.Errorf("%+v", r)
+			case loss > 0 && (r.Verdict != verdict.Failed || r.Severely < 5 || r.Slips == 0 || r.Shifted >= 0 || math.Abs(float64(r.Errored)) > 50):
+				t.Errorf("%+v", r)
+			}
+			if loss == 0 && r.Verdict != want {
+				t.Errorf("%s: %s", r.Verdict, r.Why)
+			}
+		})
+	}
+}

@@ -1,0 +1,183 @@
+// Package capacity looks for the highest load that a link carries.
+package capacity
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"time"
+
+	"uparrot/core/link"
+	"uparrot/core/record"
+	"uparrot/core/stats"
+	"uparrot/core/verdict"
+)
+
+// Search looks for the highest load that a link carries with its loss under a
+// limit.
+type Search struct {
+	link.Test         // Every, Count, Sure and Limits are set by the search; its stream is told of each load (a LoadPoint) and, sealed, of the result
+	MaxLoss   float64 // share
+	Fewest    int     // frames at each load before it is judged
+	Most      int     // frames at each load at most
+}
+
+// LoadPoint is what was found at one load, in the first direction.
+type LoadPoint struct {
+	EveryMS    float64         `json:"every_ms"`
+	Rate       float64         `json:"frames_per_second"`
+	Throughput float64         `json:"payload_bits_per_second"`
+	Load       float64         `json:"wire_load"` // share of the sender's wire
+	Sent       int             `json:"sent"`
+	Lost       int             `json:"lost"`
+	Loss       stats.Share     `json:"loss"`
+	P95MS      float64         `json:"p95_ms"`
+	Verdict    verdict.Verdict `json:"verdict"`
+}
+
+// Name names a result.
+const Name = "link capacity"
+
+// Result is what the search has found.
+type Result struct {
+	Size    int             `json:"size"`
+	MaxLoss float64         `json:"max_loss"`
+	Held    *LoadPoint      `json:"held"`   // the highest load that keeps the limit, confirmed; null if none does
+	Broken  *LoadPoint      `json:"broken"` // the lowest load that breaks it, confirmed; null if the wire itself is the limit
+	Points  []LoadPoint     `json:"points"` // all that was measured, in that order
+	Verdict verdict.Verdict `json:"verdict"`
+}
+
+// close enough are two intervals between which nothing more is looked for.
+const closeEnough = 1.12
+
+// slowest is the longest interval that is tried.
+const slowest = 30 * time.Second
+
+// Do opens the ports for each load anew, so that one does not burden the next.
+func (c *Search) Do(ctx context.Context) (Result, error) {
+	res := Result{Size: c.Size, MaxLoss: c.MaxLoss, Points: []LoadPoint{}}
+	err := c.Check()
+	if err == nil {
+		res.Size = c.Size
+		err = c.search(ctx, &res)
+	}
+	if err != nil {
+		res.Verdict = verdict.Broken
+	}
+	c.Events.Emit(record.Event{Kind: record.Result, Text: Name, Verdict: res.Verdict, Value: res})
+	return res, err
+}
+
+// holds measures at one interval and tells whether the link holds it.
+func (c *Search) holds(ctx context.Context, res *Result, every time.Duration, most int) (bool, error) {
+	p, err := c.measure(ctx, every, most)
+	if err != nil {
+		return false, err
+	}
+	res.Points = append(res.Points, p)
+	c.Events.Emit(record.Event{Kind: record.Progress, Live: p})
+	ok := p.Verdict == verdict.Passed || p.Verdict == verdict.Undecided && p.Loss.Ratio <= c.MaxLoss
+	switch {
+	case ok && (res.Held == nil || p.EveryMS <= res.Held.EveryMS):
+		res.Held = &p
+	case !ok && (res.Broken == nil || p.EveryMS >= res.Broken.EveryMS):
+		res.Broken = &p
+	}
+	return ok, nil
+}
+
+func (c *Search) search(ctx context.Context, res *Result) error {
+	// From the wire's own limit down until it holds.
+	fast, slow := time.Duration(0), c.EveryForLoad(1)
+	for {
+		ok, err := c.holds(ctx, res, slow, c.Most/2)
+		if err != nil {
+			return err
+		}
+		if ok {
+			break
+		}
+		if fast = slow; slow > slowest {
+			res.Verdict = verdict.Failed
+			return nil
+		}
+		slow *= 2
+	}
+	// Between what breaks and what holds, by the geometric mean.
+	for fast > 0 && float64(slow)/float64(fast) > closeEnough {
+		middle := time.Duration(math.Sqrt(float64(fast) * float64(slow)))
+		ok, err := c.holds(ctx, res, middle, c.Most/2)
+		if err != nil {
+			return err
+		}
+		if ok {
+			slow = middle
+		} else {
+			fast = middle
+		}
+	}
+	// Both ends once more, with all the frames there may be; what does not hold then
+	// goes down a step.
+	for range 5 {
+		res.Held = nil
+		ok, err := c.holds(ctx, res, slow, c.Most)
+		if err != nil {
+			return err
+		}
+		if ok {
+			break
+		}
+		fast, slow = slow, time.Duration(float64(slow)*closeEnough)
+	}
+	if fast > 0 {
+		res.Broken = nil
+		if _, err := c.holds(ctx, res, fast, c.Most); err != nil {
+			return err
+		}
+	}
+	if res.Verdict = verdict.Passed; res.Held == nil {
+		res.Verdict = verdict.Undecided
+	}
+	return nil
+}
+
+// measure tests the link at one load.
+func (c *Search) measure(ctx context.Context, every time.Duration, most int) (LoadPoint, error) {
+	t := c.Test
+	t.Events = record.Only(c.Events)
+	t.Every, t.Count, t.Sure, t.Seed = every, max(c.Fewest, most), true, 0
+	t.Limits = link.Limits{MaxLoss: &c.MaxLoss}
+	t.Least = c.Fewest
+	sum, err := t.Do(ctx)
+	if err != nil {
+		return LoadPoint{}, err
+	}
+	if len(sum.Directions) == 0 {
+		return LoadPoint{}, errors.New("no frame was sent")
+	}
+	d := sum.Directions[0]
+	p := LoadPoint{
+		EveryMS: float64(every.Microseconds()) / 1000, Rate: 1 / every.Seconds(), Throughput: float64(8*t.Size) / every.Seconds(),
+		Load: float64(t.A.Setup.Line().Time(d.SentBytes)) / float64(every), Sent: d.Sent, Lost: d.Lost, Loss: d.Loss, Verdict: d.Verdict,
+	}
+	if d.LatencyMS != nil {
+		p.P95MS = d.LatencyMS.P95
+	}
+	return p, nil
+}
+
+// String is the result in words.
+func (r Result) String() string {
+	limit := stats.Percent(r.MaxLoss)
+	switch {
+	case r.Held == nil && r.Broken != nil:
+		return fmt.Sprintf("even one frame every %.0f ms loses more than %s", r.Broken.EveryMS, limit)
+	case r.Held == nil:
+		return "no load could be confirmed"
+	case r.Broken == nil:
+		return fmt.Sprintf("the wire is the limit: at %.1f frames/s, all that it carries, the loss stays under %s", r.Held.Rate, limit)
+	}
+	return fmt.Sprintf("%.1f frames/s (%.0f bits of payload a second) with a loss under %s; %.1f frames/s lose more", r.Held.Rate, r.Held.Throughput, limit, r.Broken.Rate)
+}

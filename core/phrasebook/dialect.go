@@ -1,0 +1,151 @@
+package phrasebook
+
+import (
+	"strings"
+
+	"uparrot/core/pattern"
+	"uparrot/core/source"
+)
+
+// Dialect says how commands and answers follow each other. The zero value is that
+// nothing is said of it, which comes to Lines.
+type Dialect int
+
+// The dialects.
+const (
+	DialectNotSaid Dialect = iota
+	Lines                  // lines both ways, no exchanges
+	AT                     // a said line opens an exchange that a final result ends (ITU-T V.250)
+	Console                // a said line opens an exchange that the prompt ends
+	Bytes                  // no lines: only bytes are heard
+)
+
+// DialectNames are the dialects as written.
+var DialectNames = []string{"lines", "at", "console", "bytes"}
+
+// ParseDialect reads a dialect's name. Errors are a *source.Problem.
+func ParseDialect(s string) (Dialect, error) {
+	i, err := place("dialect", s, DialectNames)
+	return Dialect(i), err
+}
+
+// String is the dialect as written.
+func (d Dialect) String() string { return DialectNames[max(d, Lines)-1] }
+
+// UnmarshalText is ParseDialect; no text says nothing.
+func (d *Dialect) UnmarshalText(text []byte) (err error) {
+	if *d = DialectNotSaid; len(text) > 0 {
+		*d, err = ParseDialect(string(text))
+	}
+	return err
+}
+
+// MarshalText is String.
+func (d Dialect) MarshalText() ([]byte, error) { return []byte(d.String()), nil }
+
+// Ending is what ends a said line. The zero value is that nothing is said of it,
+// which comes to CRLF.
+type Ending int
+
+// The line endings.
+const (
+	EndingNotSaid Ending = iota
+	CRLF
+	CR
+	LF
+	NoEnding // a line is said as it is
+)
+
+// EndingNames are the line endings as written.
+var EndingNames = []string{"crlf", "cr", "lf", "none"}
+
+// ParseEnding reads a line ending's name. Errors are a *source.Problem.
+func ParseEnding(s string) (Ending, error) {
+	i, err := place("line ending", s, EndingNames)
+	return Ending(i), err
+}
+
+// String is the ending as written.
+func (e Ending) String() string { return EndingNames[max(e, CRLF)-1] }
+
+// Bytes are what it stands for.
+func (e Ending) Bytes() string { return [...]string{"\r\n", "\r", "\n", ""}[max(e, CRLF)-1] }
+
+// UnmarshalText is ParseEnding; no text says nothing.
+func (e *Ending) UnmarshalText(text []byte) (err error) {
+	if *e = EndingNotSaid; len(text) > 0 {
+		*e, err = ParseEnding(string(text))
+	}
+	return err
+}
+
+// MarshalText is String.
+func (e Ending) MarshalText() ([]byte, error) { return []byte(e.String()), nil }
+
+// place is the place of a word among those known, from 1.
+func place(what, word string, known []string) (int, error) {
+	for i, n := range known {
+		if n == word {
+			return i + 1, nil
+		}
+	}
+	return 0, source.NoSuch(what, word, known)
+}
+
+// Prompt is what a console shows when it waits for a command. The zero value is
+// that nothing is said of it.
+type Prompt struct{ *pattern.Pattern }
+
+// ParsePrompt reads a prompt as heard text that holds no values to compare with.
+// Errors are a *source.Problem.
+func ParsePrompt(text string) (Prompt, error) {
+	const mend = "Write what stands at the end when the console waits, with ... for what may vary."
+	p, err := pattern.Compile(strings.TrimSpace(text))
+	switch {
+	case err != nil:
+		return Prompt{}, &source.Problem{What: err.Error(), Mend: mend}
+	case strings.TrimSpace(text) == "":
+		return Prompt{}, &source.Problem{What: "the prompt is empty", Mend: mend}
+	case len(p.Exprs()) > 0:
+		return Prompt{}, &source.Problem{What: "a prompt has no values to compare with", Mend: mend}
+	}
+	return Prompt{p}, nil
+}
+
+// Said reports whether there is a prompt.
+func (p Prompt) Said() bool { return p.Pattern != nil }
+
+// String is the prompt as written; "" if nothing is said.
+func (p Prompt) String() string {
+	if p.Pattern == nil {
+		return ""
+	}
+	return p.Pattern.String()
+}
+
+// UnmarshalText is ParsePrompt.
+func (p *Prompt) UnmarshalText(text []byte) (err error) {
+	*p, err = ParsePrompt(string(text))
+	return err
+}
+
+// The final results of ITU-T V.250 (6.3.1) and 3GPP TS 27.007 (9.2), TS 27.005
+// (3.2.5): those that say no, then those that say yes.
+var (
+	noResults  = []string{"ERROR", "+CME ERROR: ...", "+CMS ERROR: ...", "NO CARRIER", "BUSY", "NO ANSWER", "NO DIALTONE"}
+	yesResults = []string{"OK", "CONNECT", "CONNECT ..."}
+)
+
+// V250Refusals are the final results that say no in dialect AT.
+func V250Refusals() []*pattern.Pattern { return patterns(noResults) }
+
+// V250Successes are the final results that say yes in dialect AT.
+func V250Successes() []*pattern.Pattern { return patterns(yesResults) }
+
+func patterns(list []string) []*pattern.Pattern {
+	var all []*pattern.Pattern
+	for _, s := range list {
+		all = append(all, pattern.Must(s))
+	}
+	return all
+}

@@ -1,0 +1,116 @@
+package port
+
+import (
+	"fmt"
+	"net"
+	"path/filepath"
+	"strings"
+
+	"uparrot/core/source"
+)
+
+// Scheme is the kind of an address.
+type Scheme int
+
+// The kinds of address. From TCP on the port is in the network.
+const (
+	Device    Scheme = iota // the path of a serial device or pseudo-terminal
+	BySerial                // the one whose adapter has a serial number
+	BySocket                // ... that is plugged into a socket
+	ByProduct               // ... whose adapter has a name
+	TCP                     // bytes over TCP, nothing else
+	TCPListen               // the same, with whoever connects there
+	UDP                     // datagrams to and from there
+	UDPListen               // datagrams that come there; answers go to whoever spoke last
+	RFC2217                 // a serial port on a network server, with its settings and signal lines
+)
+
+var schemes = []string{"", "serial", "socket", "product", "tcp", "tcp-listen", "udp", "udp-listen", "rfc2217"}
+
+// String is the kind as written before the colon; "" for a device.
+func (s Scheme) String() string { return schemes[s] }
+
+// Address is where a port is: a path such as /dev/ttyUSB0, what its adapter is
+// known by (serial:NUMBER, socket:PATH, product:WORDS), or a place in the network
+// such as tcp://HOST:PORT.
+type Address struct {
+	Scheme Scheme
+	Where  string
+}
+
+// ParseAddress reads an address. Errors are a *source.Problem.
+func ParseAddress(text string) (Address, error) {
+	if kind, where, ok := strings.Cut(text, "://"); ok {
+		for s := TCP; s <= RFC2217; s++ {
+			if s.String() != kind {
+				continue
+			}
+			if _, _, err := net.SplitHostPort(where); err != nil {
+				return Address{}, &source.Problem{What: fmt.Sprintf("%q names no host and port", text), Mend: "Write " + kind + "://HOST:PORT."}
+			}
+			return Address{s, where}, nil
+		}
+		return Address{}, &source.Problem{What: fmt.Sprintf("there is no kind of port %q", kind), Mend: "There are " + strings.Join(schemes[TCP:], ", ") + "; a device is given by its path."}
+	}
+	if kind, where, ok := strings.Cut(text, ":"); ok {
+		for s := BySerial; s <= ByProduct; s++ {
+			if s.String() == kind {
+				return Address{s, where}, nil
+			}
+		}
+	}
+	if text == "" {
+		return Address{}, &source.Problem{What: "the address is empty", Mend: "Give a path such as /dev/ttyUSB0, or tcp://HOST:PORT."}
+	}
+	return Address{Device, text}, nil
+}
+
+// LooksLikeAddress tells an address from the name of a port on a bench.
+func LooksLikeAddress(text string) bool {
+	kind, _, ok := strings.Cut(text, ":")
+	for s := BySerial; ok && s <= ByProduct; s++ {
+		if s.String() == kind {
+			return true
+		}
+	}
+	return strings.ContainsAny(text, `/\`) || strings.HasPrefix(strings.ToUpper(text), "COM")
+}
+
+// String is the address as ParseAddress reads it.
+func (a Address) String() string {
+	switch {
+	case a.Scheme == Device:
+		return a.Where
+	case a.Scheme < TCP:
+		return a.Scheme.String() + ":" + a.Where
+	}
+	return a.Scheme.String() + "://" + a.Where
+}
+
+// UnmarshalText is ParseAddress.
+func (a *Address) UnmarshalText(text []byte) (err error) {
+	*a, err = ParseAddress(string(text))
+	return err
+}
+
+// MarshalText is String.
+func (a Address) MarshalText() ([]byte, error) { return []byte(a.String()), nil }
+
+// Network reports whether the port is in the network.
+func (a Address) Network() bool { return a.Scheme >= TCP }
+
+// Known reports whether the port is picked by what is known of its adapter, so that
+// the list of ports must be asked for its path.
+func (a Address) Known() bool { return a.Scheme >= BySerial && a.Scheme <= ByProduct }
+
+// Path reports whether the address is a path in the file system, as against the
+// name of a device such as COM3.
+func (a Address) Path() bool { return a.Scheme == Device && strings.Contains(a.Where, "/") }
+
+// Below is the address with a relative path taken from a folder.
+func (a Address) Below(dir string) Address {
+	if a.Path() && !filepath.IsAbs(a.Where) {
+		a.Where = filepath.Join(dir, a.Where)
+	}
+	return a
+}

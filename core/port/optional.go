@@ -1,0 +1,116 @@
+package port
+
+import (
+	"time"
+
+	"uparrot/core/uart"
+)
+
+// What only some kinds of port can do stands in interfaces of its own. The
+// functions below ask for them, through ports that wrap another, and return an
+// [Error] of kind Unsupported where there is none.
+
+// Wrapper is a port that is another one with something added.
+type Wrapper interface{ Unwrap() Port }
+
+// As finds what a port can do beyond [Port], in itself or in the port that it
+// wraps.
+func As[T any](p Port) (T, bool) {
+	for {
+		if t, ok := p.(T); ok {
+			return t, true
+		}
+		w, ok := p.(Wrapper)
+		if !ok {
+			var none T
+			return none, false
+		}
+		p = w.Unwrap()
+	}
+}
+
+// Signaller is a port with signal lines, flow control and break.
+type Signaller interface {
+	// Signal sets an outgoing signal line.
+	Signal(line uart.Signal, on bool) error
+	// Inputs are the incoming signal lines.
+	Inputs() (Inputs, error)
+	// SetFlow changes flow control.
+	SetFlow(uart.Flow) error
+	// Break holds the line at space for d.
+	Break(d time.Duration) error
+}
+
+// Counting is a port whose receiver counts the errors that it meets.
+type Counting interface {
+	// Counters are the errors since the port was opened.
+	Counters() (Counters, error)
+}
+
+// Datagrams is a port of which each Read may bring one message of its own.
+type Datagrams interface{ Datagrams() bool }
+
+// Holding is a port whose adapter gathers bytes before it hands them on.
+type Holding interface {
+	// HoldBack is for how long at most; false where that is not known.
+	HoldBack() (time.Duration, bool)
+}
+
+// lacking says in its own words why a port cannot do something.
+type lacking interface{ lacks(op string) error }
+
+func unsupported(p Port, op string) error {
+	if l, ok := As[lacking](p); ok {
+		return l.lacks(op)
+	}
+	return &Error{Port: p.Name(), Op: op, Kind: Unsupported, Why: "this port has no signal lines"}
+}
+
+// SetSignal sets an outgoing signal line of a port.
+func SetSignal(p Port, line uart.Signal, on bool) error {
+	if s, ok := As[Signaller](p); ok {
+		return s.Signal(line, on)
+	}
+	return unsupported(p, "set "+line.String())
+}
+
+// InputsOf are the incoming signal lines of a port.
+func InputsOf(p Port) (Inputs, error) {
+	if s, ok := As[Signaller](p); ok {
+		return s.Inputs()
+	}
+	return Inputs{}, unsupported(p, "read the signal lines")
+}
+
+// SetFlow changes the flow control of a port.
+func SetFlow(p Port, f uart.Flow) error {
+	if s, ok := As[Signaller](p); ok {
+		return s.SetFlow(f)
+	}
+	return unsupported(p, "set flow control")
+}
+
+// Break holds a port's line at space for d.
+func Break(p Port, d time.Duration) error {
+	if s, ok := As[Signaller](p); ok {
+		return s.Break(d)
+	}
+	return unsupported(p, "send a break")
+}
+
+// CountersOf are the errors that a port's receiver has met since it was opened.
+func CountersOf(p Port) (Counters, error) {
+	if c, ok := As[Counting](p); ok {
+		return c.Counters()
+	}
+	return Counters{}, unsupported(p, "read the error counters")
+}
+
+// HoldBack is how long a port's adapter may gather bytes before it hands them on;
+// false where that is not known.
+func HoldBack(p Port) (time.Duration, bool) {
+	if h, ok := As[Holding](p); ok {
+		return h.HoldBack()
+	}
+	return 0, false
+}

@@ -1,0 +1,44 @@
+package record
+
+import (
+	"uparrot/core/phrasebook"
+	"uparrot/core/uart"
+)
+
+// Opened is what a record tells of a port when it is opened: the value of an Open
+// event.
+type Opened struct {
+	Address    string             `json:"address"`
+	Setup      string             `json:"setup"` // in words
+	Dialect    phrasebook.Dialect `json:"dialect"`
+	Speed      int                `json:"speed"` // baud
+	Frame      uart.Frame         `json:"frame"`
+	Ending     phrasebook.Ending  `json:"ending"`
+	Flow       uart.Flow          `json:"flow,omitempty"`
+	Prompt     string             `json:"prompt,omitempty"`
+	Phrasebook string             `json:"phrasebook,omitempty"` // its file
+}
+
+// As is how the port was spoken to then. A prompt that cannot be read is left out.
+func (o Opened) As() phrasebook.Setup {
+	frame := o.Frame
+	s := phrasebook.Setup{Dialect: o.Dialect, Speed: o.Speed, Frame: &frame, Ending: o.Ending, Flow: o.Flow}
+	if p, err := phrasebook.ParsePrompt(o.Prompt); err == nil {
+		s.Prompt = p
+	}
+	return s
+}
+
+// ChangedLine is how a port was set from then on: the value of a Changed event.
+type ChangedLine struct {
+	Speed int        `json:"speed"` // baud
+	Frame uart.Frame `json:"frame"`
+}
+
+// KeptFile is a value that was kept as a file: the value of a Kept event, whose text
+// is the path.
+type KeptFile struct {
+	Value  string `json:"value"` // its name
+	Bytes  int    `json:"bytes"`
+	SHA256 string `json:"sha256"` // hexadecimal
+}

@@ -1,0 +1,83 @@
+package record
+
+import (
+	"sync"
+	"time"
+)
+
+// Stream is what happens in a run, told once each: to the record and to all that
+// watch. A nil Stream tells nobody. Its methods may be called from several
+// goroutines.
+type Stream struct {
+	w     *Writer
+	watch []func(Event)
+	mu    sync.Mutex // held while watchers are told
+}
+
+// NewStream tells a record, which may be nil, and watchers. A watcher is told one
+// thing at a time; it may be slow without keeping bytes of a port from the record.
+func NewStream(w *Writer, watch ...func(Event)) *Stream {
+	s := &Stream{w: w}
+	for _, f := range watch {
+		if f != nil {
+			s.watch = append(s.watch, f)
+		}
+	}
+	return s
+}
+
+// With is the same stream with one more watcher.
+func (s *Stream) With(f func(Event)) *Stream {
+	if s == nil {
+		return NewStream(nil, f)
+	}
+	return NewStream(s.w, append([]func(Event){f}, s.watch...)...)
+}
+
+// Only is the record of a stream without its watchers, for a test within a test.
+func Only(s *Stream) *Stream {
+	if s == nil {
+		return nil
+	}
+	return NewStream(s.w)
+}
+
+// Emit tells of an event. Where it has no time it is now.
+func (s *Stream) Emit(e Event) {
+	if s == nil {
+		return
+	}
+	if e.Time.IsZero() {
+		e.Time = time.Now()
+	}
+	s.w.Event(e)
+	if len(s.watch) == 0 {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, f := range s.watch {
+		f(e)
+	}
+}
+
+// Bytes tells the record of bytes that came or went. Watchers hear of what is made
+// of them.
+func (s *Stream) Bytes(t time.Time, kind Kind, port string, b []byte) {
+	if s != nil {
+		s.w.Bytes(t, kind, port, b)
+	}
+}
+
+// Recording reports whether there is a record.
+func (s *Stream) Recording() bool { return s != nil && s.w != nil }
+
+// Watched reports whether anybody is told beside the record.
+func (s *Stream) Watched() bool { return s != nil && len(s.watch) > 0 }
+
+// Conceal keeps what is said at a port out of the record; see [Writer.Conceal].
+func (s *Stream) Conceal(port string, on bool) {
+	if s != nil {
+		s.w.Conceal(port, on)
+	}
+}

@@ -1,0 +1,154 @@
+package session
+
+import (
+	"fmt"
+	"os"
+	"strings"
+
+	"uparrot/core/procedure"
+	"uparrot/core/source"
+	"uparrot/core/source/toml"
+	"uparrot/core/text"
+)
+
+// Inputs are the values of a procedure's inputs as they are given.
+type Inputs struct {
+	Set  []string // NAME=VALUE each; these go before the file
+	File string   // TOML, NAME = VALUE; "" for none
+}
+
+// Values are the values of all inputs, those that are not given by their defaults.
+func (g Inputs) Values(file *procedure.File) (map[string]any, error) {
+	given, err := g.gather(file)
+	if err != nil {
+		return nil, err
+	}
+	values := map[string]any{}
+	var missing []string
+	for _, in := range file.Inputs {
+		one, ok := given[in.Name]
+		switch {
+		case !ok && in.Default == nil:
+			m := "--set " + in.Name + "=..."
+			if in.About != "" {
+				m += "  (" + in.About + ")"
+			}
+			missing = append(missing, m)
+			continue
+		case !ok:
+			one = givenValue{text: *in.Default}
+		}
+		v, err := in.Value(one.text)
+		if err != nil {
+			return nil, misuse("%s: %v", one.from, err)
+		}
+		values[in.Name] = v
+	}
+	if len(missing) > 0 {
+		return nil, misuse("the procedure needs %s:\n    %s", text.Count(len(missing), "more value"), strings.Join(missing, "\n    "))
+	}
+	return values, nil
+}
+
+// givenValue is a value as it was written, and where.
+type givenValue struct{ text, from string }
+
+func (g Inputs) gather(file *procedure.File) (map[string]givenValue, error) {
+	given := map[string]givenValue{}
+	var names []string
+	for _, in := range file.Inputs {
+		names = append(names, in.Name)
+	}
+	give := func(where, name, v string) error {
+		for _, n := range names {
+			if n == name {
+				given[name] = givenValue{v, where}
+				return nil
+			}
+		}
+		hint := "It has no inputs."
+		if len(names) > 0 {
+			hint = source.DidYouMean(name, names)
+		}
+		return misuse("%s: the procedure has no input %q. %s", where, name, hint)
+	}
+	if g.File != "" {
+		values := map[string]any{}
+		doc, err := toml.Read(g.File, &values)
+		if err != nil {
+			return nil, misuse("--set-file: %v", err)
+		}
+		if err := doc.Mistakes.Err(); err != nil {
+			return nil, err
+		}
+		for name, v := range values {
+			if err := give("--set-file "+g.File, name, fmt.Sprint(v)); err != nil {
+				return nil, err
+			}
+		}
+	}
+	for _, s := range g.Set {
+		name, v, ok := strings.Cut(s, "=")
+		if !ok {
+			return nil, misuse("--set %s: wanted NAME=VALUE", s)
+		}
+		if err := give("--set "+s, name, v); err != nil {
+			return nil, err
+		}
+	}
+	return given, nil
+}
+
+// Secrets is where a procedure's secrets come from.
+type Secrets struct {
+	Files []string // NAME=FILE each
+
+	// Lookup is asked for a name such as UPARROT_CODE; nil is the environment.
+	Lookup func(name string) string
+	// Ask asks a person, without echo; nil if nobody is there.
+	Ask func(*procedure.Secret) (string, error)
+}
+
+// Into adds the secrets to a procedure's values: from files, from where Lookup
+// looks, or from the person.
+func (g Secrets) Into(values map[string]any, file *procedure.File) error {
+	files := map[string]string{}
+	for _, s := range g.Files {
+		name, path, ok := strings.Cut(s, "=")
+		if !ok {
+			return misuse("--secret-file %s: wanted NAME=FILE", s)
+		}
+		files[name] = path
+	}
+	lookup := g.Lookup
+	if lookup == nil {
+		lookup = os.Getenv
+	}
+	for _, s := range file.Secrets {
+		key := "UPARROT_" + strings.ToUpper(s.Name)
+		v := lookup(key)
+		path, named := files[s.Name]
+		delete(files, s.Name)
+		switch {
+		case named:
+			text, err := os.ReadFile(path)
+			if err != nil {
+				return misuse("read the secret %s: %v", s.Name, err)
+			}
+			v = strings.TrimRight(string(text), "\r\n")
+		case v == "" && g.Ask != nil:
+			var err error
+			if v, err = g.Ask(s); err != nil {
+				return err
+			}
+		}
+		if v == "" {
+			return misuse("the procedure needs the secret %s: put it into the environment as %s, or into a file named by --secret-file %s=FILE", s.Name, key, s.Name)
+		}
+		values[s.Name] = v
+	}
+	for name := range files {
+		return misuse("--secret-file: the procedure has no secret %q", name)
+	}
+	return nil
+}

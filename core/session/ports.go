@@ -1,0 +1,96 @@
+package session
+
+import (
+	"fmt"
+
+	"uparrot/core/bench"
+	"uparrot/core/phrasebook"
+	"uparrot/core/port"
+	"uparrot/core/port/portlist"
+	"uparrot/core/source"
+)
+
+// Ports are the ports at hand: those of a bench, and any other by its address. What
+// is said of a port is merged here, once: what was asked for goes before the bench,
+// that before a procedure's header, that before the phrasebook.
+type Ports struct {
+	Bench *bench.Bench           // nil if there is none
+	Over  phrasebook.Setup       // asked for, over what the files say
+	Book  *phrasebook.Phrasebook // asked for; nil if none was
+}
+
+// Named reports whether the bench has a port of a name.
+func (p *Ports) Named(name string) bool {
+	if p.Bench == nil {
+		return false
+	}
+	_, ok := p.Bench.Port(name)
+	return ok
+}
+
+// Station finds a port by its name on the bench, or else takes the name as an
+// address. Own is what is said between the bench and the phrasebook.
+func (p *Ports) Station(name string, own phrasebook.Setup, book *phrasebook.Phrasebook) (*bench.Station, error) {
+	s := &bench.Station{Name: name, Phrasebook: book, Setup: p.Over}
+	switch {
+	case p.Named(name):
+		e, _ := p.Bench.Port(name)
+		if e.Standin != nil && !e.Running() {
+			return nil, &Unable{fmt.Sprintf("port %s is a stand-in that is not running: start it in another terminal with: uparrot standin %s", name, p.Bench.File)}
+		}
+		s.Address = e.At
+		s.Setup = s.Setup.Or(e.Own)
+		if e.Phrasebook != nil {
+			s.Phrasebook = e.Phrasebook
+		}
+	case !port.LooksLikeAddress(name) && p.Bench != nil:
+		return nil, misuse("the bench %s has no port %q. %s", p.Bench.File, name, source.DidYouMean(name, p.Bench.Names()))
+	case !port.LooksLikeAddress(name):
+		return nil, misuse("%q is no address of a port. Give a path such as /dev/ttyUSB0, or name the bench that has this port with --bench", name)
+	default:
+		var err error
+		if s.Address, err = port.ParseAddress(name); err != nil {
+			return nil, misuse("%v", err)
+		}
+	}
+	if p.Book != nil {
+		s.Phrasebook = p.Book
+	}
+	s.Setup = s.Setup.Or(own)
+	if s.Phrasebook != nil {
+		s.Setup = s.Setup.Or(s.Phrasebook.Setup())
+	}
+	return s, locate(s)
+}
+
+// Stations are the stations of several names.
+func (p *Ports) Stations(names ...string) (all []*bench.Station, err error) {
+	for _, name := range names {
+		s, err := p.Station(name, phrasebook.Setup{}, nil)
+		if err != nil {
+			return nil, err
+		}
+		for _, other := range all {
+			if other.Address == s.Address {
+				return nil, misuse("%s and %s are the same port, %s", other.Name, name, s.Address)
+			}
+		}
+		all = append(all, s)
+	}
+	return all, nil
+}
+
+// locate turns an address by what is known of a port into its path.
+func locate(s *bench.Station) error {
+	if !s.Address.Known() {
+		return nil
+	}
+	all, err := portlist.List()
+	if err != nil {
+		return fmt.Errorf("list the ports: %w", err)
+	}
+	if s.Address, err = portlist.Resolve(s.Address, all); err != nil {
+		return &Unable{err.Error()}
+	}
+	return nil
+}

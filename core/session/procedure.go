@@ -1,0 +1,226 @@
+package session
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+
+	"uparrot/core/bench"
+	"uparrot/core/perform"
+	"uparrot/core/port"
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+	"uparrot/core/source"
+	"uparrot/core/verdict"
+)
+
+// Procedure is a procedure to be performed.
+type Procedure struct {
+	File     *procedure.File
+	Ports    *Ports
+	At       map[string]string // where its ports are, by name: an address, or a name on the bench; else the port's own name
+	Values   map[string]any    // of its inputs and secrets
+	Chosen   map[string]bool   // titles of the steps to perform; nil means all
+	Operator perform.Operator  // nil if nobody is there
+	Files    []string          // that values came from
+	Keep     Keep
+
+	// Watch is told of all that happens, once the ports are found; it is called with
+	// the stations by the procedure's names. May be nil.
+	Watch func(stations map[string]*bench.Station) func(record.Event)
+}
+
+// Do performs the procedure. The result is sealed: record and ledger say the same.
+// Where it could not run, the error says why; errors of a step are in the result.
+func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
+	stations, err := p.stations()
+	if err != nil {
+		return perform.Result{}, err
+	}
+	if in, ok := p.Values["unit"]; ok && p.Keep.Unit == "" {
+		p.Keep.Unit = procedure.Text(in)
+	}
+	var watch func(record.Event)
+	if p.Watch != nil {
+		watch = p.Watch(stations)
+	}
+	about := About{Command: "run", Name: p.File.Title, Ports: p.Ports, Files: p.files()}
+	for _, decl := range p.File.Ports {
+		about.Stations = append(about.Stations, stations[decl.Name])
+	}
+	s, err := Begin(p.Keep, about, watch)
+	if err != nil {
+		return perform.Result{}, err
+	}
+	for _, secret := range p.File.Secrets {
+		s.Hide(p.Values[secret.Name].(string))
+	}
+	folder := "." // where nobody says, a record lies where nobody looks for a file
+	if p.Keep.Record != "" {
+		folder = filepath.Dir(p.Keep.Record)
+	}
+	run := &perform.Run{
+		Procedure: p.File, Stations: stations, Values: p.Values, Events: s.Events, Chosen: p.Chosen, Operator: p.Operator,
+		Keep: func(name string, data []byte) (string, error) { return keepFile(folder, name, data) },
+	}
+	res := run.Do(ctx)
+	res.Run, res.Record = s.Run, s.Record
+	err = s.End()
+	if res.Err != nil {
+		err = res.Err
+	}
+	return res, err
+}
+
+// files are those that a run reads besides the bench and the phrasebooks.
+func (p *Procedure) files() []string {
+	included := []string{}
+	for path := range p.File.Texts {
+		if path != p.File.Path {
+			included = append(included, path)
+		}
+	}
+	sort.Strings(included)
+	return append(append([]string{p.File.Path}, included...), p.Files...)
+}
+
+// stations finds the ports of the procedure.
+func (p *Procedure) stations() (map[string]*bench.Station, error) {
+	stations := map[string]*bench.Station{}
+	used := map[port.Address]string{}
+	for _, decl := range p.File.Ports {
+		where, err := p.where(decl)
+		if err != nil {
+			return nil, err
+		}
+		s, err := p.Ports.Station(where, decl.Setup, decl.Phrasebook)
+		if err != nil {
+			return nil, err
+		}
+		if other, ok := used[s.Address]; ok {
+			return nil, misuse("the ports %s and %s are both at %s", other, decl.Name, s.Address)
+		}
+		used[s.Address] = decl.Name
+		s.Name = decl.Name
+		stations[decl.Name] = s
+	}
+	return stations, nil
+}
+
+// where is the address, or the name on the bench, of one of its ports.
+func (p *Procedure) where(decl *procedure.Port) (string, error) {
+	if at, ok := p.At[decl.Name]; ok {
+		return at, nil
+	}
+	if decl.Socket != "" && !p.Ports.Named(decl.Name) {
+		where, err := decl.At.Said.Fill(func(source string) (string, error) {
+			v, err := decl.At.Exprs[source].Run(p.Values)
+			return procedure.Text(v), err
+		})
+		if err != nil {
+			return "", misuse("the port %s: %v", decl.Name, err)
+		}
+		return decl.Socket + "-listen://" + where, nil
+	}
+	if p.Ports.Bench == nil {
+		return "", misuse("where is the procedure's port %s? Give --port %s=ADDRESS, or a bench that names it with --bench", decl.Name, decl.Name)
+	}
+	if !p.Ports.Named(decl.Name) {
+		return "", misuse("the bench %s has no port %s: say which it is with --port %s=NAME. On the bench: %s", p.Ports.Bench.File, decl.Name, decl.Name, strings.Join(p.Ports.Bench.Names(), ", "))
+	}
+	return decl.Name, nil
+}
+
+// StepsFrom are the titles of the steps to perform of a procedure: only those named,
+// by title or number, or all from one on.
+func StepsFrom(file *procedure.File, only []string, from string) (map[string]bool, error) {
+	var titles []string
+	for _, s := range file.Steps {
+		titles = append(titles, s.Title)
+	}
+	chosen := map[string]bool{}
+	for _, word := range only {
+		i, err := findStep(titles, "only", word)
+		if err != nil {
+			return nil, err
+		}
+		chosen[titles[i]] = true
+	}
+	if from != "" {
+		i, err := findStep(titles, "from", from)
+		if err != nil {
+			return nil, err
+		}
+		for _, t := range titles[i:] {
+			chosen[t] = true
+		}
+	}
+	return chosen, nil
+}
+
+func findStep(titles []string, flag, word string) (int, error) {
+	n := 0
+	if _, err := fmt.Sscanf(word, "%d", &n); err == nil && fmt.Sprint(n) == word && n >= 1 && n <= len(titles) {
+		n--
+	} else {
+		n = -1
+	}
+	for i, t := range titles {
+		if t == word {
+			n = i
+		}
+	}
+	if n < 0 {
+		return 0, misuse("--%s: the procedure has no step %q. %s", flag, word, source.DidYouMean(word, titles))
+	}
+	return n, nil
+}
+
+// NotPassed are the titles of the steps of a procedure that did not pass in a
+// record, or do not stand in it.
+func NotPassed(path string, file *procedure.File) (map[string]bool, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, misuse("--repeat-failed: %v", err)
+	}
+	defer f.Close()
+	last := map[string]verdict.Verdict{}
+	if _, err := record.Read(f, func(e record.Event) error {
+		if e.Kind == record.Step && e.Verdict != "" {
+			last[e.Step] = e.Verdict
+			if perform.WasLeftOut(e) { // not tested either
+				last[e.Step] = verdict.Untested
+			}
+		}
+		return nil
+	}); err != nil {
+		return nil, misuse("--repeat-failed %s: %v", path, err)
+	}
+	chosen := map[string]bool{}
+	for _, s := range file.Steps {
+		if v := last[s.Title]; v != verdict.Passed && v != verdict.Skipped {
+			chosen[s.Title] = true
+		}
+	}
+	if len(chosen) == 0 {
+		return nil, misuse("--repeat-failed %s: every step has passed there, so there is nothing to repeat", path)
+	}
+	return chosen, nil
+}
+
+// keepFile writes a file that a procedure keeps, under a name that is free.
+func keepFile(folder, name string, data []byte) (string, error) {
+	f, err := record.NewFile(filepath.Join(folder, name))
+	if err != nil {
+		return "", fmt.Errorf("keep a file: %w", err)
+	}
+	_, err = f.Write(data)
+	if err := errors.Join(err, f.Close()); err != nil {
+		return "", fmt.Errorf("keep %s: %w", f.Name(), err)
+	}
+	return f.Name(), nil
+}

@@ -1,0 +1,89 @@
+package text
+
+import "bytes"
+
+const esc = 0x1b
+
+// Plain is text without the escape sequences by which consoles colour it and move
+// the cursor: the control sequences, strings and two-character escapes of ECMA-48
+// in their seven-bit form. A sequence whose end has not come yet stays. Text without
+// any is returned as it is.
+func Plain(b []byte) []byte {
+	i := bytes.IndexByte(b, esc)
+	if i < 0 {
+		return b
+	}
+	out := append([]byte(nil), b[:i]...)
+	for i < len(b) {
+		if b[i] != esc {
+			out = append(out, b[i])
+			i++
+			continue
+		}
+		n, whole := sequence(b[i:])
+		if !whole {
+			n = len(b) - i
+			out = append(out, b[i:]...)
+		}
+		i += n
+	}
+	return out
+}
+
+// Unfinished reports whether text ends within an escape sequence, whose end is still
+// to come.
+func Unfinished(b []byte) bool {
+	for {
+		i := bytes.IndexByte(b, esc)
+		if i < 0 {
+			return false
+		}
+		n, whole := sequence(b[i:])
+		if !whole {
+			return true
+		}
+		b = b[i+n:]
+	}
+}
+
+// sequence is the length of the escape sequence at the beginning of b, and whether
+// it is whole. What is none has length 1 only if nothing can make it one.
+func sequence(b []byte) (n int, whole bool) {
+	if len(b) < 2 {
+		return len(b), false
+	}
+	switch c := b[1]; {
+	case c == '[': // parameters, intermediates, one final byte
+		for i := 2; i < len(b); i++ {
+			switch {
+			case b[i] >= 0x40 && b[i] <= 0x7e:
+				return i + 1, true
+			case b[i] < ' ' || b[i] > 0x7e: // it breaks off here
+				return i, true
+			}
+		}
+		return len(b), false
+	case bytes.IndexByte([]byte("]P^_X"), c) >= 0: // a string, ended by BEL or ST
+		for i := 2; i < len(b); i++ {
+			switch {
+			case b[i] == 0x07:
+				return i + 1, true
+			case b[i] == esc && i+1 < len(b) && b[i+1] == '\\':
+				return i + 2, true
+			case b[i] == esc && i+1 < len(b):
+				return i, true
+			}
+		}
+		return len(b), false
+	case c >= ' ' && c <= '/': // intermediates, one final byte
+		for i := 2; i < len(b); i++ {
+			if b[i] < ' ' || b[i] > '/' {
+				return i + 1, true
+			}
+		}
+		return len(b), false
+	case c >= '0' && c <= '~':
+		return 2, true
+	}
+	return 1, true
+}
