@@ -8,7 +8,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -19,27 +18,6 @@ import (
 	"uparrot/core/verdict"
 )
 
-// No text becomes a path that leads elsewhere.
-func TestSlug(t *testing.T) {
-	for text, want := range map[string]string{
-		"Commission a tower radio": "commission-a-tower-radio", "../../etc/passwd": "etc-passwd", "": "run", "///": "run", "LK 17": "lk-17", "a\x00b\nc": "a-b-c",
-		"Größe 4": "größe-4", strings.Repeat("long ", 30): "long-long-long-long-long-long-long-long", "-rf": "rf", "C:\\x": "c-x",
-	} {
-		if got := slug(text); got != want {
-			t.Errorf("%q: %q, want %q", text, got, want)
-		}
-	}
-	dir := t.TempDir()
-	path, err := recordPath(filepath.Join(dir, "l.sqlite"), record.Origin{Run: "0123456789abcdef", Unit: "../x"}, "../y")
-	if ok, _ := regexp.MatchString(`^records/\d{4}-\d\d/\d{8}-\d{6}-y-x-01234567\.record$`, strings.TrimPrefix(path, dir+"/")); err != nil || !ok {
-		t.Errorf("%s, %v", path, err)
-	}
-	t.Setenv("XDG_DATA_HOME", dir)
-	if path, err := recordPath("postgres://bench@host/db", record.Origin{Run: "0123456789abcdef"}, "y"); err != nil || !strings.HasPrefix(path, dir+"/uparrot/records/") {
-		t.Errorf("beside a database: %s, %v", path, err)
-	}
-}
-
 func TestFromHome(t *testing.T) {
 	t.Setenv("HOME", "/home/rigger")
 	for path, want := range map[string]string{"/home/rigger/a/b": "~/a/b", "/home/riggers/a": "/home/riggers/a", "a": "a", "/": "/"} {
@@ -49,30 +27,15 @@ func TestFromHome(t *testing.T) {
 	}
 }
 
-func TestLedgerPlace(t *testing.T) {
-	t.Setenv("XDG_DATA_HOME", "/data")
-	t.Setenv(ledgerVariable, "")
-	if got, err := ledgerPlace(""); err != nil || got != "/data/uparrot/ledger.sqlite" {
-		t.Errorf("%s, %v", got, err)
-	}
-	t.Setenv(ledgerVariable, "postgres://bench@host/db")
-	if got, _ := ledgerPlace(""); got != "postgres://bench@host/db" {
-		t.Error(got)
-	}
-	if got, _ := ledgerPlace("l.sqlite"); got != "l.sqlite" {
-		t.Error(got)
-	}
-}
-
 // A verdict goes before lost evidence, and other errors before both.
 func TestWithVerdict(t *testing.T) {
-	broken := &session.Unable{"the port has gone"}
+	broken := &session.Unable{What: "the port has gone"}
 	for _, c := range []struct {
 		v    verdict.Verdict
 		err  error
 		want int
 	}{
-		{verdict.Passed, nil, exitPassed}, {verdict.Passed, errEvidence, exitEvidence}, {verdict.Failed, errEvidence, exitFailed},
+		{verdict.Passed, nil, exitPassed}, {verdict.Passed, session.ErrEvidence, exitEvidence}, {verdict.Failed, session.ErrEvidence, exitFailed}, {verdict.Measured, session.ErrEvidence, exitEvidence}, {verdict.Measured, nil, exitPassed},
 		{verdict.Failed, nil, exitFailed}, {verdict.Broken, broken, exitBroken}, {verdict.Failed, errors.Join(errInterrupted), exitInterrupted},
 	} {
 		got := exitPassed

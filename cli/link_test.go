@@ -12,6 +12,7 @@ import (
 	"uparrot/core/port"
 	"uparrot/core/session"
 	"uparrot/core/source"
+	"uparrot/core/stats"
 	"uparrot/core/verdict"
 )
 
@@ -19,10 +20,10 @@ func TestPrintSummary(t *testing.T) {
 	share := 0.02
 	d := link.Direction{
 		From: "valley", To: "summit", Sent: 200, Received: 197, Lost: 3, Damaged: 1, Duplicated: 2, Refused: 1,
-		Loss: link.Wilson(3, 200), LatencyMS: &link.Latency{Min: 43, Median: 48.64, P90: 53, P95: 54, P99: 55, P999: 57, Max: 58}, JitterMS: 3.25, VariationMS: 12, WireMS: 7.55, Bursts: link.Bursts{Runs: 1, Mean: 3, Longest: 3, Enter: 0.005, Leave: 0.333},
-		Strength: &link.Spread{Min: -116, Mean: -110.96, Max: -105}, Verdict: verdict.Undecided, Why: []string{"more frames would tell"},
+		Loss: stats.Wilson(3, 200), LatencyMS: &link.Latency{Min: 43, Median: 48.64, P90: 53, P95: 54, P99: 55, P999: 57, Max: 58}, JitterMS: 3.25, VariationMS: 12, WireMS: 7.55, Bursts: stats.Bursts{Runs: 1, Mean: 3, Longest: 3, Enter: 0.005, Leave: 0.333},
+		Strength: &stats.Spread{Min: -116, Mean: -110.96, Max: -105}, Verdict: verdict.Undecided, Why: []string{"more frames would tell"},
 	}
-	silent := link.Direction{From: "summit", To: "valley", Sent: 5, Lost: 5, Loss: link.Wilson(5, 5), Verdict: verdict.Failed, Why: []string{"nothing arrived"}}
+	silent := link.Direction{From: "summit", To: "valley", Sent: 5, Lost: 5, Loss: stats.Wilson(5, 5), Verdict: verdict.Failed, Why: []string{"nothing arrived"}}
 	sixteen := 16
 	d.HoldMS = &sixteen
 	var b bytes.Buffer
@@ -62,7 +63,7 @@ func TestExitStatus(t *testing.T) {
 		{usage(&cobra.Command{}, "no"), exitUsage},
 		{source.Mistakes{{File: "f"}}, exitUsage},
 		{&port.Error{Kind: port.Held}, exitBroken},
-		{&session.Unable{"gone"}, exitBroken},
+		{&session.Unable{What: "gone"}, exitBroken},
 		{errors.Join(errInterrupted, errors.New("and more")), exitInterrupted},
 		{errors.New("anything else"), exitBroken},
 	} {

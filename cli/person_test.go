@@ -6,18 +6,17 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
-	"github.com/spf13/cobra"
-
-	"uparrot/core/bench"
 	"uparrot/core/link"
+	"uparrot/core/link/bits"
+	"uparrot/core/link/capacity"
+	"uparrot/core/link/hearing"
 	"uparrot/core/perform"
-	"uparrot/core/procedure"
+	"uparrot/core/report"
+	"uparrot/core/stats"
 	"uparrot/core/verdict"
 )
 
@@ -62,82 +61,14 @@ func TestPerson(t *testing.T) {
 	}
 }
 
-// Values come from a file and the command line, which goes before it; secrets from
-// a file or the environment.
-func TestValues(t *testing.T) {
-	dir := t.TempDir()
-	write := func(name, text string) string {
-		path := filepath.Join(dir, name)
-		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
-		return path
-	}
-	proc, err := procedure.Parse("p", "procedure \"P\"\nport a\ninput n: int 1..9 \"how many\"\ninput s = x\nsecret code\nstep \"s\"\n say: {n}{s}{code}\nend\n")
-	if err != nil {
-		t.Fatal(err)
-	}
-	file := write("v.toml", "n = 3\ns = \"from file\"\n")
-	for _, c := range []struct {
-		flags runFlags
-		want  string
-	}{
-		{runFlags{set: []string{"n=4"}}, "map[n:4 s:x]"},
-		{runFlags{setFile: file}, "map[n:3 s:from file]"},
-		{runFlags{setFile: file, set: []string{"n=5"}}, "map[n:5 s:from file]"},
-		{runFlags{}, "--set n=...  (how many)"},
-		{runFlags{set: []string{"n=12"}}, "--set n=12: 12 is outside 1..9 for n"},
-		{runFlags{set: []string{"m=1"}}, `no input "m"`},
-		{runFlags{set: []string{"n"}}, "wanted NAME=VALUE"},
-		{runFlags{setFile: write("bad.toml", "n = \n")}, "bad.toml:1"},
-		{runFlags{setFile: filepath.Join(dir, "none")}, "--set-file"},
-	} {
-		values, err := c.flags.values(&cobra.Command{}, proc)
-		got := fmt.Sprint(values)
-		if err != nil {
-			got = err.Error()
-		}
-		if !strings.Contains(got, c.want) {
-			t.Errorf("%+v: %s, want %s", c.flags, got, c.want)
-		}
-	}
-	secret := write("code.txt", "snow line\r\n")
-	a := &app{in: strings.NewReader(""), err: newScreen(io.Discard)}
-	for _, c := range []struct {
-		files []string
-		env   string
-		want  string
-	}{
-		{[]string{"code=" + secret}, "", "snow line"},
-		{nil, "from outside", "from outside"},
-		{[]string{"code=" + secret}, "from outside", "snow line"}, // the nearer one
-		{nil, "", "UPARROT_CODE"},
-		{[]string{"code"}, "", "wanted NAME=FILE"},
-		{[]string{"cod=" + secret, "code=" + secret}, "", `no secret "cod"`},
-		{[]string{"code=" + filepath.Join(dir, "none")}, "", "read the secret code"},
-	} {
-		t.Setenv("UPARROT_CODE", c.env)
-		values := map[string]any{}
-		err := (&runFlags{secrets: c.files}).secretValues(&cobra.Command{}, a, proc, values)
-		got := fmt.Sprint(values["code"])
-		if err != nil {
-			got = err.Error()
-		}
-		if !strings.Contains(got, c.want) {
-			t.Errorf("%v, %q: %s, want %s", c.files, c.env, got, c.want)
-		}
-	}
-}
-
 func TestSizes(t *testing.T) {
 	for text, want := range map[string]string{
 		"": "0 []", "48": "48 []", "24,48, 96": "0 [24 48 96]", "24..40/8": "0 [24 32 40]", "24..39/8": "0 [24 32]",
 		"x": "error", "24,": "error", "0": "error", "24..8/8": "error", "24..96": "error", "1..9999/1": "error", "8..16/0": "error",
 	} {
-		f := linkFlags{size: text}
 		got := "error"
-		if err := f.sizes(); err == nil {
-			got = fmt.Sprint(f.plan.Size, f.plan.Sizes)
+		if size, sizes, err := readSizes(text); err == nil {
+			got = fmt.Sprint(size, sizes)
 		}
 		if got != want {
 			t.Errorf("%q: %s, want %s", text, got, want)
@@ -150,19 +81,18 @@ func TestLinkTables(t *testing.T) {
 	var out bytes.Buffer
 	a := &app{out: &out, err: newScreen(io.Discard)}
 	at := time.Unix(0, 0)
-	a.stretches([]link.Stretch{{Name: "start", From: "valley", To: "hand", Began: at, Sent: 60, Lost: 3, Loss: link.Wilson(3, 60), Longest: 2, Strength: &link.Spread{Min: -110, Mean: -104.25, Max: -99}}, {Name: "tower 1", From: "valley", To: "hand"}})
-	a.matrix(link.MapResult{Names: []string{"summit", "valley"}, Verdict: verdict.Failed, Cells: []link.Cell{
+	table(&out, append([][]string{report.StretchHead}, report.StretchRows([]link.Stretch{{Name: "start", From: "valley", To: "hand", Began: at, Sent: 60, Lost: 3, Loss: stats.Wilson(3, 60), Longest: 2, Strength: &stats.Spread{Min: -110, Mean: -104.25, Max: -99}}, {Name: "tower 1", From: "valley", To: "hand"}})...))
+	a.matrix(hearing.Result{Names: []string{"summit", "valley"}, Verdict: verdict.Failed, Cells: []hearing.Cell{
 		{Speaker: "summit", Listener: "valley", Sent: 20, Heard: 3, Wanted: "hear", Verdict: verdict.Failed},
 		{Speaker: "valley", Listener: "summit", Sent: 20, Heard: 1, Wanted: "not hear", Verdict: verdict.Failed}}})
-	point := link.LoadPoint{EveryMS: 55, Rate: 18.2, Throughput: 3490, Load: 0.07, Sent: 200, Lost: 2, Loss: link.Wilson(2, 200), P95MS: 83}
-	a.capacity(link.CapacityResult{Size: 24, MaxLoss: 0.02, Held: &point, Broken: &point, Verdict: verdict.Passed})
-	st := &bench.Station{Name: "valley"}
-	a.bitTable(st, nil, link.BitsResult{Pattern: "prbs15", Sent: 80_000, Compared: 79_900, Outside: 100, Ratio: link.Wilson(0, 79_900), Slips: 1, Shifted: -8, Losses: 1, Seconds: 10, Available: 10, AvailRatio: 1, Verdict: verdict.Passed, Why: "no limit"})
+	point := capacity.LoadPoint{EveryMS: 55, Rate: 18.2, Throughput: 3490, Load: 0.07, Sent: 200, Lost: 2, Loss: stats.Wilson(2, 200), P95MS: 83}
+	a.printCapacity(capacity.Result{Size: 24, MaxLoss: 0.02, Held: &point, Broken: &point, Verdict: verdict.Passed})
+	a.facts(report.BitRows(bits.Result{Pattern: "prbs15", Sent: 80_000, Compared: 79_900, Outside: 100, Ratio: stats.Wilson(0, 79_900), Slips: 1, Shifted: -8, Losses: 1, Seconds: 10, Available: 10, AvailRatio: 1, Verdict: verdict.Passed, Why: "no limit"}))
 	for _, want := range []string{
 		"start    valley to hand  60    3     5.00 % (1.71 to 13.70)  2            mean -104.2 dBm, -110 to -99",
 		"summit            -            3/20 failed", "no frame was sent", "valley must hear summit and has heard 3 of 20", "summit must not hear valley and has heard 1 of 20",
 		"passed: 18.2 frames/s (3490 bits of payload a second) with a loss under 2.00 %", "holds   55.0 ms   18.2      7 %          1.00 % (0.27 to 3.57) of 200  83 ms",
-		"valley looped  passed", "80000 sent as prbs15, 79900 compared, 0 wrong, 100 while out of step", "none wrong of 79900: with 95 % confidence below 4.8e-05", "lost 1 time, 1 slip by -8 bits together",
+		"80000 sent as prbs15, 79900 compared, 0 wrong, 100 while out of step", "none wrong of 79900: with 95 % confidence below 4.8e-05", "lost 1 time, 1 slip by -8 bits together",
 	} {
 		if !strings.Contains(out.String(), want) {
 			t.Errorf("missing %q in\n%s", want, out.String())

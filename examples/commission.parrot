@@ -6,7 +6,7 @@ about "Sets address, group and channel, and proves that they survive a restart."
 port radio: dialect at, speed 115200, frame 8N1, ending cr, phrasebook "dunlin.toml"
 input address: int 1..65534 "the address printed on the lid"
 input group: int 0..255 = 7 "the same on all radios of the cableway"
-input channel: int 0..79 = 23
+input channel: int 0..79 = 41
 let label = "tower " + string(address)
 
 step "the radio answers" tries 3 every 500ms

@@ -1,15 +1,15 @@
 # Puts a Fieldfare of the Larkfell cableway into service: turns it to setup with
-# its mode lines, sets channel and power in its registers, reads them back and
+# its mode line, sets channel and power in its registers, reads them back and
 # leaves setup.
 
 procedure "Set up a transparent radio"
 
 port radio: dialect bytes, speed 9600, frame 8N1, ending none, phrasebook "fieldfare.toml"
-input channel: int 0..63 = 10
+input channel: int 0..63 = 41
 input power: int 2..20 = 14
 
 step "setup mode"
-    line radio dtr off rts off
+    line radio dtr off
     quiet radio 100ms
 end
 
@@ -37,6 +37,6 @@ step "channel and power are set"
 end
 
 step "back to data" always
-    line radio dtr on rts on
+    line radio dtr on
     pause 50ms
 end

@@ -4,9 +4,9 @@
 procedure "Pair two Siskins"
 about "Finds the badge from the pager, joins it and proves plain data both ways."
 
-port pager: dialect lines, speed 38400, ending cr, phrasebook "siskin.toml"
-port badge: dialect lines, speed 38400, ending cr, phrasebook "siskin.toml"
-input data_speed: int 9600..115200 = 57600 "speed of the line after joining"
+port pager: dialect lines, speed 19200, ending cr, phrasebook "siskin.toml"
+port badge: dialect lines, speed 19200, ending cr, phrasebook "siskin.toml"
+input data_speed: int 9600..115200 = 76800 "speed of the line after joining"
 
 # The first command after power-up is refused, whatever it is.
 routine wake(module)
@@ -68,8 +68,8 @@ step "both are left as they were" always
     say pager: leave!
     # The modules turn back after half a second of quiet: be there before them.
     pause 200ms
-    line pager speed 38400
-    line badge speed 38400
+    line pager speed 19200
+    line badge speed 19200
     all
         hear pager: left
         hear badge: left

@@ -262,7 +262,7 @@ func TestLinkAgainstTruth(t *testing.T) {
 func events(t *testing.T, text string) map[string]int {
 	t.Helper()
 	n := map[string]int{}
-	if _, err := record.Read(strings.NewReader(text), func(e record.Event) error { n[e.Kind]++; return nil }); err != nil {
+	if _, err := record.Read(strings.NewReader(text), func(e record.Event) error { n[string(e.Kind)]++; return nil }); err != nil {
 		t.Error(err)
 	}
 	return n

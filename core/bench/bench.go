@@ -147,9 +147,7 @@ func Read(path string, families []string) (*Bench, error) {
 		return nil, fmt.Errorf("read the bench: %w", err)
 	}
 	b := &Bench{File: path}
-	if len(d.Mistakes) == 0 {
-		b.fill(d, f, families)
-	}
+	b.fill(d, f, families)
 	if err := d.Mistakes.Err(); err != nil {
 		return nil, err
 	}
@@ -184,7 +182,7 @@ func (b *Bench) fill(d *toml.Doc, f file, families []string) {
 			if p.At == (port.Address{}) {
 				p.At = b.linkTo(name)
 			}
-		case p.At == (port.Address{}):
+		case p.At == (port.Address{}) && !d.Named(path+".at"):
 			d.Add(path, fmt.Sprintf("port %s says not where it is", name), `Add at = "/dev/ttyUSB0", or a table standin for a simulated module.`)
 		}
 		b.Ports = append(b.Ports, p)

@@ -23,9 +23,9 @@ func TestOpenRecords(t *testing.T) {
 		host, module := port.Pipe("m", uart.DefaultLine)
 		var rec bytes.Buffer
 		w := record.New(&rec, record.Origin{Tool: "test"})
-		s := &Station{Name: "north", Address: "/dev/x", Setup: phrasebook.Setup{Dialect: "at", Ending: "cr"}, Dial: func() (port.Port, error) { return host, nil }}
+		s := &Station{Name: "north", Address: port.Address{Where: "/dev/x"}, Setup: phrasebook.Setup{Dialect: phrasebook.AT, Ending: phrasebook.CR}, Dial: func() (port.Port, error) { return host, nil }}
 		adjusted := false
-		d, err := s.Open(w, func(c *dialog.Config) { adjusted = c.Dialect == phrasebook.AT && c.Ending == "\r" })
+		d, err := s.Open(record.NewStream(w), func(c *dialog.Config) { adjusted = c.Dialect == phrasebook.AT && c.Ending == phrasebook.CR })
 		if err != nil || !adjusted {
 			t.Fatal(err, adjusted)
 		}
@@ -36,12 +36,12 @@ func TestOpenRecords(t *testing.T) {
 		if _, err := d.Hear(t.Context(), dialog.Wait{Pattern: pattern.Must("READY"), Within: time.Second}); err != nil {
 			t.Fatal(err)
 		}
-		if err := s.Close(w, d); err != nil {
+		if err := s.Close(record.NewStream(w), d); err != nil {
 			t.Fatal(err)
 		}
 		var got []string
 		if _, err := record.Read(&rec, func(e record.Event) error {
-			got = append(got, e.Kind+" "+e.Port+" "+strings.TrimSpace(e.Text))
+			got = append(got, string(e.Kind)+" "+e.Port+" "+strings.TrimSpace(e.Text))
 			return nil
 		}); err != nil {
 			t.Fatal(err)
@@ -61,11 +61,11 @@ func TestOpenFails(t *testing.T) {
 	}
 	host, module := port.Pipe("m", uart.DefaultLine)
 	defer module.Close()
-	s = &Station{Setup: phrasebook.Setup{Flow: "rtscts"}, Dial: func() (port.Port, error) { return host, nil }}
+	s = &Station{Setup: phrasebook.Setup{Flow: uart.RTSCTS}, Dial: func() (port.Port, error) { return host, nil }}
 	if _, err := s.Open(nil, nil); port.KindOf(err) != port.Unsupported {
 		t.Errorf("flow control where there is none: %v", err)
 	}
-	if _, err := (&Station{Address: "/dev/no-such-port"}).Open(nil, nil); port.KindOf(err) != port.Missing {
+	if _, err := (&Station{Address: port.Address{Where: "/dev/no-such-port"}}).Open(nil, nil); port.KindOf(err) != port.Missing {
 		t.Errorf("got %v", err)
 	}
 }

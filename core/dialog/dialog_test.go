@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"uparrot/core/pattern"
+	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/uart"
 )
@@ -48,7 +49,7 @@ func newRig(t *testing.T, cfg Config) *rig {
 }
 
 var atConfig = Config{
-	Dialect:  AT,
+	Dialect:  phrasebook.AT,
 	Notices:  patterns("~HEARD: {from:int},{n:int},{payload:bytes(n)}"),
 	Refusals: patterns("~REFUSED: {why:int}"),
 	Banner:   pattern.Must("DUNLIN UP ..."),
@@ -63,7 +64,7 @@ func (r *rig) says(s string) {
 }
 
 // hear is what a wait brings: the text and captures, or the kind of error.
-func (r *rig) hear(form Form, p string) string {
+func (r *rig) hear(form pattern.Form, p string) string {
 	r.t.Helper()
 	return outcome(r.Hear(ctx, Wait{form, pattern.Must(p), time.Second}))
 }
@@ -266,7 +267,7 @@ func BenchmarkFlood(b *testing.B) {
 	}
 	chunk := []byte(strings.Repeat("~STATUS: 12,on,off,17.5,23.1,ok\r\n", 120))
 	b.Run("dialog", func(b *testing.B) {
-		d := Open(endless{}, Config{Dialect: AT, Notices: patterns(waiting...)})
+		d := Open(endless{}, Config{Dialect: phrasebook.AT, Notices: patterns(waiting...)})
 		d.Close()
 		b.SetBytes(int64(len(chunk)))
 		now := time.Now()

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"uparrot/core/pattern"
+	"uparrot/core/phrasebook"
 )
 
 func TestConsole(t *testing.T) {
@@ -50,7 +51,7 @@ func TestConsole(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				r := newRig(t, Config{Dialect: Console, Prompt: pattern.Must("post>"), Refusals: patterns("no such word")})
+				r := newRig(t, Config{Dialect: phrasebook.Console, Prompt: pattern.Must("post>"), Refusals: patterns("no such word")})
 				var got []string
 				for _, f := range c.do {
 					got = append(got, f(r))
@@ -73,7 +74,7 @@ func TestSeveral(t *testing.T) {
 	}
 	type want struct {
 		port    int
-		form    Form
+		form    pattern.Form
 		pattern string
 	}
 	for _, c := range []struct {

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"uparrot/core/record"
+	"uparrot/core/verdict"
 	"uparrot/tests/postgres"
 )
 
@@ -70,7 +71,7 @@ func open(t *testing.T, where string) *Ledger {
 var noon = time.Date(2026, 11, 2, 12, 0, 0, 0, time.UTC)
 
 // events are those of a run of the Larkfell cableway that tells a ledger something.
-func events(power float64, verdict string) []record.Event {
+func events(power float64, verdict verdict.Verdict) []record.Event {
 	limit := func(v float64) json.RawMessage {
 		return fmt.Appendf(nil, `{"what":"power","value":%v,"low":0,"high":14,"unit":"dBm","step":"power","verdict":%q}`, v, verdict)
 	}
@@ -101,7 +102,7 @@ func fill(t *testing.T, where string) {
 	for i, r := range []struct {
 		unit    string
 		power   float64
-		verdict string
+		verdict verdict.Verdict
 	}{{"LK-1", 15, "failed"}, {"LK-2", 12.5, "passed"}, {"LK-1", 13, "passed"}, {"LK-3", 0, ""}, {"", 12, "passed"}} {
 		f := begin(where, origin(fmt.Sprintf("%d00000000000000a", i), r.unit), "r.record", noon.Add(time.Duration(i)*time.Hour), nil, false)
 		list := events(r.power, r.verdict)

@@ -1,7 +1,6 @@
 package link
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -12,64 +11,17 @@ import (
 	"testing/synctest"
 	"time"
 
+	"uparrot/core/bench"
 	"uparrot/core/link/frame"
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
+	"uparrot/core/record"
 	"uparrot/core/sim"
+	"uparrot/core/sim/simtest"
 	"uparrot/core/stats"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
-
-func TestFrame(t *testing.T) {
-	for _, size := range []int{frame.MinSize, 17, 24, 96, 300} {
-		f := frame.Frame{Way: 1, Run: 0xabcdef, Number: 123456}
-		b := f.Append(nil, size)
-		got, err := frame.Decode(b)
-		if err != nil || got != f || len(b) != size {
-			t.Errorf("size %d: %s is %+v, %v", size, b, got, err)
-		}
-		for i := range b { // every change of one byte is found
-			for bit := range 8 {
-				b[i] ^= 1 << bit
-				if got, err := frame.Decode(b); err == nil {
-					t.Errorf("%s passed as %+v", b, got)
-				}
-				b[i] ^= 1 << bit
-			}
-		}
-		for _, other := range [][]byte{b[1:], b[:len(b)-1], append([]byte("x"), b...), append(append([]byte{}, b...), 'x'), nil} {
-			if _, err := frame.Decode(other); err == nil {
-				t.Errorf("%q passed", other)
-			}
-		}
-	}
-}
-
-func FuzzDecode(f *testing.F) {
-	f.Add(frame.Frame{Run: 7, Number: 9}.Append(nil, 24))
-	f.Fuzz(func(t *testing.T, b []byte) {
-		if got, err := frame.Decode(b); err == nil && string(got.Append(nil, len(b))[:8]) != string(b[:8]) {
-			t.Errorf("%q is read as %+v, which is written otherwise", b, got)
-		}
-		frame.LooksDamaged(b, 24)
-	})
-}
-
-// Figures from E. B. Wilson's formula worked by hand for known cases.
-func TestWilson(t *testing.T) {
-	for _, c := range []struct {
-		hits, n   int
-		low, high float64
-	}{
-		{0, 0, 0, 1}, {0, 50, 0, 0.07135}, {0, 200, 0, 0.01885}, {1, 10, 0.01787, 0.40415}, {50, 100, 0.40383, 0.59617}, {10, 10, 0.72247, 1},
-	} {
-		s := stats.Wilson(c.hits, c.n)
-		if math.Abs(s.Low-c.low) > 2e-5 || math.Abs(s.High-c.high) > 2e-5 {
-			t.Errorf("%d of %d: %+v, want %v to %v", c.hits, c.n, s, c.low, c.high)
-		}
-	}
-}
 
 func TestVerdicts(t *testing.T) {
 	limit := func(f float64) *float64 { return &f }
@@ -124,45 +76,20 @@ func TestTallyWindow(t *testing.T) {
 	}
 }
 
-// bench is two Dunlins with air between, in made-up time.
-func bench(t *testing.T, air sim.Air, summitNode string) (*sim.Bench, *bench.Station, *bench.Station) {
-	pb, err := phrasebook.Read("../../examples/dunlin.toml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	b, err := sim.New(sim.Config{Air: air, Sleep: time.Sleep, Modules: []sim.Module{
-		{Name: "valley", Family: "dunlin", Line: uart.DefaultLine, Settings: map[string]string{"node": "1"}},
-		{Name: "summit", Family: "dunlin", Line: uart.DefaultLine, Place: 1400, Settings: map[string]string{"node": summitNode}},
-	}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(b.Close)
-	ends := map[string]*bench.Station{}
-	for _, name := range []string{"valley", "summit"} {
-		ends[name] = &bench.Station{Name: name, Setup: pb.Setup(), Phrasebook: pb, Dial: func() (port.Port, error) {
-			host, module := port.Pipe(name, uart.DefaultLine)
-			_, err := b.Attach(name, module)
-			return host, err
-		}}
-	}
-	return b, ends["valley"], ends["summit"]
-}
-
 // Every count is the air's truth, and the median latency is its delay and the
 // time on the wire, over many seeds.
 func TestCountsAreTheTruth(t *testing.T) {
 	for seed := range uint64(25) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				air := sim.Air{Seed: seed, Loss: 0.05, Damage: 0.04, Duplicate: 0.04, Reorder: 0.04, Delay: 30 * time.Millisecond, Spread: 20 * time.Millisecond}
+				air := bench.Air{Seed: seed, Loss: 0.05, Damage: 0.04, Duplicate: 0.04, Reorder: 0.04, Delay: 30 * time.Millisecond, Spread: 20 * time.Millisecond}
 				if seed%2 == 1 { // losses that stand together, and an air slower than the wire
 					air.Enter, air.Leave, air.Rate, air.Preamble = 0.03, 0.3, 4800, 10*time.Millisecond
 				}
-				b, valley, summit := bench(t, air, "2")
+				b, valley, summit := simtest.Radios(t, air, "2")
 				test := &Test{Plan: Plan{Count: 300, Every: 80 * time.Millisecond, Size: 24, Both: true, Deadline: 2 * time.Second}, A: valley, B: summit, Sleep: time.Sleep}
-				rows := map[string]int{}
-				test.Row = func(from, to string, r Row) { rows[from]++ }
+				seen := map[string]int{}
+				test.Events = rows(func(from, to string, r Row) { seen[from]++ })
 				sum, err := test.Do(context.Background())
 				if err != nil {
 					t.Fatal(err)
@@ -173,7 +100,7 @@ func TestCountsAreTheTruth(t *testing.T) {
 				}
 				for _, d := range sum.Directions {
 					tr := truth[d.From]
-					got := [...]int{d.Sent, d.Received, d.Lost, d.Duplicated, d.Reordered, d.Damaged, d.Foreign, rows[d.From]}
+					got := [...]int{d.Sent, d.Received, d.Lost, d.Duplicated, d.Reordered, d.Damaged, d.Foreign, seen[d.From]}
 					want := [...]int{tr.Sent, tr.Carried, tr.Lost, tr.Duplicated, tr.Reordered, tr.Damaged, 0, 300}
 					if d.Bursts.Runs != tr.Runs || d.Bursts.Longest != tr.Longest {
 						t.Errorf("%s: bursts %+v, want %d runs, the longest %d", d.From, d.Bursts, tr.Runs, tr.Longest)
@@ -198,7 +125,7 @@ func TestForeignAndBrokenEnds(t *testing.T) {
 		noise string
 	}{
 		"text":   {phrasebook.Setup{Frame: &seven}, 24, "login: \r\n\x00\xff\xfe\r\n" + string(frame.Frame{Run: 5}.Append(nil, 24)) + "\n"},
-		"binary": {phrasebook.Setup{}, 40, "login: \r\n\x00\xff\xfe\r\n" + string(frame.Stamped{Frame: frame.Frame{Run: 5}}.append(nil, 40))},
+		"binary": {phrasebook.Setup{}, 40, "login: \r\n\x00\xff\xfe\r\n" + string(frame.Stamped{Frame: frame.Frame{Run: 5}}.Append(nil, 40))},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -277,9 +204,9 @@ func TestRoundTrip(t *testing.T) {
 				go carry(nearModule, nearModule)
 				done <- nil
 			case "slow answer":
-				d := &frame.Decoder{broken: func(int) {}, whole: func(_ time.Time, f frame.Stamped, size int) {
+				d := &frame.Decoder{Broken: func(int) {}, Whole: func(_ time.Time, f frame.Stamped, size int) {
 					f.Way, f.FarCame, f.FarWent = f.Way|frame.Answered, 77, 77+linger.Microseconds()
-					time.AfterFunc(2*delay+linger, func() { nearModule.Write(f.append(nil, size)) })
+					time.AfterFunc(2*delay+linger, func() { nearModule.Write(f.Append(nil, size)) })
 				}}
 				go func() {
 					buf := make([]byte, 1000)
@@ -288,7 +215,7 @@ func TestRoundTrip(t *testing.T) {
 						if err != nil {
 							return
 						}
-						d.feed(time.Now(), buf[:n])
+						d.Feed(time.Now(), buf[:n])
 					}
 				}()
 				done <- nil
@@ -320,80 +247,6 @@ func TestRoundTrip(t *testing.T) {
 			nearModule.Close()
 			farModule.Close()
 		})
-	}
-}
-
-// FuzzStream: whatever comes between frames, no count is ever wrong. Whole frames
-// arrive as often as they were sent, except those that the noise itself touches.
-func FuzzStream(f *testing.F) {
-	f.Add([]byte("login: \r\n"), 3, uint8(0))
-	f.Add(frame.Stamped{Frame: frame.Frame{Run: 9, Number: 4}}.append(nil, 40), 2, uint8(7))
-	f.Add(frame.Stamped{Frame: frame.Frame{Run: 7, Number: 1}}.append(nil, 40)[:20], 1, uint8(30))
-	f.Add([]byte{0, 0, 1, 0, 255, 0}, 0, uint8(1))
-	f.Fuzz(func(t *testing.T, noise []byte, where int, cut uint8) {
-		const run, count = 7, 6
-		var stream []byte
-		for i := range count {
-			frame := frame.Stamped{Frame: frame.Frame{Run: run, Number: uint32(i)}, Sent: int64(i)}.append(nil, 40)
-			if i == where {
-				stream = append(stream, noise...)
-			}
-			stream = append(stream, frame...)
-		}
-		seen := map[uint32]int{}
-		size := 0
-		d := &frame.Decoder{broken: func(n int) { size += n }, whole: func(_ time.Time, f frame.Stamped, n int) {
-			size += n
-			if f.Run == run {
-				seen[f.Number]++
-			}
-		}}
-		for step := int(cut)%50 + 1; len(stream) > 0; { // reads of whatever size
-			n := min(step, len(stream))
-			d.feed(time.Time{}, stream[:n])
-			stream = stream[n:]
-		}
-		d.flush()
-		for i := range uint32(count) {
-			if seen[i] == 0 {
-				t.Fatalf("frame %d is missing after %q", i, noise)
-			}
-			delete(seen, i)
-		}
-		for n := range seen { // only what the noise itself holds whole
-			f := frame.Stamped{Frame: frame.Frame{Run: run, Number: n}}
-			if !bytes.Contains(noise, f.append(nil, 40)[1:10]) {
-				t.Fatalf("frame %d was never sent: %q", n, noise)
-			}
-		}
-	})
-}
-
-func TestBinaryFrames(t *testing.T) {
-	for size := frame.MinBinary; size < 1200; size += 7 {
-		f := frame.Stamped{Frame: frame.Frame{Way: 1, Run: 0xabcdef, Number: uint32(size) << 8}, Planned: 1 << 40, Sent: 256, FarCame: 3, FarWent: 1<<47 + 5}
-		wire := f.append(nil, size)
-		if wire[0] != 0 || bytes.IndexByte(wire[1:len(wire)-1], 0) >= 0 || wire[len(wire)-1] != 0 || len(wire) > frame.Wire(size)+1 {
-			t.Fatalf("size %d: %x", size, wire)
-		}
-		got, n, err := decodeBinary(wire[1 : len(wire)-1])
-		if err != nil || got != f || n != size {
-			t.Fatalf("size %d: %+v, %v", size, got, err)
-		}
-		for i := 1; i < len(wire)-1; i += 5 { // one bit wrong anywhere
-			wire[i] ^= 4
-			if _, _, err := decodeBinary(wire[1 : len(wire)-1]); err == nil {
-				t.Fatalf("size %d: damage at %d was not seen", size, i)
-			}
-			wire[i] ^= 4
-		}
-	}
-	text := frame.Frame{Run: 3, Number: 8}.AppendAnswered(nil, 40, 1234567, 7654321)
-	if f, err := frame.Decode(text); err != nil || f.Number != 8 {
-		t.Error(f, err)
-	}
-	if came, went := frame.FarTimes(text); came != 1234567 || went != 7654321 {
-		t.Error(came, went)
 	}
 }
 
@@ -463,7 +316,7 @@ func TestUnwillingModules(t *testing.T) {
 // Two modules with one address would answer for each other.
 func TestSameAddress(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		_, valley, summit := bench(t, sim.Air{}, "1")
+		_, valley, summit := simtest.Radios(t, bench.Air{}, "1")
 		test := &Test{Plan: Plan{Count: 1, Every: 1, Size: 24, Deadline: time.Second}, A: valley, B: summit, Sleep: time.Sleep}
 		if _, err := test.Do(context.Background()); err == nil || !strings.Contains(err.Error(), "the same address, 1") {
 			t.Errorf("got %v", err)
@@ -474,15 +327,15 @@ func TestSameAddress(t *testing.T) {
 // A limit on latency is judged by the share of frames above it.
 func TestLateFrames(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		_, valley, summit := bench(t, sim.Air{Delay: 100 * time.Millisecond, Spread: 100 * time.Millisecond}, "2")
+		_, valley, summit := simtest.Radios(t, bench.Air{Delay: 100 * time.Millisecond, Spread: 100 * time.Millisecond}, "2")
 		limit := 150.0
 		test := &Test{Plan: Plan{Count: 100, Every: 250 * time.Millisecond, Size: 30, Deadline: 180 * time.Millisecond, Limits: Limits{MaxP95MS: &limit}}, A: valley, B: summit, Sleep: time.Sleep}
 		late := 0
-		test.Row = func(_, _ string, r Row) {
+		test.Events = rows(func(_, _ string, r Row) {
 			if r.State == Late {
 				late++
 			}
-		}
+		})
 		sum, err := test.Do(context.Background())
 		d := sum.Directions[0]
 		if err != nil || d.Verdict != verdict.Failed || d.Late != late || late < 10 || late > 50 {
@@ -497,7 +350,10 @@ func TestPlanMistakes(t *testing.T) {
 		t.Fatal(err)
 	}
 	digits := *pb
-	digits.Carrier = &phrasebook.Carrier{Greatest: 90, Allowed: "0-9"}
+	digits.Carrier = &phrasebook.Carrier{Greatest: 90}
+	if err := digits.Carrier.Allowed.UnmarshalText([]byte("0-9")); err != nil {
+		t.Fatal(err)
+	}
 	for _, c := range []struct {
 		plan Plan
 		pb   *phrasebook.Phrasebook
@@ -535,14 +391,14 @@ func BenchmarkFrames(b *testing.B) {
 	}
 	b.Run("link", func(b *testing.B) {
 		a, z := open()
-		test := &Test{Plan: Plan{Count: b.N, Every: 1, Size: frame.MinBinary, Deadline: time.Second}, A: &bench.Station{Name: "a", Address: a}, B: &bench.Station{Name: "z", Address: z}}
+		test := &Test{Plan: Plan{Count: b.N, Every: 1, Size: frame.MinBinary, Deadline: time.Second}, A: &bench.Station{Name: "a", Address: port.Address{Where: a}}, B: &bench.Station{Name: "z", Address: port.Address{Where: z}}}
 		var first, last time.Time
-		test.Row = func(_, _ string, r Row) {
+		test.Events = rows(func(_, _ string, r Row) {
 			if r.Number == 0 {
 				first = r.Sent
 			}
 			last = r.Arrived
-		}
+		})
 		sum, err := test.Do(b.Context())
 		if err != nil || sum.Directions[0].Received != b.N {
 			b.Fatal(sum.Directions, err)
@@ -551,17 +407,17 @@ func BenchmarkFrames(b *testing.B) {
 	})
 	b.Run("bare", func(b *testing.B) {
 		a, z := open()
-		pa, err := port.Open(a, uart.DefaultLine)
+		pa, err := port.Open(port.Address{Where: a}, uart.DefaultLine)
 		if err != nil {
 			b.Fatal(err)
 		}
 		defer pa.Close()
-		pz, err := port.Open(z, uart.DefaultLine)
+		pz, err := port.Open(port.Address{Where: z}, uart.DefaultLine)
 		if err != nil {
 			b.Fatal(err)
 		}
 		defer pz.Close()
-		frame := frame.Stamped{}.append(nil, frame.MinBinary)
+		frame := frame.Stamped{}.Append(nil, frame.MinBinary)
 		b.ResetTimer()
 		go func() {
 			for range b.N {
@@ -604,8 +460,8 @@ func BenchmarkPacing(b *testing.B) {
 		var off []float64
 		for b.Loop() {
 			test := &Test{Plan: Plan{Count: frames, Every: every, Size: 24, Deadline: time.Second},
-				A: &bench.Station{Name: "a", Address: far[0].Path()}, B: &bench.Station{Name: "z", Address: far[1].Path()}}
-			test.Row = func(_, _ string, r Row) { off = append(off, r.Sent.Sub(r.Planned).Seconds()*1000) }
+				A: &bench.Station{Name: "a", Address: port.Address{Where: far[0].Path()}}, B: &bench.Station{Name: "z", Address: port.Address{Where: far[1].Path()}}}
+			test.Events = rows(func(_, _ string, r Row) { off = append(off, r.Sent.Sub(r.Planned).Seconds()*1000) })
 			if _, err := test.Do(b.Context()); err != nil {
 				b.Fatal(err)
 			}
@@ -634,4 +490,13 @@ func BenchmarkTally(b *testing.B) {
 		ta.arrived(ta.sent(now, now), now.Add(time.Millisecond), 0, -80, 9, 24)
 	}
 	b.ReportMetric(b.Elapsed().Seconds()/float64(b.N)*7*24*3600*100, "s/week")
+}
+
+// rows is a stream whose frames are told one by one.
+func rows(take func(from, to string, r Row)) *record.Stream {
+	return record.NewStream(nil, func(e record.Event) {
+		if f, ok := e.Live.(FrameSeen); ok {
+			take(f.From, f.To, f.Row)
+		}
+	})
 }

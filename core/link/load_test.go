@@ -15,126 +15,12 @@ import (
 	"uparrot/core/dialog"
 	"uparrot/core/pattern"
 	"uparrot/core/port"
-	"uparrot/core/record"
 	"uparrot/core/sim"
+	"uparrot/core/sim/simtest"
+	"uparrot/core/stats"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
-
-// The search ends near what the air carries by its own rate.
-func TestCapacity(t *testing.T) {
-	for _, c := range []struct {
-		air  sim.Air
-		rate float64 // 0: the wire is the limit; below 0: nothing holds
-	}{
-		{sim.Air{Rate: 4800, Preamble: 15 * time.Millisecond, Buffer: 300, Delay: 5 * time.Millisecond}, 1000.0 / 55},
-		{sim.Air{Rate: 1200, Buffer: 200}, 1000.0 / 160},
-		{sim.Air{Delay: 5 * time.Millisecond}, 0},
-		{sim.Air{Loss: 0.9}, -1},
-	} {
-		synctest.Test(t, func(t *testing.T) {
-			c.air.Seed = 2
-			_, valley, summit := bench(t, c.air, "2")
-			search := &Capacity{Test: Test{A: valley, B: summit, Sleep: time.Sleep, Plan: Plan{Count: 1, Every: time.Second, Deadline: 2 * time.Second}}, MaxLoss: 0.05, Least: 60, Most: 400}
-			res, err := search.Search(t.Context())
-			if err != nil {
-				t.Fatal(err)
-			}
-			switch {
-			case c.rate < 0:
-				if res.Verdict != verdict.Failed || res.Held != nil || !strings.Contains(res.String(), "even one frame every") {
-					t.Errorf("%s: %+v", res, res.Held)
-				}
-			case c.rate == 0:
-				if res.Broken != nil || res.Held == nil || math.Abs(res.Held.Load-1) > 0.01 || !strings.Contains(res.String(), "the wire is the limit") {
-					t.Errorf("%s", res)
-				}
-			case res.Held == nil || res.Broken == nil || res.Held.Rate > c.rate*1.1 || res.Held.Rate < c.rate*0.85 || res.Broken.Rate < c.rate*0.95 || res.Broken.Rate > c.rate*1.25:
-				t.Errorf("%s, want about %.1f", res, c.rate)
-			}
-		})
-	}
-}
-
-// Who hears whom is what group and power say, and is held against the wish.
-func TestMap(t *testing.T) {
-	synctest.Test(t, func(t *testing.T) {
-		_, valley, summit := bench(t, sim.Air{Delay: 10 * time.Millisecond}, "2")
-		m := &Map{Ports: []*bench.Station{valley, summit}, Count: 10, Every: 50 * time.Millisecond, Size: 24, Wait: time.Second,
-			Hears: map[string][]string{"valley": {"summit"}, "summit": {}}}
-		res, err := m.Do(t.Context())
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got := fmt.Sprint(res.Cells); got != "[{valley summit 10 10 hear passed} {summit valley 10 10 not hear failed}]" || res.Verdict != verdict.Failed {
-			t.Error(got)
-		}
-	})
-}
-
-func TestBudget(t *testing.T) {
-	c, err := Budget{Line: uart.Line{Speed: 9600}, Payload: 24, Command: 16, Answer: 6, Arrival: 27, AirRate: 5000, Preamble: 30 * time.Millisecond}.Costs()
-	if err != nil {
-		t.Fatal(err)
-	}
-	got := fmt.Sprint(c.SendWire, c.AnswerWire, c.Air, c.ArriveWire, c.Latency, c.Every, " ", c.Bottleneck)
-	if want := "41.666666ms 6.25ms 68.4ms 53.125ms 163.191666ms 68.4ms the air"; got != want {
-		t.Errorf("%s, want %s", got, want)
-	}
-	if _, err := (Budget{Line: uart.Line{Speed: 9600}}).Costs(); err == nil {
-		t.Error("took a frame without payload")
-	}
-}
-
-// A run is read from a summary or a record, and nothing else is taken for one.
-func TestReadAndCompareRuns(t *testing.T) {
-	dir := t.TempDir()
-	sum := func(lost int, ms float64) Summary {
-		ta := newTally(time.Second, 0, nil)
-		at := time.Unix(0, 0)
-		for i := range 1000 {
-			n := ta.sent(at, at)
-			if i >= lost {
-				ta.arrived(n, at.Add(time.Duration((ms+float64(i%7))*1e6)), 0, math.NaN(), math.NaN(), 24)
-			}
-		}
-		ta.close()
-		return Summary{Kind: Kind, Directions: []Direction{ta.direction("a", "b")}}
-	}
-	for _, c := range []struct {
-		a, b         Summary
-		loss, slower bool
-	}{
-		{sum(50, 40), sum(10, 40), true, false},
-		{sum(50, 40), sum(45, 42), false, true},
-		{sum(0, 40), sum(0, 40), false, false},
-	} {
-		cs, err := Compare("a", c.a, "b", c.b, 0.01)
-		if err != nil || cs[0].LossShown != c.loss || cs[0].Slower != c.slower {
-			t.Errorf("%+v, %v", cs, err)
-		}
-	}
-	path := filepath.Join(dir, "run")
-	w, err := record.Create(path, record.Origin{Tool: "test"})
-	if err != nil {
-		t.Fatal(err)
-	}
-	w.Event(record.Event{Kind: record.Link, Data: []byte(`{"kind":"link test","run":"00002a","directions":[]}`)})
-	if err := w.Close(); err != nil {
-		t.Fatal(err)
-	}
-	if got, err := ReadRun(path); err != nil || got.Run != "00002a" {
-		t.Errorf("%+v, %v", got, err)
-	}
-	for text, want := range map[string]string{"hello": "neither", `{"kind":"x"}`: `its kind is "x"`, `{"kind":"record","data":{"version":1}}` + "\n": "holds no link test"} {
-		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
-		if _, err := ReadRun(path); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%q: %v", text, err)
-		}
-	}
-}
 
 // Sure tests stop early where the case is clear, and go on to the end where it is
 // not.
@@ -145,7 +31,7 @@ func TestUntilSure(t *testing.T) {
 		most    int
 	}{0: {verdict.Passed, 200}, 0.4: {verdict.Failed, 100}, 0.1: {verdict.Undecided, 401}} {
 		synctest.Test(t, func(t *testing.T) {
-			_, valley, summit := bench(t, sim.Air{Seed: 4, Loss: loss, Delay: 5 * time.Millisecond}, "2")
+			_, valley, summit := simtest.Radios(t, bench.Air{Seed: 4, Loss: loss, Delay: 5 * time.Millisecond}, "2")
 			test := &Test{Plan: Plan{Count: 400, Every: 50 * time.Millisecond, Sure: true, Deadline: time.Second, Limits: Limits{MaxLoss: &limit}}, A: valley, B: summit, Sleep: time.Sleep}
 			if err := test.Check(); err != nil {
 				t.Fatal(err)
@@ -162,7 +48,7 @@ func TestUntilSure(t *testing.T) {
 // that ran through, the frames on their way at that moment apart.
 func TestCheckpoint(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		b, valley, summit := bench(t, sim.Air{Seed: 6, Loss: 0.1, Delay: 30 * time.Millisecond, Enter: 0.02, Leave: 0.4}, "2")
+		b, valley, summit := simtest.Radios(t, bench.Air{Seed: 6, Loss: 0.1, Delay: 30 * time.Millisecond, Enter: 0.02, Leave: 0.4}, "2")
 		path := filepath.Join(t.TempDir(), "checkpoint.json")
 		plan := Plan{Count: 2000, Every: 100 * time.Millisecond, Both: true, Deadline: time.Second}
 		first := &Test{Plan: plan, A: valley, B: summit, Sleep: time.Sleep}
@@ -184,13 +70,13 @@ func TestCheckpoint(t *testing.T) {
 		for _, tr := range b.Truth() {
 			before[tr.From] = tr
 		}
-		sum, err := ReadRun(path) // summed up as it is
-		if err != nil || len(sum.Directions) != 2 || sum.Directions[0].Sent < 585 || sum.Directions[0].Sent > 600 {
-			t.Fatalf("%+v, %v", sum, err)
-		}
 		c, err := ReadCheckpoint(path)
 		if err != nil {
 			t.Fatal(err)
+		}
+		sum := c.Summary // as it was then
+		if len(sum.Directions) != 2 || sum.Directions[0].Sent < 585 || sum.Directions[0].Sent > 600 {
+			t.Fatalf("%+v", sum)
 		}
 		second := &Test{Plan: plan, A: valley, B: summit, Sleep: time.Sleep, Resume: c}
 		if err := second.Check(); err != nil {
@@ -227,7 +113,7 @@ func TestCheckpoint(t *testing.T) {
 }
 
 // truthOf is what the air did to what one radio sent.
-func truthOf(b *sim.Bench, from string) sim.Truth {
+func truthOf(b *simtest.Bench, from string) sim.Truth {
 	for _, tr := range b.Truth() {
 		if tr.From == from {
 			return tr
@@ -277,11 +163,11 @@ func TestWalk(t *testing.T) {
 // begins.
 func TestStrength(t *testing.T) {
 	limit := func(v float64) Limits { return Limits{MinDBm: &v} }
-	var s spread
+	var s stats.Sample
 	for i := range 100 {
-		s.add(-100 + float64(i%5) - 2)
+		s.Add(-100 + float64(i%5) - 2)
 	}
-	d := Direction{Sent: 100, Received: 100, Strength: s.summary()}
+	d := Direction{Sent: 100, Received: 100, Strength: s.Spread()}
 	if math.Abs(d.Strength.High-d.Strength.Low-2*1.96*math.Sqrt(200.0/99)/10) > 0.02 {
 		t.Errorf("%+v", d.Strength)
 	}
@@ -364,12 +250,6 @@ func TestRefusedPlans(t *testing.T) {
 			t.Errorf("%s: %v, want %q", name, c.err, c.want)
 		}
 	}
-	if _, err := (&Map{Ports: []*bench.Station{st(), st()}, Count: 1, Every: 1, Size: 40}).Do(t.Context()); err == nil || !strings.Contains(err.Error(), "needs 8 data bits") {
-		t.Errorf("a map on seven bits: %v", err)
-	}
-	if _, err := (&Bits{A: st(), Pattern: "prbs9"}).Do(t.Context()); err == nil || !strings.Contains(err.Error(), "needs 8 data bits") {
-		t.Errorf("bits on seven bits: %v", err)
-	}
 }
 
 // A link test that borrows open ports leaves nothing of its frames behind.
@@ -380,7 +260,7 @@ func TestBorrowedPorts(t *testing.T) {
 		go io.Copy(bModule, aModule)
 		da, db := dialog.Open(a, dialog.Config{}), dialog.Open(b, dialog.Config{})
 		test := &Test{Plan: Plan{Count: 20, Every: 10 * time.Millisecond, Deadline: time.Second}, Sleep: time.Sleep,
-			A: &bench.Station{Name: "a"}, B: &bench.Station{Name: "b"}, Open: map[string]*dialog.Dialog{"a": da, "b": db}}
+			A: &bench.Station{Name: "a"}, B: &bench.Station{Name: "b"}, Dialogs: map[string]*dialog.Dialog{"a": da, "b": db}}
 		if err := test.Check(); err != nil {
 			t.Fatal(err)
 		}
@@ -402,4 +282,37 @@ func TestBorrowedPorts(t *testing.T) {
 		aModule.Close()
 		bModule.Close()
 	})
+}
+
+// Minutes and levels count every frame once, whatever the order of arrival.
+func TestGathered(t *testing.T) {
+	ta := newTally(time.Second, 0, nil)
+	at := time.Unix(1000, 0)
+	for i := range 300 {
+		sent := at.Add(time.Duration(i) * time.Second)
+		n := ta.sent(sent, sent)
+		if i%10 != 3 {
+			ta.arrived(n, sent.Add(20*time.Millisecond), 0, float64(-80-i/100), 9, 24)
+		}
+	}
+	ta.close()
+	d := ta.direction("a", "b")
+	if fmt.Sprint(d.Minutes) != "[{0 60 6} {1 60 6} {2 60 6} {3 60 6} {4 60 6}]" {
+		t.Error(d.Minutes)
+	}
+	if fmt.Sprint(d.Levels) != "[{-82 100 10} {-81 100 10} {-80 100 10}]" {
+		t.Error(d.Levels)
+	}
+	bins, err := d.Latencies()
+	if err != nil || total(bins) != 270 || math.Abs(bins[0].MS-20) > 0.01 {
+		t.Errorf("%v, %v", bins, err)
+	}
+}
+
+// total is how many values are in all bins.
+func total(bins []stats.Bin) (n int) {
+	for _, b := range bins {
+		n += b.Count
+	}
+	return n
 }

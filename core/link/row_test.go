@@ -1,7 +1,7 @@
 package link
 
 import (
-	"encoding/json"
+	"bytes"
 	"math"
 	"reflect"
 	"testing"
@@ -18,12 +18,19 @@ func TestRowOnRecord(t *testing.T) {
 		{Number: 8, Planned: at, Sent: at, State: Lost, Strength: math.NaN(), SNR: math.NaN()},
 		{Planned: at, Sent: at, Arrived: at, State: OnTime, Strength: 0, SNR: math.NaN()},
 	} {
-		line, err := json.Marshal(want.event("valley", "summit"))
-		if err != nil {
+		var buf bytes.Buffer
+		w := record.New(&buf, record.Origin{})
+		w.Event(want.event("valley", "summit"))
+		if err := w.Close(); err != nil {
 			t.Fatal(err)
 		}
 		var e record.Event
-		if err := json.Unmarshal(line, &e); err != nil {
+		if _, err := record.Read(&buf, func(one record.Event) error {
+			if one.Kind == record.Frame {
+				e = one
+			}
+			return nil
+		}); err != nil {
 			t.Fatal(err)
 		}
 		from, to, got, err := RowOf(e)

@@ -11,6 +11,7 @@ import (
 
 	"uparrot/core/bench"
 	"uparrot/core/port"
+	"uparrot/core/record"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
@@ -129,7 +130,7 @@ func TestReopen(t *testing.T) {
 			second, module := port.Pipe("a", uart.DefaultLine)
 			back := time.Now().Add(3 * time.Second)
 			opened := 0
-			s.Stations["a"] = &bench.Station{Name: "a", Address: "a", Dial: func() (port.Port, error) {
+			s.Stations["a"] = &bench.Station{Name: "a", Address: port.Address{Where: "a"}, Dial: func() (port.Port, error) {
 				opened++
 				switch {
 				case opened == 1:
@@ -192,16 +193,16 @@ func TestLinkStatement(t *testing.T) {
 func TestSignsOfLife(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := set(t, "procedure \"T\"\nport a: dialect lines\nstep \"s\"\n hear a within 30m: done\nend\n", nil)
-		n, last := 0, Event{}
-		s.Observe = func(e Event) {
-			if e.Kind == Waiting {
+		n, last, text := 0, Wait{}, ""
+		s.watch = func(e record.Event) {
+			if w, ok := e.Live.(Wait); ok {
 				n++
-				last = e
+				last, text = w, e.Text
 			}
 		}
 		s.after(5*time.Minute, "a", "half\r\n")
 		s.after(20*time.Minute-500*time.Millisecond, "a", "done\r\n") // between two signs
-		if got := s.play(t.Context()); got != "passed" || n != 1199 || last.Text != "done" || last.Within != 30*time.Minute || last.Silence.Round(time.Minute) != 15*time.Minute {
+		if got := s.play(t.Context()); got != "passed" || n != 1199 || text != "done" || last.Within != 30*time.Minute || last.Silence.Round(time.Minute) != 15*time.Minute {
 			t.Errorf("%s, %d signs, last %+v", got, n, last)
 		}
 	})

@@ -14,6 +14,7 @@ import (
 	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
+	"uparrot/core/sim/simtest"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
@@ -26,6 +27,8 @@ type stage struct {
 	host   map[string]port.Port
 	events []string
 	record bytes.Buffer
+	w      *record.Writer
+	watch  func(record.Event) // told of all that happens
 }
 
 // set prepares a procedure. Its ports answer nothing until a test says so.
@@ -36,17 +39,23 @@ func set(t *testing.T, text string, values map[string]any) *stage {
 		t.Fatal(err)
 	}
 	s := &stage{t: t, module: map[string]io.ReadWriteCloser{}, host: map[string]port.Port{}}
-	s.Run = Run{Procedure: proc, Stations: map[string]*bench.Station{}, Record: record.New(&s.record, record.Origin{Tool: "test"}), Values: values}
+	s.w = record.New(&s.record, record.Origin{Tool: "test"})
+	s.Run = Run{Procedure: proc, Stations: map[string]*bench.Station{}, Values: values}
+	s.Run.Events = record.NewStream(s.w, func(e record.Event) {
+		if s.watch != nil {
+			s.watch(e)
+		}
+	})
 	for _, sec := range proc.Secrets {
-		s.Record.Hide(values[sec.Name].(string))
+		s.Events.Hide(values[sec.Name].(string))
 	}
 	for _, p := range proc.Ports {
-		host, module := port.Pipe(p.Name, uart.DefaultLine)
-		s.module[p.Name], s.host[p.Name] = module, host
-		s.Stations[p.Name] = &bench.Station{Name: p.Name, Address: p.Name, Setup: p.Whole(), Phrasebook: p.Phrasebook, Dial: func() (port.Port, error) { return host, nil }}
+		st, module := simtest.Played(p.Name, p.Whole(), p.Phrasebook)
+		host, _ := st.Dial()
+		s.module[p.Name], s.host[p.Name], s.Stations[p.Name] = module, host, st
 	}
-	s.Observe = func(e Event) {
-		line := map[EventKind]string{Said: ">", Heard: "<", Told: "!", Changed: "*", Kept: "#"}[e.Kind]
+	s.watch = func(e record.Event) {
+		line := map[record.Kind]string{record.Said: ">", record.Heard: "<", record.Told: "!", record.Changed: "*", record.Kept: "#"}[e.Kind]
 		if line != "" {
 			s.events = append(s.events, line+e.Text)
 		}
@@ -56,24 +65,7 @@ func set(t *testing.T, text string, values map[string]any) *stage {
 
 // answers has a module answer each line, which CR ends, with what f returns.
 func (s *stage) answers(port string, f func(line string) string) {
-	m := s.module[port]
-	go func() {
-		buf, line := make([]byte, 1), ""
-		for {
-			if _, err := m.Read(buf); err != nil {
-				return
-			}
-			if buf[0] != '\r' {
-				line += string(buf)
-				continue
-			}
-			reply := f(line)
-			line = ""
-			if _, err := io.WriteString(m, reply); err != nil {
-				return
-			}
-		}
-	}()
+	simtest.Answer(s.module[port], f)
 }
 
 // after has a module say something by itself.
@@ -88,7 +80,7 @@ func (s *stage) play(ctx context.Context) string {
 		m.Close()
 	}
 	time.Sleep(time.Minute) // whoever plays a module notices
-	if err := s.Record.Close(); err != nil {
+	if err := s.w.Close(); err != nil {
 		s.t.Error(err)
 	}
 	for _, st := range res.Steps {
@@ -206,7 +198,7 @@ func TestMeaningSecrets(t *testing.T) {
 					fmt.Fprintf(&seen, "%s %s\n", name, data)
 					return name, nil
 				}
-				s.Observe = func(e Event) { fmt.Fprintf(&seen, "%+v %v\n", e, e.Err) }
+				s.watch = func(e record.Event) { fmt.Fprintf(&seen, "%+v %v\n", e, e.Err) }
 				m := s.module["a"]
 				go func() { // two reads for each answer
 					buf := make([]byte, 100)
@@ -236,7 +228,7 @@ func TestMeaningSecrets(t *testing.T) {
 	// A fault of the program does not tell it either.
 	synctest.Test(t, func(t *testing.T) {
 		s := set(t, "procedure \"T\"\n"+head+"step \"s\"\n say a: x\nend\n", map[string]any{"code": "h4ut-route"})
-		s.Observe = func(Event) { panic("h4ut-route") }
+		s.watch = func(record.Event) { panic("h4ut-route") }
 		res := s.Do(t.Context())
 		if res.Verdict != verdict.Broken || strings.Contains(res.Err.Error(), "h4ut-route") || !strings.Contains(res.Err.Error(), "[secret]") {
 			t.Errorf("%s, %v", res.Verdict, res.Err)
@@ -311,6 +303,9 @@ func (w *watched) SetLine(l uart.Line) error {
 	return w.Port.SetLine(l)
 }
 
+func (w *watched) Inputs() (port.Inputs, error) { return port.Inputs{}, nil }
+func (w *watched) SetFlow(uart.Flow) error      { return nil }
+func (w *watched) Break(d time.Duration) error  { w.note("break %v", d); return nil }
 func (w *watched) Signal(s uart.Signal, on bool) error {
 	w.note("%v %t", s, on)
 	return nil

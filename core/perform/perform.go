@@ -111,7 +111,8 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 	defer func() {
 		// A fault of the program itself must not print values on its way out.
 		if fault := recover(); fault != nil {
-			_ = p.close() // the fault is what matters
+			r.Events = record.Only(r.Events) // whoever watches may be at fault
+			_ = p.close()                    // the fault is what matters
 			res.Verdict = verdict.Broken
 			res.Err = fmt.Errorf("the program itself failed; please report this: %s\n%s", p.mask.Hide(fmt.Sprint(fault)), p.mask.Hide(string(debug.Stack())))
 		}

@@ -16,8 +16,7 @@ import (
 	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
-	"uparrot/core/sim"
-	"uparrot/core/uart"
+	"uparrot/core/sim/simtest"
 	"uparrot/core/verdict"
 )
 
@@ -33,41 +32,37 @@ func perform(t *testing.T, ctx context.Context, text string) (Result, []string, 
 	if err != nil {
 		t.Fatal(err)
 	}
-	b, err := sim.New(sim.Config{Air: sim.Air{Delay: 30 * time.Millisecond}, Sleep: time.Sleep, Modules: []sim.Module{
-		{Name: "north", Family: "dunlin", Line: uart.DefaultLine, Settings: map[string]string{"node": "1"}},
-		{Name: "south", Family: "dunlin", Line: uart.DefaultLine, Place: 200, Settings: map[string]string{"node": "2"}},
-	}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	b := simtest.New(t, bench.Air{Delay: 30 * time.Millisecond},
+		bench.Standin{Name: "north", Family: "dunlin", Settings: map[string]string{"node": "1"}},
+		bench.Standin{Name: "south", Family: "dunlin", Place: 200, Settings: map[string]string{"node": "2"}})
 	defer b.Close()
 	var rec bytes.Buffer
 	var events []string
-	run := &Run{Procedure: proc, Stations: map[string]*bench.Station{}, Record: record.New(&rec, record.Origin{Tool: "test"}), Values: map[string]any{}, Sleep: time.Sleep}
+	w := record.New(&rec, record.Origin{Tool: "test"})
+	run := &Run{Procedure: proc, Stations: map[string]*bench.Station{}, Values: map[string]any{}, Sleep: time.Sleep}
 	for _, p := range proc.Ports {
-		host, module := port.Pipe(p.Name, uart.DefaultLine)
-		if _, err := b.Attach(p.Name, module); err != nil {
-			t.Fatal(err)
-		}
-		run.Stations[p.Name] = &bench.Station{Name: p.Name, Setup: p.Setup.Or(p.Phrasebook.Setup()), Phrasebook: p.Phrasebook, Dial: func() (port.Port, error) { return host, nil }}
+		st := b.Station(p.Name, p.Phrasebook)
+		st.Setup = p.Whole()
+		run.Stations[p.Name] = st
 	}
 	for _, in := range proc.Inputs {
+		var err error
 		if run.Values[in.Name], err = in.Value(*in.Default); err != nil {
 			t.Fatal(err)
 		}
 	}
-	run.Observe = func(e Event) {
-		switch e.Kind {
-		case Said:
+	run.Events = record.NewStream(w, func(e record.Event) {
+		switch {
+		case e.Kind == record.Said:
 			events = append(events, ">"+e.Text)
-		case Heard:
+		case e.Kind == record.Heard:
 			events = append(events, "<"+e.Text)
-		case StepEnded, TryEnded:
+		case (e.Kind == record.Step || e.Kind == record.Try) && e.Verdict != "" && e.Try > 0:
 			events = append(events, string(e.Verdict))
 		}
-	}
+	})
 	res := run.Do(ctx)
-	if err := run.Record.Close(); err != nil {
+	if err := w.Close(); err != nil {
 		t.Fatal(err)
 	}
 	return res, events, rec.String()
@@ -190,7 +185,7 @@ func BenchmarkExchange(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		st := &bench.Station{Name: "a", Address: p.Path(), Setup: proc.Ports[0].Setup}
+		st := &bench.Station{Name: "a", Address: port.Address{Where: p.Path()}, Setup: proc.Ports[0].Setup}
 		d, err := st.Open(nil, nil)
 		if err != nil {
 			b.Fatal(err)
@@ -206,7 +201,7 @@ func BenchmarkExchange(b *testing.B) {
 		}
 	})
 	b.Run("bare", func(b *testing.B) {
-		h, err := port.Open(p.Path(), phrasebook.Setup{}.Line())
+		h, err := port.Open(port.Address{Where: p.Path()}, phrasebook.Setup{}.Line())
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -129,9 +129,7 @@ func Parse(file, text string) (*Phrasebook, error) {
 }
 
 func (pb *Phrasebook) finish(d *toml.Doc) (*Phrasebook, error) {
-	if len(d.Mistakes) == 0 {
-		pb.check(d)
-	}
+	pb.check(d)
 	if err := d.Mistakes.Err(); err != nil {
 		return nil, err
 	}

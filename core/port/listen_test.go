@@ -18,14 +18,14 @@ func TestListening(t *testing.T) {
 	}
 	where := ln.Addr().String()
 	ln.Close()
-	p, err := Open("tcp-listen://"+where, uart.DefaultLine)
+	p, err := openAt("tcp-listen://"+where, uart.DefaultLine)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if _, err := p.Write(t.Context(), []byte("x")); err == nil || !strings.Contains(err.Error(), "nobody has spoken yet") {
 		t.Errorf("wrote to nobody: %v", err)
 	}
-	if _, err := Open("tcp-listen://"+where, uart.DefaultLine); KindOf(err) != Held {
+	if _, err := openAt("tcp-listen://"+where, uart.DefaultLine); KindOf(err) != Held {
 		t.Errorf("listened twice: %v", err)
 	}
 	came := make(chan string)
@@ -82,7 +82,7 @@ func TestListeningForDatagrams(t *testing.T) {
 	}
 	where := c.LocalAddr().String()
 	c.Close()
-	p, err := Open("udp-listen://"+where, uart.DefaultLine)
+	p, err := openAt("udp-listen://"+where, uart.DefaultLine)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -63,7 +63,7 @@ func TestRFC2217(t *testing.T) {
 		sessions <- s
 		io.Copy(s, s)
 	})
-	p, err := Open("rfc2217://"+at, uart.Line{Speed: 9600})
+	p, err := openAt("rfc2217://"+at, uart.Line{Speed: 9600})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -74,7 +74,7 @@ func TestRFC2217(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		line := uart.Line{Speed: 74880, Frame: frame}
+		line := uart.Line{Speed: 76800, Frame: frame}
 		if err := p.SetLine(line); err != nil {
 			t.Error(err)
 		}
@@ -85,8 +85,8 @@ func TestRFC2217(t *testing.T) {
 	everyByte(t, p)
 	s.Signals = nil
 	for _, do := range []func() error{
-		func() error { return p.Signal(uart.DTR, false) }, func() error { return p.Signal(uart.RTS, true) },
-		func() error { return p.SetFlow(uart.RTSCTS) }, func() error { return p.SetFlow(uart.NoFlow) }, func() error { return p.Break(time.Millisecond) }, p.Drain, p.Purge,
+		func() error { return SetSignal(p, uart.DTR, false) }, func() error { return SetSignal(p, uart.RTS, true) },
+		func() error { return SetFlow(p, uart.RTSCTS) }, func() error { return SetFlow(p, uart.NoFlow) }, func() error { return Break(p, time.Millisecond) }, p.Drain, p.Purge,
 	} {
 		if err := do(); err != nil {
 			t.Error(err)
@@ -96,7 +96,7 @@ func TestRFC2217(t *testing.T) {
 		t.Fatal(err)
 	}
 	everyByte(t, p) // so that the state has arrived
-	if in, err := p.Inputs(); err != nil || in != (Inputs{DSR: true}) {
+	if in, err := InputsOf(p); err != nil || in != (Inputs{DSR: true}) {
 		t.Errorf("inputs %+v, %v", in, err)
 	}
 	s.Close()
@@ -114,23 +114,23 @@ func TestNoRFC2217(t *testing.T) {
 		conn.Write(rfc2217.Negotiate(rfc2217.Dont, rfc2217.ComPort))
 		io.Copy(io.Discard, conn)
 	})
-	if _, err := Open("rfc2217://"+refuses, uart.DefaultLine); KindOf(err) != Unsupported || !strings.Contains(err.Error(), "use tcp://") && !strings.Contains(err.Error(), "Use tcp://") {
+	if _, err := openAt("rfc2217://"+refuses, uart.DefaultLine); KindOf(err) != Unsupported || !strings.Contains(err.Error(), "use tcp://") && !strings.Contains(err.Error(), "Use tcp://") {
 		t.Errorf("refused: %v", err)
 	}
 	hangsUp := serve(t, func(conn net.Conn) { conn.Close() })
-	if _, err := Open("rfc2217://"+hangsUp, uart.DefaultLine); KindOf(err) != Vanished {
+	if _, err := openAt("rfc2217://"+hangsUp, uart.DefaultLine); KindOf(err) != Vanished {
 		t.Errorf("hung up: %v", err)
 	}
 }
 
 func TestTCPAndUDP(t *testing.T) {
-	p, err := Open("tcp://"+serve(t, func(conn net.Conn) { io.Copy(conn, conn) }), uart.DefaultLine)
+	p, err := openAt("tcp://"+serve(t, func(conn net.Conn) { io.Copy(conn, conn) }), uart.DefaultLine)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer p.Close()
 	everyByte(t, p)
-	for _, err := range []error{p.SetLine(uart.DefaultLine), p.Signal(uart.DTR, true), p.Break(time.Second), p.SetFlow(uart.RTSCTS)} {
+	for _, err := range []error{p.SetLine(uart.DefaultLine), SetSignal(p, uart.DTR, true), Break(p, time.Second), SetFlow(p, uart.RTSCTS)} {
 		if KindOf(err) != Unsupported {
 			t.Errorf("got %v", err)
 		}
@@ -145,7 +145,7 @@ func TestTCPAndUDP(t *testing.T) {
 	if err == nil {
 		t.Error("a write that was given up went on")
 	}
-	near, err := Open("udp-listen://127.0.0.1:0", uart.DefaultLine)
+	near, err := openAt("udp-listen://127.0.0.1:0", uart.DefaultLine)
 	if err == nil {
 		defer near.Close()
 		if _, err := near.Write(t.Context(), []byte("x")); err == nil {
@@ -157,7 +157,7 @@ func TestTCPAndUDP(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer peer.Close()
-	u, err := Open("udp://"+peer.LocalAddr().String(), uart.DefaultLine)
+	u, err := openAt("udp://"+peer.LocalAddr().String(), uart.DefaultLine)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -190,11 +190,20 @@ func TestAddresses(t *testing.T) {
 		"ftp://127.0.0.1:5":     `no kind of port "ftp"`,
 		"udp://127.0.0.1:99999": "cannot be reached",
 	} {
-		if _, err := Open(address, uart.DefaultLine); KindOf(err) != Missing || !strings.Contains(err.Error(), want) {
+		if _, err := openAt(address, uart.DefaultLine); KindOf(err) != Missing || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", address, err, want)
 		}
 	}
-	if _, err := Open("tcp://127.0.0.1:5", uart.Line{Speed: -1}); err == nil {
+	if _, err := openAt("tcp://127.0.0.1:5", uart.Line{Speed: -1}); err == nil {
 		t.Error("took a speed below zero")
 	}
+}
+
+// openAt opens the port at an address as it is written.
+func openAt(text string, line uart.Line) (Port, error) {
+	a, err := ParseAddress(text)
+	if err != nil {
+		return nil, &Error{Port: text, Kind: Missing, Err: err}
+	}
+	return Open(a, line)
 }

@@ -38,11 +38,11 @@ func TestSettings(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := Open(far.Path(), uart.Line{Speed: 9600, Frame: frame(t, "7E1")})
+	p, err := openAt(far.Path(), uart.Line{Speed: 9600, Frame: frame(t, "7E1")})
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, speed := range []int{300, 74880, 115200, 12345, 921600} {
+	for _, speed := range []int{300, 76800, 115200, 12345, 921600} {
 		line := uart.Line{Speed: speed, Frame: frame(t, "8N2")}
 		if err := p.SetLine(line); err != nil {
 			t.Error(err)
@@ -72,7 +72,7 @@ func TestSettings(t *testing.T) {
 	if err := p.Drain(); err != nil {
 		t.Error(err)
 	}
-	for _, err := range []error{p.Signal(uart.DTR, true), p.Signal(uart.RTS, false)} {
+	for _, err := range []error{SetSignal(p, uart.DTR, true), SetSignal(p, uart.RTS, false)} {
 		if KindOf(err) != Unsupported {
 			t.Errorf("a pseudo-terminal has no signal lines: %v", err)
 		}
@@ -88,7 +88,7 @@ func TestSettings(t *testing.T) {
 
 func TestBytesAndVanishing(t *testing.T) {
 	far := pseudo(t)
-	p, err := Open(far.Path(), uart.DefaultLine)
+	p, err := openAt(far.Path(), uart.DefaultLine)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -146,7 +146,7 @@ func TestOpenErrors(t *testing.T) {
 		{"/dev/null", NotSerial, "not a serial port"},
 		{plain, NotSerial, "not a serial port"},
 	} {
-		_, err := Open(c.path, uart.DefaultLine)
+		_, err := openAt(c.path, uart.DefaultLine)
 		if KindOf(err) != c.kind || !strings.Contains(err.Error(), c.want) || !strings.Contains(err.Error(), c.path) {
 			t.Errorf("%s: %v", c.path, err)
 		}
@@ -156,7 +156,7 @@ func TestOpenErrors(t *testing.T) {
 		if err := os.Chmod(far.Path(), 0); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := Open(far.Path(), uart.DefaultLine); KindOf(err) != Permission {
+		if _, err := openAt(far.Path(), uart.DefaultLine); KindOf(err) != Permission {
 			t.Errorf("without the right: %v", err)
 		}
 	}
@@ -171,7 +171,7 @@ func TestExclusive(t *testing.T) {
 		if err := os.WriteFile(lock, []byte(left), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		p, err := Open(far.Path(), uart.DefaultLine)
+		p, err := openAt(far.Path(), uart.DefaultLine)
 		if err != nil {
 			t.Fatalf("lock file %q: %v", left, err)
 		}
@@ -179,7 +179,7 @@ func TestExclusive(t *testing.T) {
 		if err != nil || len(text) != 11 {
 			t.Errorf("the lock file holds %q, %v", text, err)
 		}
-		_, err = Open(far.Path(), uart.DefaultLine)
+		_, err = openAt(far.Path(), uart.DefaultLine)
 		if KindOf(err) != Held || !strings.Contains(err.Error(), "it is held by") {
 			t.Errorf("second opening: %v", err)
 		}
@@ -194,7 +194,7 @@ func TestExclusive(t *testing.T) {
 	if err := os.WriteFile(lock, []byte("         1\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(far.Path(), uart.DefaultLine); KindOf(err) != Held || !strings.Contains(err.Error(), "process 1") {
+	if _, err := openAt(far.Path(), uart.DefaultLine); KindOf(err) != Held || !strings.Contains(err.Error(), "process 1") {
 		t.Errorf("with a living owner: %v", err)
 	}
 }

@@ -56,7 +56,7 @@ func TestWriteAndRead(t *testing.T) {
 	var got []string
 	state, err := Read(strings.NewReader(whole), func(e Event) error {
 		b, err := e.Bytes()
-		got = append(got, e.Kind+" "+e.Step+string(b))
+		got = append(got, string(e.Kind)+" "+e.Step+string(b))
 		return err
 	})
 	want := "record |out AT~NODE?\r\n|in \x00\xff\xfe|step the radio <answers>|note put aside|end "
@@ -128,9 +128,9 @@ func TestSecretsStayOut(t *testing.T) {
 	}
 }
 
-// What is said under a veil is told of once, up to its line end; an echo of it
+// What is said in secret is told of once, up to its line end; an echo of it
 // is another matter.
-func TestVeil(t *testing.T) {
+func TestConceal(t *testing.T) {
 	for name, c := range map[string]struct {
 		pieces []string
 		off    bool
@@ -143,9 +143,9 @@ func TestVeil(t *testing.T) {
 	} {
 		var buf bytes.Buffer
 		w := New(&buf, Origin{})
-		w.Veil("tower", true)
+		w.Conceal("tower", true)
 		if c.off {
-			w.Veil("tower", false)
+			w.Conceal("tower", false)
 		}
 		w.Bytes(time.Now(), Out, "gate", []byte("other port\r"))
 		for _, p := range c.pieces {
@@ -172,7 +172,7 @@ func (full) Write([]byte) (int, error) { return 0, errors.New("no space left") }
 func TestWriteErrorIsKept(t *testing.T) {
 	w := New(full{}, Origin{})
 	var told []string
-	w.Tell = func(e Event) { told = append(told, e.Kind) }
+	w.Tell = func(e Event) { told = append(told, string(e.Kind)) }
 	w.Event(Event{Kind: Verdict, Verdict: "passed"})
 	if err := w.Close(); err == nil || !strings.Contains(err.Error(), "no space left") || strings.Join(told, " ") != "verdict end" {
 		t.Errorf("got %v, told %v", err, told)

@@ -3,6 +3,8 @@ package record
 import (
 	"sync"
 	"time"
+
+	"uparrot/core/secret"
 )
 
 // Stream is what happens in a run, told once each: to the record and to all that
@@ -12,6 +14,7 @@ type Stream struct {
 	w     *Writer
 	watch []func(Event)
 	mu    sync.Mutex // held while watchers are told
+	mask  secret.Mask
 }
 
 // NewStream tells a record, which may be nil, and watchers. A watcher is told one
@@ -56,9 +59,24 @@ func (s *Stream) Emit(e Event) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.mask.Any() {
+		e.Text, e.Why, e.Step = s.mask.Hide(e.Text), s.mask.Hide(e.Why), s.mask.Hide(e.Step)
+	}
 	for _, f := range s.watch {
 		f(e)
 	}
+}
+
+// Hide keeps a secret out of the record, and out of the words that watchers are
+// told. Who puts it into a value hides it there.
+func (s *Stream) Hide(text string) {
+	if s == nil {
+		return
+	}
+	s.w.Hide(text)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.mask.Add(text)
 }
 
 // Bytes tells the record of bytes that came or went. Watchers hear of what is made

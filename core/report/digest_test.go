@@ -5,16 +5,17 @@ import (
 	"testing"
 
 	"uparrot/core/record"
+	"uparrot/core/verdict"
 )
 
 // What came of a record in a word and a sentence, for each way in which it can
 // end.
 func TestDigest(t *testing.T) {
 	begin := record.Event{Kind: record.Begin, Text: "Commission", Data: []byte(`{"inputs":{"b":2,"a":1}}`)}
-	step := func(title, verdict string) record.Event {
+	step := func(title string, verdict verdict.Verdict) record.Event {
 		return record.Event{Kind: record.Step, Step: title, Verdict: verdict}
 	}
-	over := func(verdict, why string) record.Event {
+	over := func(verdict verdict.Verdict, why string) record.Event {
 		return record.Event{Kind: record.Verdict, Verdict: verdict, Why: why}
 	}
 	link := record.Event{Kind: record.Link, Verdict: "passed", Data: []byte(`{"kind":"link test","directions":[{"from":"valley","to":"summit","sent":200,"lost":3}]}`)}
@@ -29,7 +30,7 @@ func TestDigest(t *testing.T) {
 		"killed in a step":  {[]record.Event{begin, step("a", "passed"), step("b", "")}, false, "Commission|unfinished|1 of 2 steps passed, 1 not ended"},
 		"a link":            {[]record.Event{link, over("passed", "")}, true, "Link test: valley and summit|passed|3 of 200 frames lost from valley to summit"},
 		"a link that broke": {[]record.Event{over("broken", "the port has gone")}, true, "talk|broken|the port has gone"},
-		"bits":              {[]record.Event{bits, over("failed", "")}, true, "talk|failed|"},
+		"bits":              {[]record.Event{bits, over("failed", "")}, true, "talk|failed|9600 sent as , 0 compared, 0 wrong, 0 while out of step"},
 		"by hand":           {nil, true, "talk|no verdict|"},
 	} {
 		var buf bytes.Buffer
@@ -49,7 +50,7 @@ func TestDigest(t *testing.T) {
 		if got := d.Name() + "|" + d.Outcome() + "|" + d.Sentence(); got != c.want {
 			t.Errorf("%s:\n got %s\nwant %s", name, got, c.want)
 		}
-		if name == "bits" && (len(d.Results) != 1 || d.Results[0][0] != [2]string{"bits sent", "9600"} || d.Results[0][2] != [2]string{"ratio", "high 1, low 0.5"}) {
+		if name == "bits" && (len(d.Results) != 1 || d.Results[0].What != "bit error test" || d.Results[0].Rows[0] != [2]string{"bits", "9600 sent as , 0 compared, 0 wrong, 0 while out of step"}) {
 			t.Errorf("%+v", d.Results)
 		}
 	}

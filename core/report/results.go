@@ -50,7 +50,14 @@ func told[T any](rows func(T) [][2]string) func(record.Event) ([][2]string, erro
 // name.
 func resultSeen(e record.Event) (ResultSeen, error) {
 	r := ResultSeen{What: e.Text, Verdict: e.Verdict}
-	if tell, ok := tellers[e.Text]; ok {
+	if r.What == "" { // as records of before have it
+		old, err := record.Decode[struct{ Kind string }](e)
+		if err != nil {
+			return r, err
+		}
+		r.What = old.Kind
+	}
+	if tell, ok := tellers[r.What]; ok {
 		var err error
 		r.Rows, err = tell(e)
 		for i := range r.Rows {

@@ -21,6 +21,7 @@ import (
 
 	"uparrot/core/link"
 	"uparrot/core/record"
+	"uparrot/core/stats"
 )
 
 // hostile is what a module may say to harm whoever reads the report.
@@ -42,7 +43,7 @@ func larkfell(t testing.TB) []byte {
 		}
 		w.Event(e)
 	}
-	sent := func(kind, port, text string) {
+	sent := func(kind record.Kind, port, text string) {
 		at = at.Add(time.Millisecond)
 		w.Bytes(at, kind, port, []byte(text))
 	}
@@ -68,7 +69,7 @@ func larkfell(t testing.TB) []byte {
 	put(record.Event{Kind: record.Kept, Text: "log.txt"}, map[string]any{"value": "log", "bytes": 3, "sha256": "cd"})
 	put(record.Event{Kind: record.Result, Verdict: "passed"}, map[string]any{"bits_sent": 1_000_000, "ratio": map[string]any{"low": 1e-7}, "why": hostile})
 	put(record.Event{Kind: record.Told, Text: "pull the lever"}, map[string]any{"answer": "done"})
-	sum := link.Summary{Kind: link.Kind, Size: 24, EveryMS: 50, Verdict: "passed", Directions: []link.Direction{{From: "valley", To: hostile, Sent: 2, Lost: 1, Received: 1, Loss: link.Wilson(1, 2), Verdict: "undecided", Why: []string{"more frames would tell"}}}}
+	sum := link.Summary{Kind: link.Kind, Size: 24, EveryMS: 50, Verdict: "passed", Directions: []link.Direction{{From: "valley", To: hostile, Sent: 2, Lost: 1, Received: 1, Loss: stats.Wilson(1, 2), Verdict: "undecided", Why: []string{"more frames would tell"}}}}
 	for i, row := range []link.Row{{Planned: at, Sent: at.Add(time.Microsecond), Arrived: at.Add(48 * time.Millisecond), State: link.OnTime, Strength: -110, SNR: 6.5}, {Number: 1, Planned: at, Sent: at.Add(time.Second), State: link.Lost, Strength: math.NaN(), SNR: math.NaN()}} {
 		put(record.Event{Kind: record.Frame}, map[string]any{"from": "valley", "to": "summit", "number": i, "planned_ns": -1000, "latency_ns": latencyOf(row), "state": row.State})
 	}

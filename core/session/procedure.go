@@ -57,7 +57,7 @@ func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
 		return perform.Result{}, err
 	}
 	for _, secret := range p.File.Secrets {
-		s.Hide(p.Values[secret.Name].(string))
+		s.Events.Hide(p.Values[secret.Name].(string))
 	}
 	folder := "." // where nobody says, a record lies where nobody looks for a file
 	if p.Keep.Record != "" {

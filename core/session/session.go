@@ -179,9 +179,6 @@ func (s *Session) trouble(text string) {
 	s.tell("uparrot: " + text + ". The run goes on")
 }
 
-// Hide keeps a secret out of the record from now on.
-func (s *Session) Hide(secret string) { s.w.Hide(secret) }
-
 // Seal tells the verdict of something that is no procedure; what none was come to is
 // broken. It must be told before End.
 func (s *Session) Seal(v verdict.Verdict, err error, took time.Duration) {

@@ -76,10 +76,10 @@ type Message struct {
 	due      time.Time
 	From     string // the sender's address
 	Payload  []byte
-	leaves   time.Time // the air
-	Long     bool      // its preamble, so that sleepers hear it
-	Strength int       // dBm
-	SNR      float64   // dB
+	leaves   time.Time     // the air
+	Preamble time.Duration // that it was sent with
+	Strength int           // dBm
+	SNR      float64       // dB
 	damaged  bool
 }
 

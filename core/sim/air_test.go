@@ -3,7 +3,7 @@ package sim_test
 import (
 	"uparrot/core/bench"
 	"uparrot/core/sim"
-	"uparrot/core/sim/families"
+	"uparrot/core/sim/simtest"
 
 	"fmt"
 	"math"
@@ -11,37 +11,20 @@ import (
 	"testing"
 	"testing/synctest"
 	"time"
-
-	"uparrot/core/port"
-	"uparrot/core/uart"
 )
 
 // pair is two Dunlins with an air, and what the second has heard.
 func pair(t *testing.T, air bench.Air) (say func(text string), heard func() string, b *sim.Bench) {
-	b, err := sim.New(sim.Config{Families: families.All, Sleep: time.Sleep, Air: air, Modules: []bench.Standin{
-		{Name: "a", Family: "dunlin", Line: uart.DefaultLine, Settings: map[string]string{"node": "1"}},
-		{Name: "b", Family: "dunlin", Line: uart.DefaultLine, Place: 100, Settings: map[string]string{"node": "2"}},
-	}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(b.Close)
-	at := map[string]*one{}
-	for _, n := range []string{"a", "b"} {
-		host, module := port.Pipe(n, uart.DefaultLine)
-		if _, err := b.Attach(n, module); err != nil {
-			t.Fatal(err)
-		}
-		at[n] = &one{t: t, bench: b, host: host}
-		go at[n].listen()
-		t.Cleanup(func() { host.Close() })
-	}
+	bench := simtest.New(t, air,
+		bench.Standin{Name: "a", Family: "dunlin", Settings: map[string]string{"node": "1"}},
+		bench.Standin{Name: "b", Family: "dunlin", Place: 100, Settings: map[string]string{"node": "2"}})
+	at := map[string]*simtest.Listener{"a": bench.Listen("a"), "b": bench.Listen("b")}
 	say = func(text string) {
-		if _, err := at["a"].host.Write(t.Context(), []byte(fmt.Sprintf("AT~TELL=2,%d,%s\r", len(text), text))); err != nil {
+		if _, err := at["a"].Host.Write(t.Context(), []byte(fmt.Sprintf("AT~TELL=2,%d,%s\r", len(text), text))); err != nil {
 			t.Fatal(err)
 		}
 	}
-	return say, func() string { return at["b"].after(0) }, b
+	return say, func() string { return at["b"].After(0) }, bench.Bench
 }
 
 // The air carries so many bits a second, one message after the other, and keeps

@@ -327,11 +327,11 @@ func (u *Unit) Self() *Unit { return u }
 
 // Broadcast takes a message from a radio to all that hear it.
 func (b *Bench) Broadcast(at time.Time, from Radio, address, text string) {
-	b.Transmit(at, from, address, text, false)
+	b.Transmit(at, from, address, text, 0)
 }
 
-// Transmit is Broadcast, with a long preamble or without.
-func (b *Bench) Transmit(at time.Time, from Radio, address, text string, long bool) {
+// Transmit is Broadcast with a preamble, for those who sleep meanwhile.
+func (b *Bench) Transmit(at time.Time, from Radio, address, text string, preamble time.Duration) {
 	for _, to := range b.radios {
 		if to == from || !to.Hears(from, address) {
 			continue
@@ -343,7 +343,7 @@ func (b *Bench) Transmit(at time.Time, from Radio, address, text string, long bo
 			p = newPath(b.air, a.Name, z.Name)
 			b.paths[key] = p
 		}
-		m := &Message{From: from.Own(), Payload: []byte(text), Long: long}
+		m := &Message{From: from.Own(), Payload: []byte(text), Preamble: preamble}
 		b.carry(at, p, to, m, math.Abs(z.Place-a.Place), from.Strength())
 	}
 }

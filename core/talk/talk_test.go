@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"uparrot/core/phrasebook"
+	"uparrot/core/text"
 )
 
 func TestLog(t *testing.T) {
@@ -20,11 +21,11 @@ func TestLog(t *testing.T) {
 	l.Add(at.Add(2*time.Second), Heard, []byte("late"))
 	var got []string
 	for i, line := range l.Lines {
-		var before *Line
+		var before *Row
 		if i > 0 {
 			before = &l.Lines[i-1]
 		}
-		got = append(got, fmt.Sprintf("%d %s|%s|open=%v", line.Kind, strings.TrimSpace(SinceLast.Stamp(line, before)), Text(line.Bytes), line.Open))
+		got = append(got, fmt.Sprintf("%d %s|%s|open=%v", line.Kind, strings.TrimSpace(SinceLast.Stamp(line, before)), text.Shown(line.Bytes), line.Open))
 	}
 	want := "1 07:30:00.000|AT~NODE?|open=false,0 0.001s||open=false,0 0.000s|~NODE: 7|open=false,0 0.002s||open=false,0 0.000s|OK|open=false,0 0.000s|> |open=false,2 0.997s|speed is 9600|open=false,0 1.000s|late|open=true"
 	if s := strings.Join(got, ","); s != want {
@@ -63,7 +64,7 @@ func TestLog(t *testing.T) {
 }
 
 func TestViews(t *testing.T) {
-	line := Line{Kind: Heard, Bytes: []byte("\x1b[31mAlarm\x1b[0m \x07\xff0123456789\r\n")}
+	line := Row{Kind: Heard, Bytes: []byte("\x1b[31mAlarm\x1b[0m \x07\xff0123456789\r\n")}
 	for v, want := range map[View]string{
 		AsText: `Alarm \x07\xff0123456789`,
 		AsHex:  "1B 5B 33 31 6D 41 6C 61 72 6D 1B 5B 30 6D 20 07|FF 30 31 32 33 34 35 36 37 38 39 0D 0A",

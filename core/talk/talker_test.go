@@ -73,16 +73,17 @@ func (s *spoken) answer(after time.Duration, text string) {
 // at once, whatever is still open.
 func TestLinesWaitForAnswers(t *testing.T) {
 	for _, c := range []struct {
-		dialect, answer string
-		after, want     time.Duration
+		dialect     phrasebook.Dialect
+		answer      string
+		after, want time.Duration
 	}{
-		{"at", "\r\nOK\r\n", 700 * time.Millisecond, 1400 * time.Millisecond},
-		{"at", "\r\nERROR\r\n", 700 * time.Millisecond, 1400 * time.Millisecond},
-		{"lines", "done\r\n", 100 * time.Millisecond, 500 * time.Millisecond},
-		{"at", "", 0, 2 * answerTime},
+		{phrasebook.AT, "\r\nOK\r\n", 700 * time.Millisecond, 1400 * time.Millisecond},
+		{phrasebook.AT, "\r\nERROR\r\n", 700 * time.Millisecond, 1400 * time.Millisecond},
+		{phrasebook.Lines, "done\r\n", 100 * time.Millisecond, 500 * time.Millisecond},
+		{phrasebook.AT, "", 0, 2 * answerTime},
 	} {
 		synctest.Test(t, func(t *testing.T) {
-			s := speak(t, phrasebook.Setup{Dialect: c.dialect, Ending: "cr"}, nil)
+			s := speak(t, phrasebook.Setup{Dialect: c.dialect, Ending: phrasebook.CR}, nil)
 			s.answer(c.after, c.answer)
 			began := time.Now()
 			if err := s.Say(t.Context(), false, "one", "two", "three"); err != nil {
@@ -112,8 +113,8 @@ func TestLinesWaitForAnswers(t *testing.T) {
 
 func TestSettingsByHand(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		s := speak(t, phrasebook.Setup{Ending: "cr"}, nil)
-		s.SetEnding("crlf")
+		s := speak(t, phrasebook.Setup{Ending: phrasebook.CR}, nil)
+		s.SetEnding(phrasebook.CRLF)
 		if err := s.SetSpeed(9600); err != nil {
 			t.Fatal(err)
 		}
@@ -187,7 +188,7 @@ func TestAsksForSecret(t *testing.T) {
 			var buf bytes.Buffer
 			w := record.New(&buf, record.Origin{})
 			host, module := port.Pipe("m", uart.DefaultLine)
-			talker := &Talker{Station: &bench.Station{Name: "m", Setup: phrasebook.Setup{Ending: "cr"}, Dial: func() (port.Port, error) { return host, nil }}, Record: w, Tell: func(Event) {}}
+			talker := &Talker{Station: &bench.Station{Name: "m", Setup: phrasebook.Setup{Ending: phrasebook.CR}, Dial: func() (port.Port, error) { return host, nil }}, Events: record.NewStream(w), Tell: func(Event) {}}
 			if err := talker.Open(t.Context()); err != nil {
 				t.Fatal(err)
 			}

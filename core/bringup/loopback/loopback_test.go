@@ -9,8 +9,10 @@ import (
 	"testing/synctest"
 	"time"
 
+	"uparrot/core/bench"
 	"uparrot/core/port"
 	"uparrot/core/sim"
+	"uparrot/core/sim/simtest"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
@@ -23,6 +25,8 @@ type wires struct {
 }
 
 func (w *wires) Signal(s uart.Signal, on bool) error { w.out[s] = on; return nil }
+func (w *wires) SetFlow(uart.Flow) error             { return nil }
+func (w *wires) Break(time.Duration) error           { return nil }
 func (w *wires) Inputs() (port.Inputs, error) {
 	if !w.joined {
 		return port.Inputs{}, nil
@@ -104,14 +108,8 @@ func TestStages(t *testing.T) {
 // wire takes.
 func TestLoopedStandin(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		b, err := sim.New(sim.Config{Sleep: time.Sleep, Modules: []sim.Module{{Name: "m", Family: "dunlin", Line: uart.DefaultLine}}})
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer b.Close()
-		host, module := port.Pipe("m", uart.DefaultLine)
-		defer host.Close()
-		b.Attach("m", module)
+		b := simtest.New(t, bench.Air{}, bench.Standin{Family: "dunlin"})
+		host := b.Host("m")
 		b.Join("m", sim.Looped)
 		res, err := (&Test{Port: host, Signals: true}).Do(context.Background())
 		if err != nil || res.Verdict != verdict.Untested || len(res.Proven) != 1 || res.Stages[12].Verdict != verdict.Untested {

@@ -19,7 +19,7 @@ import (
 
 // Speeds are those that are tried, the commonest first. No two are so near to
 // each other that a receiver could read both.
-var Speeds = []int{115200, 9600, 57600, 38400, 19200, 460800, 230400, 921600, 76800, 4800, 2400, 1200, 14400, 28800, 250000, 500000, 1000000, 1500000, 2000000, 300}
+var Speeds = []int{115200, 9600, 76800, 57600, 38400, 19200, 460800, 230400, 921600, 4800, 2400, 1200, 14400, 28800, 250000, 500000, 1000000, 1500000, 2000000, 300}
 
 // Wake is what is sent unless somebody says otherwise: Enter alone, and AT.
 var Wake = []string{"", "AT"}

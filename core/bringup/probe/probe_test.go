@@ -9,8 +9,11 @@ import (
 	"testing/synctest"
 	"time"
 
+	"uparrot/core/bench"
+	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/sim"
+	"uparrot/core/sim/simtest"
 	"uparrot/core/uart"
 )
 
@@ -24,19 +27,12 @@ func frame(s string) uart.Frame {
 
 // on probes a stand-in in made-up time.
 func on(t *testing.T, family string, line uart.Line, prepare func(*sim.Bench)) (res Result, took time.Duration) {
-	b, err := sim.New(sim.Config{Sleep: time.Sleep, Modules: []sim.Module{{Name: "m", Family: family, Line: line}}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer b.Close()
-	host, module := port.Pipe("m", uart.DefaultLine)
-	defer host.Close()
-	if _, err := b.Attach("m", module); err != nil {
-		t.Fatal(err)
-	}
+	b := simtest.New(t, bench.Air{}, bench.Standin{Family: family, Line: line})
+	host := b.Host("m")
 	if prepare != nil {
-		prepare(b)
+		prepare(b.Bench)
 	}
+	var err error
 	began := time.Now()
 	if res, err = (&Probe{Port: host}).Run(context.Background()); err != nil {
 		t.Fatal(err)
@@ -51,17 +47,17 @@ var probed = []string{"curlew", "dunlin", "redshank"}
 // Every family is found at every speed and frame, and never at a wrong one.
 func TestFindsEveryFamily(t *testing.T) {
 	for _, family := range probed {
-		for _, speed := range []int{1200, 9600, 38400, 57600, 74880, 115200, 460800} {
+		for _, speed := range []int{1200, 9600, 38400, 57600, 76800, 115200, 460800} {
 			for _, f := range []string{"8N1", "7E1"} {
 				t.Run(fmt.Sprintf("%s/%d/%s", family, speed, f), func(t *testing.T) {
 					synctest.Test(t, func(t *testing.T) {
 						res, took := on(t, family, uart.Line{Speed: speed, Frame: frame(f)}, nil)
-						if res.Kind != Found || res.Speed != speed || res.Frame.Filled() != frame(f) || res.Ending != "cr" || !res.Sure {
+						if res.Kind != Found || res.Speed != speed || res.Frame.Filled() != frame(f) || res.Ending != phrasebook.CR || !res.Sure {
 							t.Errorf("%+v", res)
 						}
-						want := "at"
+						want := phrasebook.AT
 						if family == "redshank" {
-							want = "lines"
+							want = phrasebook.Lines
 						}
 						if res.Dialect != want {
 							t.Errorf("dialect %s", res.Dialect)
@@ -160,7 +156,7 @@ func TestEndingsAndWake(t *testing.T) {
 				}
 			}()
 			res, err := (&Probe{Port: host, Wake: c.wake}).Run(context.Background())
-			if err != nil || res.Kind != Found || res.Speed != 9600 || res.Ending != c.want {
+			if err != nil || res.Kind != Found || res.Speed != 9600 || res.Ending.String() != c.want {
 				t.Errorf("ends with %q: %+v, %v", c.end, res, err)
 			}
 			allowed := "AT"

@@ -3,14 +3,16 @@ package bits
 import (
 	"math"
 	"math/rand/v2"
+	"strings"
 	"testing"
 	"testing/synctest"
 	"time"
 
 	"uparrot/core/bench"
+	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/prbs"
-	"uparrot/core/sim"
+	"uparrot/core/sim/simtest"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
@@ -28,7 +30,7 @@ func sequence(t *testing.T, pattern string, n int) []byte {
 }
 
 // counted feeds bytes at 1200 a second and sums up.
-func counted(t *testing.T, pattern string, b []byte) BitsResult {
+func counted(t *testing.T, pattern string, b []byte) Result {
 	t.Helper()
 	c, err := newBitCounter(pattern)
 	if err != nil {
@@ -118,25 +120,17 @@ func TestSeconds(t *testing.T) {
 func TestBitsThroughRadios(t *testing.T) {
 	for _, loss := range []float64{0, 0.02} {
 		synctest.Test(t, func(t *testing.T) {
-			b, err := sim.New(sim.Config{Sleep: time.Sleep, Air: sim.Air{Seed: 2, Loss: loss}, Modules: []sim.Module{
-				{Name: "a", Family: "fieldfare", Line: uart.Line{Speed: 9600}}, {Name: "b", Family: "fieldfare", Line: uart.Line{Speed: 9600}},
-			}})
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer b.Close()
+			nine := uart.Line{Speed: 9600}
+			b := simtest.New(t, bench.Air{Seed: 2, Loss: loss}, bench.Standin{Name: "a", Family: "fieldfare", Line: nine}, bench.Standin{Name: "b", Family: "fieldfare", Line: nine})
 			ends := map[string]*bench.Station{}
 			for _, n := range []string{"a", "b"} {
-				st := &bench.Station{Name: n, Dial: func() (port.Port, error) {
-					host, module := port.Pipe(n, uart.Line{Speed: 9600})
-					_, err := b.Attach(n, module)
-					return host, err
-				}}
+				st := b.Station(n, nil)
+				st.Dial = func() (port.Port, error) { return b.Host(n), nil }
 				st.Setup.Speed = 4800 // half of what the line takes, so that the air keeps up
 				ends[n] = st
 			}
 			limit := 1e-4
-			test := &Bits{A: ends["a"], B: ends["b"], Pattern: "prbs15", Time: 30 * time.Second, MaxBER: &limit, Sleep: time.Sleep}
+			test := &Test{A: ends["a"], B: ends["b"], Pattern: "prbs15", Time: 30 * time.Second, MaxBER: &limit, Sleep: time.Sleep}
 			r, err := test.Do(t.Context())
 			if err != nil {
 				t.Fatal(err)
@@ -152,5 +146,12 @@ func TestBitsThroughRadios(t *testing.T) {
 				t.Errorf("%s: %s", r.Verdict, r.Why)
 			}
 		})
+	}
+}
+
+func TestSevenBits(t *testing.T) {
+	st, _ := simtest.Played("a", phrasebook.Setup{Frame: &uart.Frame{DataBits: 7}}, nil)
+	if _, err := (&Test{A: st, Pattern: "prbs9"}).Do(t.Context()); err == nil || !strings.Contains(err.Error(), "needs 8 data bits") {
+		t.Errorf("got %v", err)
 	}
 }

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"uparrot/core/port"
 )
 
 // machine is the root directory of a made-up Linux system.
@@ -123,18 +125,17 @@ func TestListBelow(t *testing.T) {
 		{"product:line adapter", "", "2 ports: /dev/ttyUSB2 serial LW-0002 socket 1-1.1; /dev/ttyUSB10 serial LW-0010 socket 1-1.2"},
 		{"product:", "", "no port has"},
 	} {
-		path, err := Resolve(c.address, all)
-		if path != c.path || c.err == "" != (err == nil) || err != nil && !strings.Contains(err.Error(), c.err) {
+		a, err := port.ParseAddress(c.address)
+		if err != nil {
+			t.Fatal(err)
+		}
+		path, err := Resolve(a, all)
+		if err == nil && path.String() != c.path || c.err == "" != (err == nil) || err != nil && !strings.Contains(err.Error(), c.err) {
 			t.Errorf("%s: %q, %v", c.address, path, err)
 		}
 	}
-	if _, err := Resolve("serial:x", nil); err == nil || !strings.Contains(err.Error(), "no adapter is plugged in") {
+	if _, err := Resolve(port.Address{Scheme: port.BySerial, Where: "x"}, nil); err == nil || !strings.Contains(err.Error(), "no adapter is plugged in") {
 		t.Error(err)
-	}
-	for s, want := range map[string]bool{"serial:x": true, "socket:1-1": true, "product:a b": true, "/dev/ttyUSB0": false, "tcp:x": false, "COM3": false} {
-		if IsAddress(s) != want {
-			t.Errorf("%s: %v", s, !want)
-		}
 	}
 }
 

@@ -31,7 +31,7 @@ func TestRead(t *testing.T) {
 		w := record.New(&buf, record.Origin{Began: noon})
 		w.Event(record.Event{Time: noon, Kind: record.Open, Port: "valley", Data: []byte(`{"speed":9600,"frame":"7E1"}`)})
 		for i, p := range c.pieces {
-			kind := map[byte]string{'>': record.Out, '<': record.In}[p[0]]
+			kind := map[byte]record.Kind{'>': record.Out, '<': record.In}[p[0]]
 			w.Bytes(noon.Add(time.Duration(i+1)*time.Second), kind, "valley", []byte(p[1:]))
 		}
 		if err := w.Close(); err != nil {

@@ -1,4 +1,4 @@
-package families
+package families_test
 
 import (
 	"bytes"
@@ -13,6 +13,7 @@ import (
 	"uparrot/core/record"
 	"uparrot/core/record/conversation"
 	"uparrot/core/sim"
+	"uparrot/core/sim/families"
 	"uparrot/core/uart"
 )
 
@@ -63,7 +64,7 @@ func TestAgain(t *testing.T) {
 	)
 	synctest.Test(t, func(t *testing.T) {
 		var strange []string
-		b, err := sim.New(sim.Config{Families: All, Sleep: time.Sleep, Modules: []bench.Standin{{Name: "valley", Again: talk, Line: talk.Line}}, Strange: func(module, said string) { strange = append(strange, module+": "+said) }})
+		b, err := sim.New(sim.Config{Families: families.All, Sleep: time.Sleep, Modules: []bench.Standin{{Name: "valley", Again: talk, Line: talk.Line}}, Strange: func(module, said string) { strange = append(strange, module+": "+said) }})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -1,67 +1,28 @@
-package families
+package families_test
 
 import (
 	"fmt"
-	"io"
 	"strings"
 	"testing"
 	"testing/synctest"
 	"time"
 
 	"uparrot/core/bench"
-	"uparrot/core/port"
 	"uparrot/core/sim"
+	"uparrot/core/sim/families"
+	"uparrot/core/sim/simtest"
 	"uparrot/core/uart"
 )
 
 // one is a single stand-in in made-up time, and what came from it.
 type one struct {
-	t     *testing.T
-	bench *sim.Bench
-	host  port.Port
-	heard strings.Builder
+	*simtest.Listener
+	bench *simtest.Bench
 }
 
 func newOne(t *testing.T, m bench.Standin) *one {
-	m.Name = "m"
-	if m.Line.Speed == 0 {
-		m.Line = uart.DefaultLine
-	}
-	b, err := sim.New(sim.Config{Families: All, Sleep: time.Sleep, Air: bench.Air{Seed: 5}, Modules: []bench.Standin{m}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	host, module := port.Pipe("m", m.Line)
-	o := &one{t: t, bench: b, host: host}
-	if _, err := b.Attach("m", module); err != nil {
-		t.Fatal(err)
-	}
-	go o.listen()
-	t.Cleanup(func() {
-		host.Close()
-		b.Close()
-	})
-	return o
-}
-
-// listen gathers what comes until the port is closed.
-func (o *one) listen() { io.Copy(&o.heard, o.host) }
-
-// after waits and returns what has come since the last look, line ends as bars.
-func (o *one) after(d time.Duration) string {
-	time.Sleep(d)
-	synctest.Wait()
-	s := strings.ReplaceAll(o.heard.String(), "\r\n", "|")
-	o.heard.Reset()
-	return s
-}
-
-func (o *one) say(s string) string {
-	o.t.Helper()
-	if _, err := o.host.Write(o.t.Context(), []byte(s)); err != nil {
-		o.t.Fatal(err)
-	}
-	return o.after(time.Second)
+	b := simtest.New(t, bench.Air{Seed: 5}, m)
+	return &one{b.Listen("m"), b}
 }
 
 func TestCurlewCommands(t *testing.T) {
@@ -125,7 +86,7 @@ func TestCurlewSpeed(t *testing.T) {
 		if got := o.Say("AT\r"); strings.Contains(got, "OK") {
 			t.Errorf("answered at the old speed: %q", got)
 		}
-		if err := o.host.SetLine(uart.Line{Speed: 9600}); err != nil {
+		if err := o.Host.SetLine(uart.Line{Speed: 9600}); err != nil {
 			t.Fatal(err)
 		}
 		o.Say("\r") // what it made of the garbage is no command
@@ -150,11 +111,11 @@ func TestCurlewStarts(t *testing.T) {
 			t.Errorf("without power: %q", got)
 		}
 		power(true)
-		noise := o.after(500 * time.Millisecond)
+		noise := o.After(500 * time.Millisecond)
 		if len(noise) < 30 || !strings.Contains(noise, "\x00") {
 			t.Errorf("no boot noise: %q", noise)
 		}
-		if got := o.after(500 * time.Millisecond); got != "|CURLEW 3.1|" {
+		if got := o.After(500 * time.Millisecond); got != "|CURLEW 3.1|" {
 			t.Errorf("banner: %q", got)
 		}
 		if got := o.Say("AT+CMEE=1\rAT+CPIN?\r"); !strings.HasSuffix(got, "+CME ERROR: 14|") {
@@ -163,14 +124,14 @@ func TestCurlewStarts(t *testing.T) {
 		if got := o.Say("AT+CREG?\r"); !strings.Contains(got, "+CREG: 0,2") || !strings.Contains(got, "CURLEW: SIM OPEN") {
 			t.Errorf("registration: %q", got)
 		}
-		if got := o.after(3 * time.Second); got != "|CURLEW: IN SERVICE|" {
+		if got := o.After(3 * time.Second); got != "|CURLEW: IN SERVICE|" {
 			t.Errorf("network: %q", got)
 		}
-		if got := o.after(2 * time.Minute); strings.Count(got, "+CMTI: ") < 2 {
+		if got := o.After(2 * time.Minute); strings.Count(got, "+CMTI: ") < 2 {
 			t.Errorf("messages: %q", got)
 		}
 		power(false) // what was planned is dropped
-		if got := o.after(2 * time.Minute); got != "" {
+		if got := o.After(2 * time.Minute); got != "" {
 			t.Errorf("without power: %q", got)
 		}
 	})
@@ -179,7 +140,7 @@ func TestCurlewStarts(t *testing.T) {
 func TestRedshank(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		o := newOne(t, bench.Standin{Family: "redshank", Settings: map[string]string{"board": "7"}, Line: uart.Line{Speed: 9600}})
-		for _, line := range strings.Split(strings.TrimSuffix(o.after(3500*time.Millisecond), "|"), "|") {
+		for _, line := range strings.Split(strings.TrimSuffix(o.After(3500*time.Millisecond), "|"), "|") {
 			var in, relays string
 			var board int
 			if n, err := fmt.Sscanf(line, "inputs %s relays %s board %d", &in, &relays, &board); n != 3 || err != nil || board != 7 || relays != "0000" || len(in) != 4 {
@@ -210,9 +171,9 @@ func TestRedshank(t *testing.T) {
 			t.Errorf("every 400 ms: %q", got)
 		}
 		o.bench.Power("m", false)
-		o.after(time.Second)
+		o.After(time.Second)
 		o.bench.Power("m", true)
-		if got := o.after(1500 * time.Millisecond); !strings.Contains(got, "relays 0000") || strings.Count(got, "|") != 1 {
+		if got := o.After(1500 * time.Millisecond); !strings.Contains(got, "relays 0000") || strings.Count(got, "|") != 1 {
 			t.Errorf("after a power cycle: %q", got)
 		}
 	})
@@ -256,15 +217,15 @@ func TestWrongLine(t *testing.T) {
 		if got := o.Say("every 0\nwho\n"); !strings.Contains(got, "redshank board 1|") {
 			t.Errorf("set right: %q", got)
 		}
-		o.host.SetLine(uart.Line{Speed: 9600})
+		o.Host.SetLine(uart.Line{Speed: 9600})
 		if got := o.Say("who\n"); strings.Contains(got, "redshank") || len(got) < 10 {
 			t.Errorf("8N1 against 7E1: %q", got)
 		}
-		o.host.SetLine(uart.Line{Speed: 19200})
+		o.Host.SetLine(uart.Line{Speed: 19200})
 		if got := o.Say("who\n"); strings.Contains(got, "redshank") {
 			t.Errorf("twice as fast: %q", got)
 		}
-		o.host.SetLine(uart.Line{Speed: 9600, Frame: even})
+		o.Host.SetLine(uart.Line{Speed: 9600, Frame: even})
 		if got := o.Say("\nwho\n"); !strings.HasSuffix(got, "redshank board 1|") {
 			t.Errorf("set right again: %q", got)
 		}
@@ -272,7 +233,7 @@ func TestWrongLine(t *testing.T) {
 }
 
 func TestNoSuchStandin(t *testing.T) {
-	b, err := sim.New(sim.Config{Families: All, Modules: []bench.Standin{{Name: "m", Family: "redshank", Line: uart.DefaultLine}}})
+	b, err := sim.New(sim.Config{Families: families.All, Modules: []bench.Standin{{Name: "m", Family: "redshank", Line: uart.DefaultLine}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -284,7 +245,7 @@ func TestNoSuchStandin(t *testing.T) {
 		}
 	}
 	for _, m := range []bench.Standin{{Family: "gull"}, {Family: "redshank", Settings: map[string]string{"board": "100"}}, {Family: "curlew", Settings: map[string]string{"x": "1"}}} {
-		if _, err := sim.New(sim.Config{Families: All, Modules: []bench.Standin{m}}); err == nil {
+		if _, err := sim.New(sim.Config{Families: families.All, Modules: []bench.Standin{m}}); err == nil {
 			t.Errorf("%+v was made", m)
 		}
 	}

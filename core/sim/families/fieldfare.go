@@ -13,12 +13,10 @@ import (
 
 // fieldfare is a transparent radio, made up for the Larkfell cableway: what comes
 // on its line goes into the air as it is, to all Fieldfares with the same address,
-// channel and air rate. Two mode lines choose what it does:
+// channel and air rate. One mode line chooses what it does:
 //
-//	DTR on,  RTS on   data
-//	DTR on,  RTS off  wake-up: data, each packet with a long preamble
-//	DTR off, RTS on   sleep: hears only packets with a long preamble, sends nothing
-//	DTR off, RTS off  setup: 9600 8N1, a block of registers
+//	DTR on   data
+//	DTR off  setup: 9600 8N1, a block of registers
 //
 // In setup the host sends 5A, 01 to read or 02 to write, the first register, how
 // many, for writing the values, and the sum of all bytes before modulo 256. The
@@ -30,10 +28,11 @@ import (
 //	3     air rate: 0 1200, 1 2400, 2 4800, 3 9600, 4 19200 bit/s
 //	4     line speed: 0 9600, 1 19200, 2 38400, 3 57600, 4 115200 baud
 //	5     power, 2 to 20 dBm
-//	6     long preamble, in steps of 100 ms, 1 to 20
-//	7     not used, 0
+//	6     listens every so many steps of 100 ms and sleeps between; 0 always listens
+//	7     wake-up preamble of what it sends, in steps of 100 ms, 0 to 20
 //
-// What was written is in force once setup is left. The air is slower than the
+// Who sleeps hears only what has a preamble as long as its sleep. What was written
+// is in force once setup is left. The air is slower than the
 // wire: 512 bytes wait for it, more are lost. A packet goes when the line has been
 // still for the time of four bytes, or with 64 bytes.
 type fieldfare struct {
@@ -42,7 +41,7 @@ type fieldfare struct {
 
 	regs    [8]byte // in force
 	next    [8]byte // from the end of setup on
-	mode    int
+	setup   bool
 	command []byte // in setup
 
 	packet  []byte
@@ -50,14 +49,6 @@ type fieldfare struct {
 	waiting int // bytes for the air
 	airFree time.Time
 }
-
-// The modes of a Fieldfare, by its mode lines.
-const (
-	dataMode = iota
-	wakeMode
-	sleepMode
-	setupMode
-)
 
 const (
 	fieldfarePacket   = 64
@@ -67,15 +58,14 @@ const (
 )
 
 var (
-	fieldfareModes = map[string]int{"data": dataMode, "wake": wakeMode, "sleep": sleepMode, "setup": setupMode}
-	fieldfareAir   = []int{1200, 2400, 4800, 9600, 19200}
-	fieldfareLine  = []int{9600, 19200, 38400, 57600, 115200}
+	fieldfareAir  = []int{1200, 2400, 4800, 9600, 19200}
+	fieldfareLine = []int{9600, 19200, 38400, 57600, 115200}
 	// the lowest and highest value of each register
-	fieldfareRange = [8][2]byte{{0, 255}, {0, 255}, {0, 63}, {0, 4}, {0, 4}, {2, 20}, {1, 20}, {0, 0}}
+	fieldfareRange = [8][2]byte{{0, 255}, {0, 255}, {0, 63}, {0, 4}, {0, 4}, {2, 20}, {0, 20}, {0, 20}}
 )
 
 func newFieldfare(b *sim.Bench, u *sim.Unit) (sim.Behaviour, error) {
-	f := &fieldfare{Unit: u, bench: b, regs: [8]byte{0, 1, 10, 3, 0, 14, 10, 0}}
+	f := &fieldfare{Unit: u, bench: b, regs: [8]byte{0, 1, 41, 3, 0, 14, 0, 0}}
 	for key, v := range u.Settings {
 		n, err := strconv.Atoi(v)
 		switch {
@@ -85,8 +75,12 @@ func newFieldfare(b *sim.Bench, u *sim.Unit) (sim.Behaviour, error) {
 			binary.BigEndian.PutUint16(f.regs[:], uint16(n))
 		case key == "channel" && n >= 0 && n <= 63:
 			f.regs[2] = byte(n)
+		case key == "listen" && n >= 0 && n <= 20:
+			f.regs[6] = byte(n)
+		case key == "preamble" && n >= 0 && n <= 20:
+			f.regs[7] = byte(n)
 		default:
-			return nil, fmt.Errorf("a Fieldfare has the settings address, 0 to 65535, and channel, 0 to 63, not %s = %s", key, v)
+			return nil, fmt.Errorf("a Fieldfare has the settings address, 0 to 65535, channel, 0 to 63, listen and preamble, 0 to 20, not %s = %s", key, v)
 		}
 	}
 	for i, speed := range fieldfareLine {
@@ -112,32 +106,22 @@ func (f *fieldfare) Hears(from sim.Radio, to string) bool {
 }
 
 func (f *fieldfare) Receive(at time.Time, m *sim.Message) {
-	if f.On() && (f.mode == dataMode || f.mode == wakeMode || f.mode == sleepMode && m.Long) {
+	sleeps := time.Duration(f.regs[6]) * 100 * time.Millisecond
+	if f.On() && !f.setup && m.Preamble >= sleeps {
 		f.Say(at, string(m.Payload))
 	}
 }
 
-// signals follows the mode lines.
-func (f *fieldfare) Signals(at time.Time, dtr, rts bool) {
-	mode := dataMode
-	switch {
-	case dtr && !rts:
-		mode = wakeMode
-	case !dtr && rts:
-		mode = sleepMode
-	case !dtr && !rts:
-		mode = setupMode
-	}
-	f.turn(mode)
-}
+// Signals follows the mode line.
+func (f *fieldfare) Signals(_ time.Time, dtr, _ bool) { f.turn(!dtr) }
 
-func (f *fieldfare) turn(mode int) {
-	if mode == f.mode {
+func (f *fieldfare) turn(setup bool) {
+	if setup == f.setup {
 		return
 	}
-	f.mode, f.command, f.packet = mode, nil, nil
+	f.setup, f.command, f.packet = setup, nil, nil
 	speed := fieldfareSetup
-	if mode != setupMode {
+	if !setup {
 		f.regs = f.next
 		speed = fieldfareLine[f.regs[4]]
 	}
@@ -145,34 +129,31 @@ func (f *fieldfare) turn(mode int) {
 }
 
 func (f *fieldfare) Hand(_ time.Time, words []string) error {
-	if len(words) == 2 && words[0] == "mode" {
-		if mode, ok := fieldfareModes[words[1]]; ok {
-			f.turn(mode)
-			return nil
-		}
+	if len(words) == 2 && words[0] == "mode" && (words[1] == "data" || words[1] == "setup") {
+		f.turn(words[1] == "setup")
+		return nil
 	}
-	return errors.New("a Fieldfare has two mode lines: mode data, mode wake, mode sleep, mode setup")
+	return errors.New("a Fieldfare has one mode line: mode data, mode setup")
 }
 
 func (f *fieldfare) Heard(at time.Time, b []byte) {
-	switch f.mode {
-	case setupMode:
+	if f.setup {
 		f.command = append(f.command, b...)
 		f.obey(at)
-	case dataMode, wakeMode:
-		for _, c := range b {
-			if f.packet = append(f.packet, c); len(f.packet) == fieldfarePacket {
-				f.send(at)
-			}
-		}
-		f.gap++
-		gap := f.gap
-		f.bench.Later(f.Unit, at.Add(f.CurrentLine().Time(4)), func(at time.Time) {
-			if f.gap == gap {
-				f.send(at)
-			}
-		})
+		return
 	}
+	for _, c := range b {
+		if f.packet = append(f.packet, c); len(f.packet) == fieldfarePacket {
+			f.send(at)
+		}
+	}
+	f.gap++
+	gap := f.gap
+	f.bench.Later(f.Unit, at.Add(f.CurrentLine().Time(4)), func(at time.Time) {
+		if f.gap == gap {
+			f.send(at)
+		}
+	})
 }
 
 // send gives a packet to the air, which carries one at a time.
@@ -183,15 +164,11 @@ func (f *fieldfare) send(at time.Time) {
 		return
 	}
 	f.waiting += len(packet)
-	long := f.mode == wakeMode
-	preamble := fieldfarePreamble
-	if long {
-		preamble = time.Duration(f.regs[6]) * 100 * time.Millisecond
-	}
+	preamble := max(fieldfarePreamble, time.Duration(f.regs[7])*100*time.Millisecond)
 	f.airFree = later(at, f.airFree).Add(preamble + time.Duration(float64(len(packet)*8)/float64(fieldfareAir[f.regs[3]])*float64(time.Second)))
 	f.bench.Later(f.Unit, f.airFree, func(at time.Time) {
 		f.waiting -= len(packet)
-		f.bench.Transmit(at, f, "", string(packet), long)
+		f.bench.Transmit(at, f, "", string(packet), preamble)
 	})
 }
 

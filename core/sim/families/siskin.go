@@ -15,13 +15,13 @@ import (
 // commands are lines that end with CR:
 //
 //	hello            "siskin 1.7"
-//	seek             after a moment "peer 00.1B.66.A2.0F.31 -58", a line each,
+//	seek             after a moment "peer 02.1B.66.A2.0F.31 -58", a line each,
 //	                 then "peers 2"
-//	join 001B66A20F31  "joined 001B66A20F31"; from then on the line carries plain
+//	join 021B66A20F31  "joined 021B66A20F31"; from then on the line carries plain
 //	                 data at the data speed
 //	name, name TEXT  "name TEXT"
 //	speed, speed N   "speed N": the data speed, 9600 to 115200
-//	own              "own 00.1B.66.A2.0F.31"
+//	own              "own 02.1B.66.A2.0F.31"
 //
 // Refusals are "no 1" (no such command), "no 2" (a value does not fit; a search
 // writes addresses with dots, join wants them without), "no 3" (the peer does
@@ -53,12 +53,12 @@ const (
 )
 
 // stranger is a peer in the next building that is always found and never answers.
-const stranger = "00C0DE5EED11"
+const stranger = "02C0DE5EED11"
 
 func newSiskin(b *sim.Bench, u *sim.Unit) (sim.Behaviour, error) {
 	h := fnv.New32a()
 	h.Write([]byte(u.Name)) // a hash takes any bytes
-	s := &siskin{Unit: u, bench: b, name: u.Name, speed: 57600, base: u.Line.Speed, awake: true, address: fmt.Sprintf("001B66%06X", h.Sum32()&0xffffff)}
+	s := &siskin{Unit: u, bench: b, name: u.Name, speed: 76800, base: u.Line.Speed, awake: true, address: fmt.Sprintf("021B66%06X", h.Sum32()&0xffffff)}
 	for key, v := range u.Settings {
 		switch key {
 		case "address":

@@ -1,4 +1,4 @@
-package families
+package families_test
 
 import (
 	"strings"
@@ -8,8 +8,7 @@ import (
 
 	"uparrot/core/bench"
 	"uparrot/core/phrasebook"
-	"uparrot/core/port"
-	"uparrot/core/sim"
+	"uparrot/core/sim/simtest"
 	"uparrot/core/uart"
 )
 
@@ -17,10 +16,7 @@ import (
 // text that begins with ! is an order: power, or what a hand does. Something that
 // varies is written as ~ in what is wanted.
 func TestWorkshop(t *testing.T) {
-	book, err := phrasebook.Read("../../examples/dunlin.toml")
-	if err != nil {
-		t.Fatal(err)
-	}
+	book := simtest.Book(t, "dunlin.toml")
 	console, err := phrasebook.Parse("c.toml", `family = "Post"
 dialect = "console"
 echo = true
@@ -57,14 +53,14 @@ restart = true
 	}
 	for _, c := range []struct {
 		name   string
-		module Module
+		module bench.Standin
 		says   []string // said, wanted, said, wanted ...
 	}{
-		{"siskin", bench.Standin{Family: "siskin", Settings: map[string]string{"address": "001B66A20F31"}}, []string{
+		{"siskin", bench.Standin{Family: "siskin", Settings: map[string]string{"address": "021B66A20F31"}}, []string{
 			"hello\r", "siskin 1.7|",
 			"!power", "", "name\r", "no 9|", "name\r", "name m|", "name lift 4\r", "name lift 4|", "name " + strings.Repeat("x", 21) + "\r", "no 2|",
-			"own\r", "own 00.1B.66.A2.0F.31|", "speed 57600\r", "speed 57600|", "speed 300\r", "no 2|", "seek\r", "peer 00.C0.DE.5E.ED.11 -~|peers 1|",
-			"join 00.C0.DE.5E.ED.11\r", "no 2|", "join 00C0DE5EED11\r", "no 3|", "fly\r", "no 1|"}},
+			"own\r", "own 02.1B.66.A2.0F.31|", "speed 76800\r", "speed 76800|", "speed 300\r", "no 2|", "seek\r", "peer 02.C0.DE.5E.ED.11 -~|peers 1|",
+			"join 02.C0.DE.5E.ED.11\r", "no 2|", "join 02C0DE5EED11\r", "no 3|", "fly\r", "no 1|"}},
 		{"twite", bench.Standin{Family: "twite", Settings: map[string]string{"network": "rope", "key": "k1"}}, []string{
 			":who\r\n", "|:who twite 5.2|", ":net\r\n", "|:net none|", ":open 1,tcp,127.0.0.1,9\r\n", "|:no 4|", ":net \"rope\",\"k2\"\r\n", "|:no 5|", ":net rope\r\n", "|:no 2|",
 			":net \"rope\",\"k1\"\r\n", "|:net 10.20.0.17|", ":open 1,tcp,192.0.2.1,80\r\n", "|:no 8|", ":open 9,tcp,127.0.0.1,80\r\n", "|:no 2|",
@@ -83,7 +79,7 @@ restart = true
 			"test 9\r", "? test 9|", "test 2\r", "limits 35..50 mm|pull the lever|", "test 1\r", "busy with test 2|", "!hand lever", "value 4~ mm|test 2 good|",
 			"test 5\r", "is the lamp lit? y or n|", "n\r", "test 5 bad|", "y\r", "? y|"}},
 		{"fieldfare", bench.Standin{Family: "fieldfare", Line: uart.Line{Speed: 9600}, Settings: map[string]string{"address": "258", "channel": "7"}}, []string{
-			"\x5a\x01\x00\x08\x63", "", "!hand mode setup", "", "\x5a\x01\x00\x08\x63", "\xa5\x01\x00\x08\x01\x02\x07\x03\x00\x0e\x0a\x00\xd3",
+			"\x5a\x01\x00\x08\x63", "", "!hand mode setup", "", "\x5a\x01\x00\x08\x63", "\xa5\x01\x00\x08\x01\x02\x07\x03\x00\x0e\x00\x00\xc9",
 			"\x5a\x01\x00\x08\x64", "\xa5\xee\x01", "\x5a\x01\x07\x02\x64", "\xa5\xee\x02", "\x5a\x02\x02\x01\x40\x9f", "\xa5\xee\x03",
 			"xx\x5a\x02", "", "\x02\x01\x09\x68", "\xa5\x02\x02\x01\x09\xb3", "\x5a\x01\x02\x01\x5e", "\xa5\x01\x02\x01\x09\xb2"}},
 		{"a phrasebook in dialect at", bench.Standin{Book: book}, []string{
@@ -113,7 +109,7 @@ restart = true
 						if err := o.bench.Hand("m", strings.Fields(order)[1:]); err != nil {
 							t.Fatal(err)
 						}
-						got = o.after(time.Second)
+						got = o.After(time.Second)
 					default:
 						got = o.Say(say)
 					}
@@ -143,49 +139,35 @@ func like(got, want string) bool {
 // of the word ends it.
 func TestSiskinData(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		b, err := sim.New(sim.Config{Families: All, Sleep: time.Sleep, Modules: []bench.Standin{
-			{Name: "a", Family: "siskin", Line: uart.Line{Speed: 38400}, Settings: map[string]string{"address": "001B66A20F31"}},
-			{Name: "b", Family: "siskin", Line: uart.Line{Speed: 38400}, Settings: map[string]string{"address": "001B66A20F48"}},
-		}})
-		if err != nil {
-			t.Fatal(err)
-		}
-		sides := map[string]*one{}
-		for _, n := range []string{"a", "b"} {
-			host, module := port.Pipe(n, uart.Line{Speed: 38400})
-			o := &one{t: t, bench: b, host: host}
-			if _, err := b.Attach(n, module); err != nil {
-				t.Fatal(err)
-			}
-			go o.listen()
-			sides[n] = o
-			defer host.Close()
-		}
-		defer b.Close()
+		line := uart.Line{Speed: 19200}
+		b := simtest.New(t, bench.Air{},
+			bench.Standin{Name: "a", Family: "siskin", Line: line, Settings: map[string]string{"address": "021B66A20F31"}},
+			bench.Standin{Name: "b", Family: "siskin", Line: line, Settings: map[string]string{"address": "021B66A20F48"}})
+		sides := map[string]*simtest.Listener{"a": b.Listen("a"), "b": b.Listen("b")}
 		a, z := sides["a"], sides["b"]
-		if got := a.Say("join 001B66A20F48\r"); got != "joined 001B66A20F48|" {
+		if got := a.Say("join 021B66A20F48\r"); got != "joined 021B66A20F48|" {
 			t.Fatal(got)
 		}
-		if got := z.after(0); got != "guest 001B66A20F31|" {
+		if got := z.After(0); got != "guest 021B66A20F31|" {
 			t.Error(got)
 		}
 		for _, o := range sides {
-			if err := o.host.SetLine(uart.Line{Speed: 57600}); err != nil {
+			if err := o.Host.SetLine(uart.Line{Speed: 76800}); err != nil {
 				t.Fatal(err)
 			}
 		}
 		a.Say("hello\rleave!")
-		if got := z.after(0); got != "hello\rleave!" {
+		if got := z.After(0); got != "hello\rleave!" {
 			t.Errorf("plain data: %q", got)
 		}
-		if got := z.Say("up"); got != "" || a.after(0) != "up" {
+		if got := z.Say("up"); got != "" || a.After(0) != "up" {
 			t.Errorf("the other way: %q", got)
 		}
-		a.host.SetLine(uart.Line{Speed: 57600})
-		if got := a.Say("leave!"); strings.Contains(got, "left") { // at 38400 by then, heard at 57600
+		a.Host.SetLine(uart.Line{Speed: 76800})
+		if got := a.Say("leave!"); strings.Contains(got, "left") { // at 19200 by then, heard at 76800
 			t.Errorf("left at the old speed: %q", got)
 		}
-		a.host.SetLine(uart.Line{Speed: 38400})
+		a.Host.SetLine(uart.Line{Speed: 19200})
 		if got := a.Say("\rhello\r"); got != "siskin 1.7|" {
 			t.Errorf("after leaving: %q", got)
 		}
@@ -197,51 +179,41 @@ func TestSiskinData(t *testing.T) {
 func TestFieldfareData(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var modules []bench.Standin
-		for _, n := range []string{"a", "b", "c"} {
-			channel := map[string]string{"a": "7", "b": "7", "c": "8"}[n]
-			modules = append(modules, bench.Standin{Name: n, Family: "fieldfare", Line: uart.Line{Speed: 9600}, Settings: map[string]string{"channel": channel}})
+		for _, n := range []string{"a", "b", "c", "d", "e"} {
+			settings := map[string]string{"channel": "41"}
+			switch n {
+			case "c":
+				settings["channel"] = "8"
+			case "d":
+				settings["listen"] = "5"
+			case "e":
+				settings["preamble"] = "6"
+			}
+			modules = append(modules, bench.Standin{Name: n, Family: "fieldfare", Line: uart.Line{Speed: 9600}, Settings: settings})
 		}
-		b, err := sim.New(sim.Config{Families: All, Sleep: time.Sleep, Modules: modules})
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer b.Close()
-		at := map[string]*one{}
+		b := simtest.New(t, bench.Air{}, modules...)
+		at := map[string]*simtest.Listener{}
 		for _, m := range modules {
-			host, module := port.Pipe(m.Name, m.Line)
-			if _, err := b.Attach(m.Name, module); err != nil {
-				t.Fatal(err)
-			}
-			at[m.Name] = &one{t: t, bench: b, host: host}
-			go at[m.Name].listen()
-			defer host.Close()
-		}
-		mode := func(name, mode string) {
-			if err := b.Hand(name, []string{"mode", mode}); err != nil {
-				t.Fatal(err)
-			}
+			at[m.Name] = b.Listen(m.Name)
 		}
 		hears := func(what, name, want string) {
 			t.Helper()
-			if got := at[name].after(0); got != want {
+			if got := at[name].After(0); got != want {
 				t.Errorf("%s: %s heard %q, want %q", what, name, got, want)
 			}
 		}
-		at["a"].say("up")
+		at["a"].Say("up")
 		hears("data", "b", "up")
 		hears("another channel", "c", "")
-		mode("b", "sleep")
-		at["a"].say("up")
-		hears("asleep", "b", "")
-		mode("a", "wake")
-		at["a"].say("wake up")
-		at["a"].after(2 * time.Second)
-		hears("woken", "b", "wake up")
-		mode("a", "data")
-		mode("b", "data")
-		at["a"].say(strings.Repeat("x", 2000))
-		at["a"].after(5 * time.Second)
-		if n := len(at["b"].after(0)); n < 512 || n > 1990 || n%fieldfarePacket == 0 && n == 2000 {
+		at["a"].Say("asleep")
+		hears("asleep", "d", "")
+		at["e"].Say("wake up")
+		at["e"].After(2 * time.Second)
+		hears("woken", "d", "wake up")
+		at["b"].After(0)
+		at["a"].Say(strings.Repeat("x", 2000))
+		at["a"].After(5 * time.Second)
+		if n := len(at["b"].After(0)); n < 512 || n > 1990 || n%64 == 0 && n == 2000 {
 			t.Errorf("of 2000 bytes at once %d arrived", n)
 		}
 		if err := b.Hand("a", []string{"mode", "fly"}); err == nil {

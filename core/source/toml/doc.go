@@ -42,6 +42,9 @@ func Parse(file, text string, into any) *Doc {
 // Has reports whether a top-level key is there.
 func (d *Doc) Has(key string) bool { return d.root.keys[key] != nil }
 
+// Named reports whether a key is there, such as "port.north.at".
+func (d *Doc) Named(path string) bool { return d.find(path) != nil }
+
 // span is a stretch of the file, in bytes.
 type span struct{ from, to int }
 
@@ -65,7 +68,9 @@ func (d *Doc) mistake(s span, what, mend string) {
 func (d *Doc) Add(path, what, mend string) {
 	for p := path; ; {
 		if n := d.find(p); n != nil {
-			d.mistake(n.key, what, mend)
+			if !d.wrong(n) {
+				d.mistake(n.key, what, mend)
+			}
 			return
 		}
 		i := strings.LastIndexByte(p, '.')
@@ -75,6 +80,21 @@ func (d *Doc) Add(path, what, mend string) {
 		}
 		p = p[:i]
 	}
+}
+
+// wrong reports whether the value of a key is told to be wrong already, so that
+// what is not there because of that need not be told.
+func (d *Doc) wrong(n *node) bool {
+	if n.kind == table || n.kind == list {
+		return false
+	}
+	for _, m := range d.Mistakes {
+		at := strings.Count(d.text[:n.value.from], "\n") + 1
+		if m.File == d.File && m.Line == at {
+			return true
+		}
+	}
+	return false
 }
 
 // AddInValue reports a mistake inside a key's text value, offset bytes from its

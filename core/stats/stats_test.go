@@ -1,13 +1,10 @@
-package link
+package stats
 
 import (
-	"fmt"
 	"math"
 	"math/rand/v2"
 	"testing"
-	"time"
 
-	"uparrot/core/stats"
 	"uparrot/core/verdict"
 )
 
@@ -33,11 +30,11 @@ func TestIntervalsCover(t *testing.T) {
 			for range 4000 {
 				p := middle * (0.8 + 0.4*rng.Float64())
 				q := middle * (0.8 + 0.4*rng.Float64())
-				a, b := stats.Wilson(binomial(rng, n, p), n), stats.Wilson(binomial(rng, n, q), n)
+				a, b := Wilson(binomial(rng, n, p), n), Wilson(binomial(rng, n, q), n)
 				if a.Low <= p && p <= a.High {
 					covered++
 				}
-				if d := stats.Newcombe(a, b); d.Low <= p-q && p-q <= d.High {
+				if d := Newcombe(a, b); d.Low <= p-q && p-q <= d.High {
 					diffs++
 				}
 				all++
@@ -71,7 +68,7 @@ func TestSequentialErrors(t *testing.T) {
 				if rng.Float64() < c.p {
 					hits++
 				}
-				if v := stats.Sequential(hits, n, limit); v != verdict.Undecided {
+				if v := Sequential(hits, n, limit); v != verdict.Undecided {
 					decided++
 					if v != c.right {
 						wrong++
@@ -80,7 +77,7 @@ func TestSequentialErrors(t *testing.T) {
 				}
 			}
 		}
-		if share := float64(wrong) / rounds; share > stats.SequentialError {
+		if share := float64(wrong) / rounds; share > SequentialError {
 			t.Errorf("at %v the wrong side in %.3f of runs", c.p, share)
 		}
 		if share := float64(decided) / rounds; share < c.decides {
@@ -97,33 +94,33 @@ func TestKnownValues(t *testing.T) {
 		}
 	}
 	// Newcombe 1998, table II, (a) 56/70 - 48/80, method 10.
-	d := stats.Newcombe(stats.Wilson(56, 70), stats.Wilson(48, 80))
+	d := Newcombe(Wilson(56, 70), Wilson(48, 80))
 	near("low", d.Low, 0.0524, 0.0001)
 	near("high", d.High, 0.3339, 0.0001)
 	// (g) 10/10 - 0/20.
-	d = stats.Newcombe(stats.Wilson(10, 10), stats.Wilson(0, 20))
+	d = Newcombe(Wilson(10, 10), Wilson(0, 20))
 	near("low", d.Low, 0.6791, 0.0001)
 	near("high", d.High, 1, 0.0001)
-	bins := func(ms ...float64) (b []stats.Bin) {
+	bins := func(ms ...float64) (b []Bin) {
 		for _, v := range ms {
-			b = append(b, stats.Bin{v, 1})
+			b = append(b, Bin{v, 1})
 		}
 		return b
 	}
-	r := stats.RankSum(bins(4, 5, 6), bins(1, 2, 3))
+	r := RankSum(bins(4, 5, 6), bins(1, 2, 3))
 	near("effect", r.Effect, 1, 0)
 	near("p", r.P, 0.0495, 0.0001) // z = 4.5/sqrt(5.25)
 	near("shift", r.Shift, 3, 0)
-	near("equal", stats.RankSum(bins(1, 2, 3), bins(1, 2, 3)).P, 1, 1e-9)
-	near("nothing", stats.RankSum(nil, bins(1)).P, 1, 0)
-	near("frames", float64(stats.FramesToShow(0.01, 0.01)), 2316, 10)
+	near("equal", RankSum(bins(1, 2, 3), bins(1, 2, 3)).P, 1, 1e-9)
+	near("nothing", RankSum(nil, bins(1)).P, 1, 0)
+	near("frames", float64(FramesToShow(0.01, 0.01)), 2316, 10)
 }
 
 // The two-state model is found again in what it has drawn.
 func TestBursts(t *testing.T) {
 	rng := rand.New(rand.NewPCG(5, 6))
 	const enter, leave = 0.02, 0.3
-	var r runs
+	var r Runs
 	bad := false
 	for range 400_000 {
 		if bad {
@@ -131,49 +128,39 @@ func TestBursts(t *testing.T) {
 		} else {
 			bad = rng.Float64() < enter
 		}
-		r.add(bad)
+		r.Add(bad)
 	}
-	b := r.bursts()
+	b := r.Bursts()
 	if math.Abs(b.Enter-enter) > 0.001 || math.Abs(b.Leave-leave) > 0.01 || math.Abs(b.Mean-1/leave) > 0.1 || b.Longest < 10 {
 		t.Errorf("%+v", b)
 	}
-	for pattern, want := range map[string]stats.Bursts{
+	for pattern, want := range map[string]Bursts{
 		"":       {},
 		".....":  {},
 		"xxx":    {Runs: 1, Mean: 3, Longest: 3},
 		".x.xx.": {Runs: 2, Mean: 1.5, Longest: 2, Enter: 1, Leave: 0.666667},
 	} {
-		var r runs
+		var r Runs
 		for _, c := range pattern {
-			r.add(c == 'x')
+			r.Add(c == 'x')
 		}
-		if got := r.bursts(); got != want {
+		if got := r.Bursts(); got != want {
 			t.Errorf("%q: %+v, want %+v", pattern, got, want)
 		}
 	}
 }
 
-// Minutes and levels count every frame once, whatever the order of arrival.
-func TestGathered(t *testing.T) {
-	ta := newTally(time.Second, 0, nil)
-	at := time.Unix(1000, 0)
-	for i := range 300 {
-		sent := at.Add(time.Duration(i) * time.Second)
-		n := ta.sent(sent, sent)
-		if i%10 != 3 {
-			ta.arrived(n, sent.Add(20*time.Millisecond), 0, float64(-80-i/100), 9, 24)
+// Figures from E. B. Wilson's formula worked by hand for known cases.
+func TestWilson(t *testing.T) {
+	for _, c := range []struct {
+		hits, n   int
+		low, high float64
+	}{
+		{0, 0, 0, 1}, {0, 50, 0, 0.07135}, {0, 200, 0, 0.01885}, {1, 10, 0.01787, 0.40415}, {50, 100, 0.40383, 0.59617}, {10, 10, 0.72247, 1},
+	} {
+		s := Wilson(c.hits, c.n)
+		if math.Abs(s.Low-c.low) > 2e-5 || math.Abs(s.High-c.high) > 2e-5 {
+			t.Errorf("%d of %d: %+v, want %v to %v", c.hits, c.n, s, c.low, c.high)
 		}
-	}
-	ta.close()
-	d := ta.direction("a", "b")
-	if fmt.Sprint(d.Minutes) != "[{0 60 6} {1 60 6} {2 60 6} {3 60 6} {4 60 6}]" {
-		t.Error(d.Minutes)
-	}
-	if fmt.Sprint(d.Levels) != "[{-82 100 10} {-81 100 10} {-80 100 10}]" {
-		t.Error(d.Levels)
-	}
-	bins, err := d.Latencies()
-	if err != nil || total(bins) != 270 || math.Abs(bins[0].MS-20) > 0.01 {
-		t.Errorf("%v, %v", bins, err)
 	}
 }
