@@ -103,15 +103,20 @@ func (c *linkTestCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
+	var t *link.Test
+	if c.bits == "" {
+		if t, err = c.test(cmd); err != nil {
+			return err
+		}
+	}
 	ends, err := ps.Stations(args...)
 	if err != nil {
 		return err
 	}
-	if c.bits != "" {
+	if t == nil {
 		return c.testBits(cmd, ps, ends)
 	}
-	t, err := c.test(cmd, ends)
-	if err != nil {
+	if err := c.join(cmd, t, ends); err != nil {
 		return err
 	}
 	for _, w := range t.Warnings() {
@@ -127,8 +132,8 @@ func (c *linkTestCommand) run(cmd *cobra.Command, args []string) error {
 	return withVerdict(sum.Verdict, err)
 }
 
-// test is the test that the flags describe.
-func (c *linkTestCommand) test(cmd *cobra.Command, ends []*bench.Station) (*link.Test, error) {
+// test is the test that the flags describe, as yet without its ends.
+func (c *linkTestCommand) test(cmd *cobra.Command) (*link.Test, error) {
 	changed := cmd.Flags().Changed
 	if (c.plan.Sure || c.walk) && !changed("count") {
 		c.plan.Count = c.maxCount
@@ -139,10 +144,7 @@ func (c *linkTestCommand) test(cmd *cobra.Command, ends []*bench.Station) (*link
 	if c.plan.Size, c.plan.Sizes, err = readSizes(c.size); err != nil {
 		return nil, usage(cmd, "--size %s: %v", c.size, err)
 	}
-	t := &link.Test{Plan: c.plan, A: ends[0]}
-	if len(ends) > 1 {
-		t.B = ends[1]
-	}
+	t := &link.Test{Plan: c.plan}
 	if err := c.limits(cmd, t); err != nil {
 		return nil, err
 	}
@@ -156,16 +158,25 @@ func (c *linkTestCommand) test(cmd *cobra.Command, ends []*bench.Station) (*link
 	case c.plan.Window > 0 && !changed("every"):
 		t.Every = 0 // as soon as there is room
 	}
+	return t, nil
+}
+
+// join gives the test its ends, and checks the plan with them.
+func (c *linkTestCommand) join(cmd *cobra.Command, t *link.Test, ends []*bench.Station) error {
+	t.A = ends[0]
+	if len(ends) > 1 {
+		t.B = ends[1]
+	}
 	if err := t.Check(); err != nil {
-		return nil, usage(cmd, "%v", err)
+		return usage(cmd, "%v", err)
 	}
 	if t.Load > 0 {
 		t.Every = t.EveryForLoad(t.Load) // until the addresses are known
 	}
 	if c.resume != "" {
-		return t, c.goOn(cmd, t)
+		return c.goOn(cmd, t)
 	}
-	return t, nil
+	return nil
 }
 
 // goOn has the test go on from a checkpoint.

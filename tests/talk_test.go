@@ -143,12 +143,12 @@ func TestTalkPlain(t *testing.T) {
 		t.Errorf("an escape reached the terminal: %q", c.out)
 	}
 	pipe("@adres\n").wants(t, 2, `Did you mean "address"?`)
-	pipe("AT~RESTART\n", "--until", "DUNLIN UP ...", "--for", "20s").wants(t, 0, "DUNLIN UP 2.4.1")
-	pipe("", "--until", "never", "--for", "200ms").wants(t, 1, "no line like never came within 200ms")
-	pipe("", "--until", "{x").wants(t, 2, "not closed")
+	pipe("AT~RESTART\n", "--until-heard", "DUNLIN UP ...", "--for", "20s").wants(t, 0, "DUNLIN UP 2.4.1")
+	pipe("", "--until-heard", "never", "--for", "200ms").wants(t, 1, "no line like never came within 200ms")
+	pipe("", "--until-heard", "{x").wants(t, 2, "not closed")
 	pipe("", "--ending", "crfl").wants(t, 2, `Did you mean "crlf"?`)
 
-	cmd, out, errOut := b.command("talk", "valley", "--bench", "larkfell.toml", "--reopen", "--until", "DUNLIN UP ...", "--for", "60s", "--record", "r.jsonl")
+	cmd, out, errOut := b.command("talk", "valley", "--bench", "larkfell.toml", "--reopen", "--until-heard", "DUNLIN UP ...", "--for", "60s", "--record", "r.jsonl")
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		t.Fatal(err)

@@ -123,9 +123,11 @@ func (p Prompt) String() string {
 	return p.Pattern.String()
 }
 
-// UnmarshalText is ParsePrompt.
+// UnmarshalText is ParsePrompt; no text says nothing.
 func (p *Prompt) UnmarshalText(text []byte) (err error) {
-	*p, err = ParsePrompt(string(text))
+	if *p = (Prompt{}); len(text) > 0 {
+		*p, err = ParsePrompt(string(text))
+	}
 	return err
 }
 
