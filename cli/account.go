@@ -202,7 +202,9 @@ func (a *app) explain(err error, stations map[string]*bench.Station) {
 				a.err.line("     %-9s %s^ parts here", "", strings.Repeat(" ", len([]rune(oneLine(h[:min(m.NearAt, len(h))])))))
 			}
 		}
-		if m.Rest != "" {
+		if m.Hidden != "" {
+			row("came", m.Hidden)
+		} else if m.Rest != "" {
 			row("heard", m.Rest+"  (no line end)")
 		}
 		switch {

@@ -8,6 +8,7 @@ import (
 
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
+	"uparrot/core/text"
 )
 
 // classify says what sort of line this is, and does what follows from it.
@@ -89,30 +90,16 @@ const longestPrompt = 1024
 // line end; it is filed as a line of its own and ends an open exchange.
 func (d *Dialog) findPrompt(now time.Time) {
 	from := max(int(d.partial-d.rawAt), len(d.raw)-longestPrompt)
-	text := d.raw[from:]
-	if len(text) == 0 || insideEscape(text) || !d.isPrompt(text) {
+	words := d.raw[from:]
+	if len(words) == 0 || text.Unfinished(words) || !d.isPrompt(words) {
 		return
 	}
-	l := Line{Time: now, Wire: d.lead + len(text), class: prompt, num: d.count, Text: d.keep(clean(text)),
+	l := Line{Time: now, Wire: d.lead + len(words), class: prompt, num: d.count, Text: d.keep(clean(words)),
 		start: d.rawAt + int64(from), stop: d.rawAt + int64(len(d.raw)), end: d.rawAt + int64(len(d.raw))}
 	d.count++
 	d.lines = append(d.lines, l)
-	d.partial, d.lead, d.wants, d.afterCR = l.end, 0, 0, false
+	d.partial, d.lead, d.wants, d.ends = l.end, 0, 0, text.Ends{}
 	if d.exchange.open {
 		d.exchange.open, d.exchange.last = false, l.num
 	}
-}
-
-// insideEscape reports whether text ends within an escape sequence (ECMA-48),
-// whose end is still to come.
-func insideEscape(text []byte) bool {
-	i := bytes.LastIndexByte(text, 0x1b)
-	if i < 0 {
-		return false
-	}
-	seq := text[i+1:]
-	if len(seq) == 0 || seq[0] != '[' {
-		return len(seq) == 0
-	}
-	return bytes.IndexFunc(seq[1:], func(r rune) bool { return r >= 0x40 && r <= 0x7e }) < 0
 }

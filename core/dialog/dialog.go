@@ -21,6 +21,7 @@ import (
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
+	"uparrot/core/text"
 )
 
 // Config says how a module speaks. The zero value is dialect Lines with CR LF.
@@ -110,7 +111,7 @@ type Dialog struct {
 	rawAt   int64  // offset of raw[0] in the stream
 	partial int64  // offset where the line now coming begins
 	lead    int    // line ends just before it
-	afterCR bool   // the last line ended with CR: an LF belongs to it
+	ends    text.Ends
 	wants   int    // bytes the coming line must have before a line end counts
 	lines   []Line // not taken yet
 	count   int64  // lines so far

@@ -294,3 +294,20 @@ type endless struct{ port.Port }
 
 func (endless) Read([]byte) (int, error) { return 0, io.EOF }
 func (endless) Close() error             { return nil }
+
+// Where a colour stands within what was wanted, what came is shown as it is.
+func TestHiddenBytes(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(t, Config{Dialect: phrasebook.Bytes})
+		r.says("tower# \x1b[32mready\x1b[0m to go")
+		_, err := r.Hear(ctx, Wait{Form: pattern.AnyBytes, Pattern: pattern.Must("ready to go")})
+		m, ok := errors.AsType[*Missed](err)
+		if !ok || m.Hidden != "tower# \x1b[32mready\x1b[0m to go" {
+			t.Errorf("%+v", m)
+		}
+		_, err = r.Hear(ctx, Wait{Form: pattern.AnyBytes, Pattern: pattern.Must("ready to fly")})
+		if m, ok := errors.AsType[*Missed](err); !ok || m.Hidden != "" {
+			t.Errorf("%+v", m)
+		}
+	})
+}

@@ -9,6 +9,7 @@ import (
 
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
+	"uparrot/core/text"
 )
 
 // Wait says what to wait for. The pattern must be bound.
@@ -38,6 +39,7 @@ type Missed struct {
 	Near   int      // which of Heard agrees longest with the pattern; -1 if none does
 	NearAt int      // bytes in which it agrees
 	Next   bool     // the very next line did not match
+	Hidden string   // bytes among which the pattern is found once colours and cursor moves are taken out: those are why it was not
 }
 
 func (e *Missed) Error() string {
@@ -203,7 +205,11 @@ func (d *Dialog) Hear(ctx context.Context, w Wait) (Heard, error) {
 			if heard, found, err := look(); found || err != nil {
 				return heard, err
 			}
-			return Heard{}, d.missed(w.Pattern.String(), w.Pattern, w.Within, began)
+			m := d.missed(w.Pattern.String(), w.Pattern, w.Within, began)
+			if w.Form == pattern.AnyBytes {
+				m.Hidden = d.hidden(w.Pattern)
+			}
+			return Heard{}, m
 		}
 	}
 }
@@ -376,6 +382,19 @@ func (d *Dialog) Quiet(ctx context.Context, still, within time.Duration) error {
 }
 
 const showLines = 10
+
+// hidden are the last bytes that came, if escape sequences among them are why a
+// pattern is not found there.
+func (d *Dialog) hidden(p *pattern.Pattern) string {
+	plain := text.Plain(d.raw)
+	if start, _, _, _ := p.Find(plain); start < 0 {
+		return ""
+	}
+	return string(d.raw[max(0, len(d.raw)-showHidden):])
+}
+
+// showHidden is how many bytes are shown because of such sequences.
+const showHidden = 120
 
 // missed gathers what a person needs to see why a wait was in vain.
 func (d *Dialog) missed(wanted string, p *pattern.Pattern, within time.Duration, began time.Time) *Missed {

@@ -1,6 +1,7 @@
 package link
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -499,4 +500,48 @@ func rows(take func(from, to string, r Row)) *record.Stream {
 			take(f.From, f.To, f.Row)
 		}
 	})
+}
+
+// What a frame costs on the wire is one sum: the plan, the load and the summary say
+// what the record shows.
+func TestOneSumForAFrame(t *testing.T) {
+	for _, address := range []string{"2", "4711"} {
+		synctest.Test(t, func(t *testing.T) {
+			_, valley, summit := simtest.Radios(t, bench.Air{Delay: 30 * time.Millisecond}, address)
+			var buf bytes.Buffer
+			w := record.New(&buf, record.Origin{})
+			const frames, load = 20, 0.05
+			test := &Test{Plan: Plan{Count: frames, Load: load, Size: 24, Deadline: time.Second}, A: valley, B: summit, Events: record.NewStream(w), Sleep: time.Sleep}
+			if err := test.Check(); err != nil {
+				t.Fatal(err)
+			}
+			sum, err := test.Do(t.Context())
+			if err != nil || w.Close() != nil {
+				t.Fatal(err)
+			}
+			sent, came := 0, 0
+			if _, err := record.Read(&buf, func(e record.Event) error {
+				switch b, err := e.Bytes(); {
+				case err != nil:
+					return err
+				case e.Kind == record.Out && strings.HasPrefix(string(b), "AT~TELL"):
+					sent += len(b)
+				case e.Kind == record.In && e.Port == "summit":
+					came += len(b)
+				}
+				return nil
+			}); err != nil {
+				t.Fatal(err)
+			}
+			c := frame.Through(valley.Setup, valley.Phrasebook)
+			d := sum.Directions[0]
+			if want := c.Sent(24, address); sent != frames*want || d.SentBytes != want || math.Abs(valley.Setup.Line().Time(want).Seconds()*1000/load-sum.EveryMS) > 0.001 {
+				t.Errorf("to %s: the record has %d bytes, the summary %d a frame every %v ms, the sum is %d", address, sent, d.SentBytes, sum.EveryMS, want)
+			}
+			asked := len("\r\n~NODE: "+address+"\r\n") + len("\r\nOK\r\n")
+			if want := c.Arrived(24, "1"); math.Abs(float64(came-asked)/frames-float64(want)) > 1 { // strength and signal-to-noise vary in length
+				t.Errorf("to %s: %d bytes arrived, the sum is %d a frame", address, came-asked, want)
+			}
+		})
+	}
 }

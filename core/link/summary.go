@@ -198,7 +198,7 @@ func (d *Direction) Latencies() ([]stats.Bin, error) {
 	var bins []stats.Bin
 	for _, b := range h.Distribution() {
 		if b.Count > 0 {
-			bins = append(bins, stats.Bin{float64(b.From) / 1000, int(b.Count)})
+			bins = append(bins, stats.Bin{MS: float64(b.From) / 1000, Count: int(b.Count)})
 		}
 	}
 	return bins, nil

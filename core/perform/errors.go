@@ -97,6 +97,8 @@ func Advice(err error, ending phrasebook.Ending) string {
 			noise += h
 		}
 		switch {
+		case m.Hidden != "":
+			return "Colours or cursor moves stand within what was wanted: write them too, or hear a line, which leaves them out."
 		case m.Echo:
 			return fmt.Sprintf("Only the echo came: the module hears, but does not see the end of the command. Its line ending is probably another than %s.", ending)
 		case m.Silent && m.Said == "":
@@ -155,7 +157,7 @@ func (p *performer) scrub(err error) error {
 		return err
 	}
 	if m, ok := errors.AsType[*dialog.Missed](err); ok {
-		m.Said, m.Rest, m.Wanted = p.mask.Hide(m.Said), p.mask.Hide(m.Rest), p.mask.Hide(m.Wanted)
+		m.Said, m.Rest, m.Wanted, m.Hidden = p.mask.Hide(m.Said), p.mask.Hide(m.Rest), p.mask.Hide(m.Wanted), p.mask.Hide(m.Hidden)
 		for i, h := range m.Heard {
 			m.Heard[i] = p.mask.Hide(h)
 		}

@@ -207,3 +207,22 @@ func TestSignsOfLife(t *testing.T) {
 		}
 	})
 }
+
+// What a failed try has measured does not count: the next measures it again.
+func TestMeasurementsOfFailedTries(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := set(t, "procedure \"T\"\nport a: dialect lines, ending cr\nstep \"s\" tries 3\n say a: V?\n hear a within 1s: {v:int}\n limit v in 0..9 \"level\"\n limit v * 2 in 0..8 V \"twice\"\nend\n", nil)
+		n := 0
+		s.answers("a", func(string) string { n++; return []string{"99\r\n", "7\r\n", "3\r\n"}[n-1] })
+		res := s.Do(t.Context())
+		var got []string
+		for _, m := range res.Limits {
+			got = append(got, fmt.Sprintf("%s %v %s", m.What, m.Value, m.Verdict))
+		}
+		if all := strings.Join(got, ", "); res.Verdict != verdict.Passed || res.Steps[0].Tries != 3 || all != "level 3 passed, twice 6 passed" {
+			t.Errorf("%s after %d tries: %s", res.Verdict, res.Steps[0].Tries, all)
+		}
+		s.module["a"].Close()
+		time.Sleep(time.Minute)
+	})
+}

@@ -129,6 +129,7 @@ func init() {
 // text reads the lines of a file.
 func (p *parser) text(path, text string) {
 	p.reading = append(p.reading, path)
+	defer func() { p.reading = p.reading[:len(p.reading)-1] }()
 	lines := source.SplitLines(strings.TrimPrefix(text, "\ufeff"))
 	p.file.Texts[path] = lines
 	for i, text := range lines {
@@ -151,7 +152,6 @@ func (p *parser) text(path, text string) {
 		}
 	}
 	p.closeAll()
-	p.reading = p.reading[:len(p.reading)-1]
 }
 
 // closeAll reports the blocks that a file has left open.
@@ -506,12 +506,11 @@ func (p *parser) readInclude(l *line, _ Pos) {
 		p.mistake(at, fmt.Sprintf("the file cannot be read: %v", errors.Unwrap(err)), "A path is taken from the folder of the file that names it.")
 		return
 	}
-	if p.reading = append(p.reading, path); len(p.reading) > maxIncludes {
+	if len(p.reading) == maxIncludes {
 		p.mistake(at, fmt.Sprintf("more than %d files include each other", maxIncludes), "Put them side by side instead.")
-	} else {
-		p.text(path, string(text))
+		return
 	}
-	p.reading = p.reading[:len(p.reading)-1]
+	p.text(path, string(text))
 }
 
 const maxIncludes = 20

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -420,4 +421,27 @@ func FuzzScan(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Twenty files may include each other, and not one more.
+func TestIncludeChain(t *testing.T) {
+	for _, n := range []int{11, maxIncludes, maxIncludes + 1} {
+		dir := t.TempDir()
+		for i := n; i >= 1; i-- {
+			text := "routine r" + strconv.Itoa(i) + "()\n    pause 1ms\nend\n"
+			if i == 1 {
+				text = "procedure \"P\"\nstep \"s\"\n    pause 1ms\nend\n"
+			}
+			if i < n {
+				text += "include \"" + strconv.Itoa(i+1) + ".parrot\"\n"
+			}
+			if err := os.WriteFile(filepath.Join(dir, strconv.Itoa(i)+".parrot"), []byte(text), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		_, err := Read(filepath.Join(dir, "1.parrot"))
+		if n <= maxIncludes && err != nil || n > maxIncludes && (err == nil || !strings.Contains(err.Error(), "more than 20 files")) {
+			t.Errorf("%d files: %v", n, err)
+		}
+	}
 }

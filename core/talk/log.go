@@ -4,7 +4,6 @@
 package talk
 
 import (
-	"bytes"
 	"fmt"
 	"strings"
 	"time"
@@ -35,7 +34,8 @@ type Log struct {
 	Lines []Row
 	Gone  int // lines dropped from the front
 
-	cut int // 1 and the number of a heard line that ended with CR when something else came between; its LF may follow
+	ends  text.Ends
+	heard int // 1 and the number of the last heard line
 }
 
 // Bounds on what a log keeps.
@@ -45,38 +45,37 @@ const (
 )
 
 // Add adds bytes that came or went, or the words of a note. Heard bytes are cut
-// into lines; a CR before the LF belongs to the line end.
+// into lines, which keep their line ends.
 func (l *Log) Add(t time.Time, k Kind, b []byte) {
 	if k != Heard {
 		if last := l.last(); last != nil && last.Open {
 			last.Open = false // what comes now stands on a line of its own
-			if last.Bytes[len(last.Bytes)-1] == '\r' {
-				l.cut = l.Gone + len(l.Lines)
-			}
 		}
 		l.add(Row{Time: t, Kind: k, Bytes: append([]byte(nil), b...)})
 		return
 	}
-	if l.cut > l.Gone && len(b) > 0 && b[0] == '\n' {
-		line := &l.Lines[l.cut-1-l.Gone]
-		line.Bytes = append(line.Bytes, '\n')
-		b = b[1:]
-	}
-	l.cut = 0
 	for len(b) > 0 {
-		n := bytes.IndexByte(b, '\n') + 1
-		open := n == 0
-		if open {
+		n := text.FindEnd(b)
+		if n != 0 {
+			l.ends.Pass()
+		}
+		part := text.Inside
+		if n >= 0 {
+			part = l.ends.Take(b[n])
+			n++
+		} else {
 			n = len(b)
 		}
-		if last := l.last(); last != nil && last.Kind == Heard && last.Open {
+		switch last := l.last(); {
+		case part == text.Second && l.heard > l.Gone: // whatever came between
+			row := &l.Lines[l.heard-1-l.Gone]
+			row.Bytes = append(row.Bytes, b[:n]...)
+		case last != nil && last.Kind == Heard && last.Open:
 			last.Bytes = append(last.Bytes, b[:n]...)
-			last.Open = open
-			if len(last.Bytes) >= maxLine {
-				last.Open = false
-			}
-		} else {
-			l.add(Row{t, Heard, append([]byte(nil), b[:n]...), open})
+			last.Open = part == text.Inside && len(last.Bytes) < maxLine
+		default:
+			l.add(Row{t, Heard, append([]byte(nil), b[:n]...), part == text.Inside})
+			l.heard = l.Gone + len(l.Lines)
 		}
 		b = b[n:]
 	}

@@ -27,6 +27,9 @@ func (e *Ends) Take(c byte) Part {
 	return Inside
 }
 
+// Pairs reports whether the next byte, if it is c, is the LF of a CR LF.
+func (e *Ends) Pairs(c byte) bool { return e.cr && c == '\n' }
+
 // Pass notes that bytes have passed that end no line.
 func (e *Ends) Pass() { e.cr = false }
 

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"uparrot/core/record"
+	"uparrot/core/text"
 	"uparrot/core/uart"
 )
 
@@ -34,7 +35,7 @@ type Turn struct {
 }
 
 // Text is what was said without its line end.
-func (t Turn) Text() string { return string(bytes.TrimRight(t.Said, "\r\n")) }
+func (t Turn) Text() string { return string(text.Trim(t.Said)) }
 
 // Heard is what came at one moment, or a change of the line.
 type Heard struct {
@@ -70,7 +71,7 @@ type talk struct {
 	said   []byte // that is no line yet
 	saidAt time.Time
 	echo   []byte
-	wasCR  bool // what was said last ended with CR: an LF belongs to it
+	ends   text.Ends
 }
 
 func (c *reader) take(e record.Event) error {
@@ -141,19 +142,16 @@ func (c *reader) open(e record.Event) error {
 // say takes in what was said: each line is a turn.
 func (t *talk) say(at time.Time, b []byte) {
 	for _, c := range b {
-		if c == '\n' && t.wasCR && len(t.said) == 0 {
+		part := t.ends.Take(c)
+		if part == text.Second {
 			last := &t.Turns[len(t.Turns)-1]
 			last.Said, last.At = append(last.Said, c), at
-			t.wasCR = false
 			continue
 		}
 		t.said = append(t.said, c)
 		t.saidAt = at
-		if c == '\r' || c == '\n' {
+		if part == text.End {
 			t.end(true)
-			t.wasCR = c == '\r'
-		} else {
-			t.wasCR = false
 		}
 	}
 }

@@ -6,6 +6,7 @@ import (
 
 	"uparrot/core/record/conversation"
 	"uparrot/core/sim"
+	"uparrot/core/text"
 )
 
 // again answers as a module did in a recorded conversation, with its times. What
@@ -17,7 +18,7 @@ type again struct {
 	talk  *conversation.Talk
 	next  int    // the turn that comes next in the record
 	typed []byte // heard, and no turn yet
-	wasCR bool
+	ends  text.Ends
 	busy  time.Time // with the answer before, until then
 }
 
@@ -41,15 +42,14 @@ const longestTyped = 64 << 10
 
 func (a *again) Heard(at time.Time, b []byte) {
 	for _, c := range b {
-		if c == '\n' && a.wasCR && len(a.typed) == 0 {
-			a.wasCR = false
+		part := a.ends.Take(c)
+		if part == text.Second && len(a.typed) == 0 {
 			continue // it belongs to the CR before
 		}
-		a.wasCR = c == '\r'
 		if a.typed = append(a.typed, c); len(a.typed) > longestTyped {
 			a.typed = a.typed[1:]
 		}
-		line := c == '\r' || c == '\n'
+		line := part != text.Inside
 		if i := a.find(line); i >= 0 {
 			a.typed = nil
 			a.next = i + 1
@@ -57,7 +57,7 @@ func (a *again) Heard(at time.Time, b []byte) {
 			a.Say(at, string(turn.Echo))
 			a.play(at, a.CurrentLine().Time(len(turn.Said)), turn.Heard)
 		} else if line {
-			a.strange(bytes.TrimRight(a.typed, "\r\n"))
+			a.strange(text.Trim(a.typed))
 			a.typed = nil
 		}
 	}
@@ -66,12 +66,12 @@ func (a *again) Heard(at time.Time, b []byte) {
 // find is the turn that was said so, or -1. A line may end otherwise than it did.
 func (a *again) find(line bool) int {
 	turns := a.talk.Turns
-	text := bytes.TrimRight(a.typed, "\r\n")
+	words := string(text.Trim(a.typed))
 	for n := range turns {
 		i := (a.next + n) % len(turns)
 		t := turns[i]
 		switch {
-		case t.Ending && line && string(text) == t.Text():
+		case t.Ending && line && words == t.Text():
 			return i
 		case !t.Ending && bytes.Equal(a.typed, t.Said) && i == a.next: // bytes count only in their place
 			return i
@@ -114,8 +114,8 @@ func (a *again) play(at time.Time, said time.Duration, heard []conversation.Hear
 }
 
 // strange tells of what the record does not know.
-func (a *again) strange(text []byte) {
-	if len(text) > 0 {
-		a.bench.Strange(a.Name, string(text))
+func (a *again) strange(words []byte) {
+	if len(words) > 0 {
+		a.bench.Strange(a.Name, string(words))
 	}
 }

@@ -38,7 +38,6 @@ type twite struct {
 	typed typed
 
 	up      bool
-	afterCR bool
 	joined  bool
 	network string
 	key     string
@@ -93,19 +92,14 @@ func (t *twite) Heard(at time.Time, b []byte) {
 		return
 	}
 	for _, c := range b {
-		if t.afterCR {
-			if t.afterCR = false; c == '\n' { // the second half of a command's end is no payload
-				continue
-			}
-		}
-		if t.sending > 0 {
+		if t.sending > 0 && !t.typed.ends.Pairs(c) { // the second half of a command's end is no payload
+			t.typed.ends.Pass()
 			t.payload = append(t.payload, c)
 			if t.wanted--; t.wanted == 0 {
 				t.send(at)
 			}
 			continue
 		}
-		t.afterCR = c == '\r'
 		if line, over := t.typed.take(c); over && line != "" {
 			t.obey(at, line)
 		}
