@@ -8,7 +8,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/antchfx/xmlquery"
 	"github.com/antchfx/xpath"
 	"github.com/expr-lang/expr"
 )
@@ -156,7 +155,7 @@ func xpathValue(args ...any) (any, error) {
 	if !ok1 || !ok2 {
 		return nil, fmt.Errorf("xpath takes a text and a path")
 	}
-	doc, err := xmlquery.Parse(strings.NewReader(text))
+	doc, err := parseXML(text)
 	if err != nil {
 		return nil, fmt.Errorf("the text is no XML: %w", err)
 	}
@@ -164,7 +163,7 @@ func xpathValue(args ...any) (any, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%q is no XPath: %w", path, err)
 	}
-	v := e.Evaluate(xmlquery.CreateXPathNavigator(doc))
+	v := e.Evaluate(&xmlCursor{node: doc})
 	if nodes, ok := v.(*xpath.NodeIterator); ok {
 		if !nodes.MoveNext() {
 			return nil, fmt.Errorf("nothing in the XML is at %s", path)

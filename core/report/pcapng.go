@@ -5,10 +5,6 @@ import (
 	"io"
 	"strings"
 
-	"github.com/gopacket/gopacket"
-	"github.com/gopacket/gopacket/layers"
-	"github.com/gopacket/gopacket/pcapgo"
-
 	"uparrot/core/record"
 	"uparrot/core/text"
 )
@@ -16,50 +12,42 @@ import (
 // serialBytes is the link type of our packets: LINKTYPE_USER0, which is left to
 // its users (the registry of link-layer header types). A packet is the bytes of
 // one read or write, without any header.
-const serialBytes = layers.LinkType(147)
+const serialBytes = 147
 
-// asPcapng writes the traffic as pcapng (draft-ietf-opsawg-pcapng): an interface
-// for each port, times in nanoseconds, the direction of each packet in its flags,
-// and what happened between packets as comments.
+// mostComments is how many happenings stand at the packet that follows them.
+const mostComments = 50
+
+// asPcapng writes the traffic as pcapng: an interface for each port, times in
+// nanoseconds, the direction of each packet in its flags, and what happened between
+// packets as comments.
 func asPcapng(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
-	section := pcapgo.NgWriterOptions{SectionInfo: pcapgo.NgSectionInfo{
-		OS: text.Line(d.Origin.System), Application: text.Line(d.Origin.Tool), Comment: text.Line(d.Name() + ": " + d.Outcome()),
-	}}
-	about := func(name, what string) pcapgo.NgInterface {
-		return pcapgo.NgInterface{Name: text.Line(name), Description: text.Line(what), LinkType: serialBytes, TimestampResolution: 9, SnapLength: 0}
-	}
+	out := &packets{w: w}
 	ids := map[string]int{}
-	var out *pcapgo.NgWriter
-	id := func(name, what string) (int, error) {
+	port := func(name, what string) (int, error) {
 		if id, ok := ids[name]; ok {
 			return id, nil
 		}
-		var err error
-		n := 0
-		if out == nil {
-			out, err = pcapgo.NewNgWriterInterface(w, about(name, what), section)
-		} else {
-			n, err = out.AddInterface(about(name, what))
-		}
-		ids[name] = n
-		return n, err
+		id, err := out.port(serialBytes, text.Line(name), text.Line(what))
+		ids[name] = id
+		return id, err
 	}
+	err := out.section(text.Line(d.Origin.System), text.Line(d.Origin.Tool), text.Line(d.Name()+": "+d.Outcome()))
 	for _, p := range d.Ports {
-		if _, err := id(p.Name, p.Address+" ("+p.Setup+")"); err != nil {
-			return err
+		if err == nil {
+			_, err = port(p.Name, p.Address+" ("+p.Setup+")")
 		}
+	}
+	if err != nil {
+		return fmt.Errorf("write the packets: %w", err)
 	}
 	var comments []string
-	err := events(r, func(e record.Event) error {
-		direction := pcapgo.NgEpbFlagDirectionOutbound
+	err = events(r, func(e record.Event) error {
 		switch e.Kind {
-		case record.In:
-			direction = pcapgo.NgEpbFlagDirectionInbound
-		case record.Out:
+		case record.In, record.Out:
 		case record.Head, record.Frame, record.Passed, record.End:
 			return nil
 		default:
-			if l, ok := words(e); ok && len(comments) < 50 {
+			if l, ok := words(e); ok && len(comments) < mostComments {
 				comments = append(comments, strings.Join(strings.Fields(l.Word+" "+text.Line(l.Step)+" "+string(l.Verdict)+" "+l.Text), " "))
 			}
 			return nil
@@ -68,19 +56,16 @@ func asPcapng(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 		if err != nil {
 			return fmt.Errorf("the record holds bytes that are none: %w", err)
 		}
-		n, err := id(e.Port, "")
+		n, err := port(e.Port, "")
 		if err != nil {
 			return err
 		}
-		opts := pcapgo.NgPacketOptions{Comments: comments, Flags: &pcapgo.NgEpbFlags{Direction: direction}}
+		told := comments
 		comments = nil
-		return out.WritePacketWithOptions(gopacket.CaptureInfo{Timestamp: e.Time, CaptureLength: len(b), Length: len(b), InterfaceIndex: n}, b, opts)
+		return out.packet(n, e.Time, b, e.Kind == record.In, told)
 	})
-	if err == nil && out == nil {
-		_, err = id("none", "the record holds no traffic")
-	}
-	if err == nil {
-		err = out.Flush()
+	if err == nil && len(ids) == 0 {
+		_, err = port("none", "the record holds no traffic")
 	}
 	if err != nil {
 		return fmt.Errorf("write the packets: %w", err)
