@@ -12,6 +12,7 @@ import (
 	"uparrot/core/report"
 	"uparrot/core/session"
 	"uparrot/core/source"
+	"uparrot/core/stats"
 	"uparrot/core/verdict"
 )
 
@@ -117,7 +118,7 @@ func (a *app) showTrend(t ledger.Trend) {
 	case t.Low != nil || t.High != nil:
 		rows = append(rows, []string{"limits", withUnit(record.Measurement{Low: t.Low, High: t.High}.Range(), t.Unit)})
 	}
-	index := func(name, of string, x *ledger.Index) {
+	index := func(name, of string, x *stats.Index) {
 		if x != nil {
 			rows = append(rows, []string{name, fmt.Sprintf("%.2f, with 95 %% confidence %.2f to %.2f (%s)", x.Value, x.Low, x.High, of)})
 		}

@@ -5,36 +5,27 @@ import (
 	"math"
 	"sort"
 
-	"gonum.org/v1/gonum/stat"
-
 	"uparrot/core/stats"
 )
 
 // Trend is a measurement over units and time.
 type Trend struct {
-	What   string   `json:"what"`
-	Unit   string   `json:"unit,omitempty"`
-	N      int      `json:"n"`
-	Units  int      `json:"units"`  // that it was measured at
-	Failed int      `json:"failed"` // outside their limits
-	Mean   float64  `json:"mean"`
-	SD     *float64 `json:"sd"` // standard deviation of the sample; null below 2 values
-	Min    float64  `json:"min"`
-	Max    float64  `json:"max"`
-	Low    *float64 `json:"low,omitempty"` // the limits, if all values had the same
-	High   *float64 `json:"high,omitempty"`
-	Moved  bool     `json:"limits_moved,omitempty"` // they had not
-	Ppk    *Index   `json:"ppk,omitempty"`
-	Cpk    *Index   `json:"cpk,omitempty"`
+	What   string       `json:"what"`
+	Unit   string       `json:"unit,omitempty"`
+	N      int          `json:"n"`
+	Units  int          `json:"units"`  // that it was measured at
+	Failed int          `json:"failed"` // outside their limits
+	Mean   float64      `json:"mean"`
+	SD     *float64     `json:"sd"` // standard deviation of the sample; null below 2 values
+	Min    float64      `json:"min"`
+	Max    float64      `json:"max"`
+	Low    *float64     `json:"low,omitempty"` // the limits, if all values had the same
+	High   *float64     `json:"high,omitempty"`
+	Moved  bool         `json:"limits_moved,omitempty"` // they had not
+	Ppk    *stats.Index `json:"ppk,omitempty"`
+	Cpk    *stats.Index `json:"cpk,omitempty"`
 
 	Values []Value `json:"-"`
-}
-
-// Index is a capability index with its 95 % confidence interval.
-type Index struct {
-	Value float64 `json:"value"`
-	Low   float64 `json:"low"`
-	High  float64 `json:"high"`
 }
 
 // EnoughForIndex is how many values an index should rest on. Below it the interval
@@ -74,15 +65,15 @@ func NewTrend(what string, values []Value) Trend {
 		}
 	}
 	t.Units = len(units)
-	t.Mean = stat.Mean(xs, nil)
+	t.Mean = stats.Mean(xs)
 	if t.Moved {
 		t.Low, t.High = nil, nil
 	}
 	if t.N > 1 {
-		sd := stat.StdDev(xs, nil)
+		sd := stats.StdDev(xs)
 		t.SD = &sd
 		t.Ppk = t.index(sd)
-		t.Cpk = t.index(moving / float64(t.N-1) / 1.128)
+		t.Cpk = t.index(moving / float64(t.N-1) / stats.MovingRange)
 	}
 	return t
 }
@@ -90,7 +81,7 @@ func NewTrend(what string, values []Value) Trend {
 func same(a, b *float64) bool { return a == nil && b == nil || a != nil && b != nil && *a == *b }
 
 // index is nil without a limit or a spread.
-func (t *Trend) index(sd float64) *Index {
+func (t *Trend) index(sd float64) *stats.Index {
 	if t.Low == nil && t.High == nil || !(sd > 0) {
 		return nil
 	}
@@ -101,9 +92,7 @@ func (t *Trend) index(sd float64) *Index {
 	if t.High != nil {
 		room = min(room, *t.High-t.Mean)
 	}
-	v := room / (3 * sd)
-	half := 1.96 * math.Sqrt(1/(9*float64(t.N))+v*v/(2*float64(t.N)-2))
-	return &Index{v, v - half, v + half}
+	return stats.Capability(room, sd, t.N)
 }
 
 // Trend is the trend of a measurement in the runs that a filter chooses.

@@ -5,8 +5,7 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
-
+	"uparrot/core/text"
 	"uparrot/core/uart"
 )
 
@@ -33,7 +32,7 @@ func plain(b []byte) []byte {
 	if bytes.IndexByte(b, 0x1b) < 0 {
 		return b
 	}
-	return []byte(ansi.Strip(string(b)))
+	return text.Plain(b)
 }
 
 // withoutEcho removes what was sent from the front of what came.
