@@ -177,46 +177,26 @@ func (a *account) waiting(e record.Event) {
 
 // explain says all that is known of a failure.
 func (a *app) explain(err error, stations map[string]*bench.Station) {
-	row := func(head, text string) { a.err.line("     %-9s %s", head, oneLine(text)) }
-	if f, ok := errors.AsType[*perform.Failure](err); ok {
-		row(fmt.Sprintf("line %d", f.Line), strings.TrimSpace(f.Text))
+	f, _ := errors.AsType[*perform.Failure](err)
+	if f != nil {
+		a.fact(fmt.Sprintf("line %d", f.Line), strings.TrimSpace(f.Text))
 		for _, from := range f.From {
-			row("in", from)
-		}
-		if r, ok := errors.AsType[*dialog.Refused](err); ok {
-			row("said", r.Said)
-			row("heard", r.Heard)
-			if f.Meaning != "" {
-				row("means", f.Meaning)
-			}
+			a.fact("in", from)
 		}
 	}
 	ending := phrasebook.CRLF
+	plain := true
+	if r, ok := errors.AsType[*dialog.Refused](err); ok && f != nil {
+		plain = false
+		a.fact("said", r.Said)
+		a.fact("heard", r.Heard)
+		if f.Meaning != "" {
+			a.fact("means", f.Meaning)
+		}
+	}
 	if m, ok := errors.AsType[*dialog.Missed](err); ok {
-		if m.Said != "" {
-			row("said", m.Said)
-		}
-		for i, h := range m.Heard {
-			row("heard", h)
-			if i == m.Near {
-				a.err.line("     %-9s %s^ parts here", "", strings.Repeat(" ", len([]rune(oneLine(h[:min(m.NearAt, len(h))])))))
-			}
-		}
-		if m.Hidden != "" {
-			row("came", m.Hidden)
-		} else if m.Rest != "" {
-			row("heard", m.Rest+"  (no line end)")
-		}
-		switch {
-		case m.Echo:
-			row("heard", "only the echo of what was said")
-		case m.Silent:
-			row("heard", "nothing")
-		}
-		row("wanted", m.Wanted)
-		if m.Within > 0 && !m.Next {
-			row("waited", m.Within.String())
-		}
+		plain = false
+		a.missed(m)
 		for _, s := range stations {
 			if s.Address.String() == m.Port {
 				ending = max(s.Setup.Ending, phrasebook.CRLF)
@@ -224,30 +204,55 @@ func (a *app) explain(err error, stations map[string]*bench.Station) {
 		}
 	}
 	if u, ok := errors.AsType[*dialog.Unwanted](err); ok {
-		row("heard", u.Heard)
-		row("unwanted", u.Pattern)
+		plain = false
+		a.fact("heard", u.Heard)
+		a.fact("unwanted", u.Pattern)
 		if u.After > 0 {
-			row("after", took(u.After))
+			a.fact("after", took(u.After))
 		}
 	}
-	if f, ok := errors.AsType[*perform.Failure](err); ok && f.Counted != "" {
-		row("counted", f.Counted+", which point to the speed, the frame or the wires")
+	if f != nil && f.Counted != "" {
+		a.fact("counted", f.Counted+", which point to the speed, the frame or the wires")
 	}
-	var plain interface{ Unwrap() error }
-	if errors.As(err, &plain) && isPlain(err) {
-		row("why", plain.Unwrap().Error())
+	var inner interface{ Unwrap() error }
+	if plain && errors.As(err, &inner) {
+		a.fact("why", inner.Unwrap().Error())
 	}
 	if advice := perform.Advice(err, ending); advice != "" {
-		row("try", advice)
+		a.fact("try", advice)
 	}
 }
 
-// isPlain reports whether an error has no rows of its own in explain.
-func isPlain(err error) bool {
-	_, missed := errors.AsType[*dialog.Missed](err)
-	_, refused := errors.AsType[*dialog.Refused](err)
-	_, unwanted := errors.AsType[*dialog.Unwanted](err)
-	return !missed && !refused && !unwanted
+// fact is one row of what is known of a failure.
+func (a *app) fact(head, text string) { a.err.line("     %-9s %s", head, oneLine(text)) }
+
+// missed says what came in place of what was wanted.
+func (a *app) missed(m *dialog.Missed) {
+	if m.Said != "" {
+		a.fact("said", m.Said)
+	}
+	for i, h := range m.Heard {
+		a.fact("heard", h)
+		if i == m.Near {
+			a.err.line("     %-9s %s^ parts here", "", strings.Repeat(" ", len([]rune(oneLine(h[:min(m.NearAt, len(h))])))))
+		}
+	}
+	switch {
+	case m.Hidden != "":
+		a.fact("came", m.Hidden)
+	case m.Rest != "":
+		a.fact("heard", m.Rest+"  (no line end)")
+	}
+	switch {
+	case m.Echo:
+		a.fact("heard", "only the echo of what was said")
+	case m.Silent:
+		a.fact("heard", "nothing")
+	}
+	a.fact("wanted", m.Wanted)
+	if m.Within > 0 && !m.Next {
+		a.fact("waited", m.Within.String())
+	}
 }
 
 // result prints what came of a run: on stdout, as tables or JSON.

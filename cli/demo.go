@@ -63,13 +63,8 @@ func (a *app) doDemo(ctx context.Context, dir string) error {
 	a.err.line("The Larkfell cableway: two simulated radios, one in the valley, one at the summit.")
 
 	head("Files")
-	for _, f := range []string{"larkfell.toml", "dunlin.toml", "commission.parrot", "greeting.parrot"} {
-		what, warnings, err := checkFile(in(f))
-		if err != nil {
-			return err
-		}
-		a.warn(warnings)
-		a.err.line("%s: %s, no mistakes", in(f), what)
+	if err := a.demoFiles(in); err != nil {
+		return err
 	}
 
 	head("Bench")
@@ -115,6 +110,19 @@ func (a *app) doDemo(ctx context.Context, dir string) error {
 	}
 	a.demoEnd(dir, d.outcome, time.Since(began))
 	return verdictError(d.outcome)
+}
+
+// demoFiles checks the files of the two radios.
+func (a *app) demoFiles(in func(string) string) error {
+	for _, f := range []string{"larkfell.toml", "dunlin.toml", "commission.parrot", "greeting.parrot"} {
+		what, warnings, err := checkFile(in(f))
+		if err != nil {
+			return err
+		}
+		a.warn(warnings)
+		a.err.line("%s: %s, no mistakes", in(f), what)
+	}
+	return nil
 }
 
 // demonstration is the demo at work: the bench of the two radios, and where its

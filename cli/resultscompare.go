@@ -47,6 +47,23 @@ func (a *app) compareRuns(x, y wholeRun) {
 	v := func(word string) string { return s.verdict(verdict.Verdict(oneLine(word)), 0) }
 	rows := [][]string{{"", "A " + x.Run.Run[:8], "B " + y.Run.Run[:8], ""}, {"began", localMinute(x.Began), localMinute(y.Began), ""}, {"unit", named(x.Unit), named(y.Unit), ""}, {"verdict", v(x.Verdict), v(y.Verdict), ""}}
 	table(a.out, rows)
+	a.section(comparedSteps(s, x, y))
+	a.section(comparedValues(x, y))
+	rows = [][]string{{"link", "A lost", "B lost", "A 95 %", "B 95 %"}}
+	for i, k := range x.Links {
+		if i < len(y.Links) {
+			m := y.Links[i]
+			rows = append(rows, []string{oneLine(k.From + " to " + k.To), fmt.Sprintf("%d of %d", k.Lost, k.Sent), fmt.Sprintf("%d of %d", m.Lost, m.Sent), maybe(k.P95MS, "%.1f ms"), maybe(m.P95MS, "%.1f ms")})
+		}
+	}
+	if len(rows) > 1 {
+		fmt.Fprintln(a.out)
+		table(a.out, rows)
+		a.err.line("whether that is more than chance: uparrot link compare with both records")
+	}
+}
+
+func comparedSteps(s *screen, x, y wholeRun) [][]string {
 	steps := func(r wholeRun) map[string]ledger.Step {
 		m := map[string]ledger.Step{}
 		for _, st := range r.Steps {
@@ -54,8 +71,9 @@ func (a *app) compareRuns(x, y wholeRun) {
 		}
 		return m
 	}
+	v := func(word string) string { return s.verdict(verdict.Verdict(oneLine(word)), 0) }
 	inX, inY := steps(x), steps(y)
-	rows = [][]string{{"step", "A", "B", ""}}
+	rows := [][]string{{"step", "A", "B", ""}}
 	for _, title := range both(x.Steps, y.Steps, func(st ledger.Step) string { return st.Title }) {
 		change := ""
 		if inX[title].Verdict != inY[title].Verdict {
@@ -63,10 +81,10 @@ func (a *app) compareRuns(x, y wholeRun) {
 		}
 		rows = append(rows, []string{oneLine(title), v(inX[title].Verdict), v(inY[title].Verdict), change})
 	}
-	if len(rows) > 1 {
-		fmt.Fprintln(a.out)
-		table(a.out, rows)
-	}
+	return rows
+}
+
+func comparedValues(x, y wholeRun) [][]string {
 	values := func(r wholeRun) map[string]record.Measurement {
 		m := map[string]record.Measurement{}
 		for _, one := range r.Measurements {
@@ -75,7 +93,7 @@ func (a *app) compareRuns(x, y wholeRun) {
 		return m
 	}
 	mx, my := values(x), values(y)
-	rows = [][]string{{"measurement", "A", "B", "B less A"}}
+	rows := [][]string{{"measurement", "A", "B", "B less A"}}
 	for _, what := range both(x.Measurements, y.Measurements, func(m record.Measurement) string { return m.What }) {
 		p, inA := mx[what]
 		q, inB := my[what]
@@ -91,22 +109,7 @@ func (a *app) compareRuns(x, y wholeRun) {
 		}
 		rows = append(rows, row)
 	}
-	if len(rows) > 1 {
-		fmt.Fprintln(a.out)
-		table(a.out, rows)
-	}
-	rows = [][]string{{"link", "A lost", "B lost", "A 95 %", "B 95 %"}}
-	for i, k := range x.Links {
-		if i < len(y.Links) {
-			m := y.Links[i]
-			rows = append(rows, []string{oneLine(k.From + " to " + k.To), fmt.Sprintf("%d of %d", k.Lost, k.Sent), fmt.Sprintf("%d of %d", m.Lost, m.Sent), maybe(k.P95MS, "%.1f ms"), maybe(m.P95MS, "%.1f ms")})
-		}
-	}
-	if len(rows) > 1 {
-		fmt.Fprintln(a.out)
-		table(a.out, rows)
-		a.err.line("whether that is more than chance: uparrot link compare with both records")
-	}
+	return rows
 }
 
 func named(unit string) string {

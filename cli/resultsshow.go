@@ -112,43 +112,51 @@ func (a *app) showRun(r wholeRun) {
 	add("record", fromHome(r.Record))
 	add("", r.RecordState)
 	table(a.out, rows)
-	if len(r.Steps) > 0 {
-		rows = [][]string{{"step", "verdict", "tries", "time"}}
-		for _, st := range r.Steps {
-			rows = append(rows, []string{fmt.Sprintf("%d  %s", st.Number, oneLine(st.Title)), s.verdict(verdict.Verdict(oneLine(st.Verdict)), 0), strconv.Itoa(st.Tries), took(fromMS(st.TookMS))})
-		}
-		fmt.Fprintln(a.out)
-		table(a.out, rows)
-		for _, st := range r.Steps {
-			if st.Why != "" && st.Verdict != string(verdict.Skipped) {
-				fmt.Fprintf(a.out, "%s: %s\n", oneLine(st.Title), oneLine(st.Why))
-			}
+	a.section(stepRows(s, r.Steps))
+	for _, st := range r.Steps {
+		if st.Why != "" && st.Verdict != string(verdict.Skipped) {
+			fmt.Fprintf(a.out, "%s: %s\n", oneLine(st.Title), oneLine(st.Why))
 		}
 	}
-	if len(r.Measurements) > 0 {
-		rows = [][]string{{"measurement", "value", "limits", "verdict"}}
-		for _, m := range r.Measurements {
-			rows = append(rows, []string{oneLine(m.What), withUnit(plainNumber(m.Value), m.Unit), withUnit(m.Range(), m.Unit), s.verdict(verdict.Verdict(oneLine(string(m.Verdict))), 0)})
-		}
-		fmt.Fprintln(a.out)
-		table(a.out, rows)
+	a.section(measurementRows(s, r.Measurements))
+	a.section(linkRows(s, r.Links))
+	rows = [][]string{{"file", "", "SHA-256"}}
+	for _, f := range r.Files {
+		rows = append(rows, []string{oneLine(f.Path), f.Role, f.SHA256})
 	}
-	if len(r.Links) > 0 {
-		rows = [][]string{{"link", "sent", "lost", "late", "median", "95 %", "strength", "verdict"}}
-		for _, k := range r.Links {
-			rows = append(rows, []string{oneLine(k.From + " to " + k.To), fmt.Sprint(k.Sent), fmt.Sprint(k.Lost), fmt.Sprint(k.Late), maybe(k.MedianMS, "%.1f ms"), maybe(k.P95MS, "%.1f ms"), maybe(k.Strength, "%.1f dBm"), s.verdict(verdict.Verdict(oneLine(k.Verdict)), 0)})
-		}
+	a.section(rows)
+}
+
+// section prints a table below an empty line, unless it has nothing but its head.
+func (a *app) section(rows [][]string) {
+	if len(rows) > 1 {
 		fmt.Fprintln(a.out)
 		table(a.out, rows)
 	}
-	if len(r.Files) > 0 {
-		rows = [][]string{{"file", "", "SHA-256"}}
-		for _, f := range r.Files {
-			rows = append(rows, []string{oneLine(f.Path), f.Role, f.SHA256})
-		}
-		fmt.Fprintln(a.out)
-		table(a.out, rows)
+}
+
+func stepRows(s *screen, steps []ledger.Step) [][]string {
+	rows := [][]string{{"step", "verdict", "tries", "time"}}
+	for _, st := range steps {
+		rows = append(rows, []string{fmt.Sprintf("%d  %s", st.Number, oneLine(st.Title)), s.verdict(verdict.Verdict(oneLine(st.Verdict)), 0), strconv.Itoa(st.Tries), took(fromMS(st.TookMS))})
 	}
+	return rows
+}
+
+func measurementRows(s *screen, list []record.Measurement) [][]string {
+	rows := [][]string{{"measurement", "value", "limits", "verdict"}}
+	for _, m := range list {
+		rows = append(rows, []string{oneLine(m.What), withUnit(plainNumber(m.Value), m.Unit), withUnit(m.Range(), m.Unit), s.verdict(verdict.Verdict(oneLine(string(m.Verdict))), 0)})
+	}
+	return rows
+}
+
+func linkRows(s *screen, links []ledger.Link) [][]string {
+	rows := [][]string{{"link", "sent", "lost", "late", "median", "95 %", "strength", "verdict"}}
+	for _, k := range links {
+		rows = append(rows, []string{oneLine(k.From + " to " + k.To), fmt.Sprint(k.Sent), fmt.Sprint(k.Lost), fmt.Sprint(k.Late), maybe(k.MedianMS, "%.1f ms"), maybe(k.P95MS, "%.1f ms"), maybe(k.Strength, "%.1f dBm"), s.verdict(verdict.Verdict(oneLine(k.Verdict)), 0)})
+	}
+	return rows
 }
 
 func maybe(v *float64, format string) string {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"time"
 
@@ -118,29 +119,8 @@ func (a *talkCommand) talkPlain(ctx context.Context, talkers []*talk.Talker) err
 	t := talkers[0]
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	var log talk.Log
-	shown := 0
-	t.Tell = func(e talk.Event) {
-		log.Add(e.Time, e.Kind, e.Bytes)
-		for ; shown < log.Gone+len(log.Lines); shown++ {
-			l := log.Lines[shown-log.Gone]
-			if l.Open {
-				break
-			}
-			if len(l.Bytes) == 0 || text.Shown(l.Bytes) == "" && l.Kind == talk.Heard {
-				continue
-			}
-			fmt.Fprintf(a.out, "%s%s %s\n", talk.Clock.Stamp(l, nil), [...]string{"<", ">", "#"}[l.Kind], text.Shown(l.Bytes))
-			if l.Kind == talk.Heard && a.until != nil {
-				if _, ok := a.until.Match([]byte(text.Shown(l.Bytes))); ok {
-					cancel(errSeen)
-				}
-			}
-		}
-		if e.Err != nil && !a.reopen {
-			cancel(e.Err)
-		}
-	}
+	p := &printer{talkCommand: a, cancel: cancel}
+	t.Tell = p.tell
 	if err := t.Open(ctx); err != nil {
 		return err
 	}
@@ -148,18 +128,7 @@ func (a *talkCommand) talkPlain(ctx context.Context, talkers []*talk.Talker) err
 		timer := time.AfterFunc(a.lasts, func() { cancel(errEnough) })
 		defer timer.Stop()
 	}
-	lines := make(chan string)
-	go func() {
-		defer close(lines)
-		in := bufio.NewScanner(a.in)
-		for in.Scan() {
-			select {
-			case lines <- in.Text():
-			case <-ctx.Done():
-				return
-			}
-		}
-	}()
+	lines := linesOf(ctx, a.in)
 	err := a.sayAll(ctx, t, lines, a.lasts > 0 || a.until != nil)
 	switch {
 	case errors.Is(err, errSeen), errors.Is(err, errEnough) && a.until == nil:
@@ -169,11 +138,64 @@ func (a *talkCommand) talkPlain(ctx context.Context, talkers []*talk.Talker) err
 		err = errQuiet{exitFailed}
 	}
 	err = errors.Join(err, t.Close())
-	// A line without its end, such as a prompt, is worth showing too.
-	if n := len(log.Lines); n > 0 && log.Lines[n-1].Open {
-		fmt.Fprintf(a.out, "%s< %s\n", talk.Clock.Stamp(log.Lines[n-1], nil), text.Shown(log.Lines[n-1].Bytes))
-	}
+	p.rest()
 	return err
+}
+
+// printer prints what is said and heard without the view.
+type printer struct {
+	*talkCommand
+	cancel context.CancelCauseFunc
+	log    talk.Log
+	shown  int
+}
+
+// tell prints the lines that are whole, and ends the conversation when the one
+// waited for has come or the port has gone.
+func (p *printer) tell(e talk.Event) {
+	p.log.Add(e.Time, e.Kind, e.Bytes)
+	for ; p.shown < p.log.Gone+len(p.log.Lines); p.shown++ {
+		l := p.log.Lines[p.shown-p.log.Gone]
+		if l.Open {
+			break
+		}
+		words := text.Shown(l.Bytes)
+		if len(l.Bytes) == 0 || words == "" && l.Kind == talk.Heard {
+			continue
+		}
+		fmt.Fprintf(p.out, "%s%s %s\n", talk.Clock.Stamp(l, nil), [...]string{"<", ">", "#"}[l.Kind], words)
+		if l.Kind == talk.Heard && p.until != nil {
+			if _, ok := p.until.Match([]byte(words)); ok {
+				p.cancel(errSeen)
+			}
+		}
+	}
+	if e.Err != nil && !p.reopen {
+		p.cancel(e.Err)
+	}
+}
+
+// rest prints a line without its end, such as a prompt, which is worth showing too.
+func (p *printer) rest() {
+	if n := len(p.log.Lines); n > 0 && p.log.Lines[n-1].Open {
+		fmt.Fprintf(p.out, "%s< %s\n", talk.Clock.Stamp(p.log.Lines[n-1], nil), text.Shown(p.log.Lines[n-1].Bytes))
+	}
+}
+
+// linesOf are the lines of an input, until ctx is done.
+func linesOf(ctx context.Context, in io.Reader) <-chan string {
+	lines := make(chan string)
+	go func() {
+		defer close(lines)
+		for s := bufio.NewScanner(in); s.Scan(); {
+			select {
+			case lines <- s.Text():
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	return lines
 }
 
 // What ends a conversation without the view: the time asked for is over, or the

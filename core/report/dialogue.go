@@ -178,31 +178,12 @@ func words(e record.Event) (Line, bool) {
 	case record.Try:
 		l.Text = fmt.Sprintf("try %d failed: %s", e.Try, e.Why)
 	case record.Check:
-		var values []struct {
-			Name  string
-			Value any
-		}
-		_ = json.Unmarshal(e.Data, &values)
-		for i, v := range values {
-			l.Text += []string{",  ", "   with "}[min(1, max(0, 1-i))] + fmt.Sprintf("%s = %v", v.Name, v.Value)
-		}
-		if e.Why != "" && e.Verdict != verdict.Passed {
-			l.Text += "  (" + e.Why + ")"
-		}
+		l.Text += checkWords(e)
 	case record.Limit:
 		m, _ := measurement(e) // one that cannot be read tells nothing
 		l.Text = fmt.Sprintf("%s: %s, wanted %s", m.What, record.WithUnit(number(m.Value), m.Unit), record.WithUnit(m.Range(), m.Unit))
 	case record.Link:
-		var sum link.Summary
-		if json.Unmarshal(e.Data, &sum) != nil || sum.Kind != link.Kind {
-			l.Text = "a result, see the record"
-			break
-		}
-		var parts []string
-		for _, d := range sum.Directions {
-			parts = append(parts, fmt.Sprintf("%s to %s: %d of %d lost", d.From, d.To, d.Lost, d.Sent))
-		}
-		l.Text = strings.Join(parts, "; ")
+		l.Text = linkWords(e)
 	case record.Result:
 		r, err := resultSeen(e)
 		if l.Text = r.words(); err != nil {
@@ -222,6 +203,35 @@ func words(e record.Event) (Line, bool) {
 	}
 	l.Text = text.Line(l.Text)
 	return l, true
+}
+
+// checkWords are the values of a check, and why it matters if it failed.
+func checkWords(e record.Event) (words string) {
+	var values []struct {
+		Name  string
+		Value any
+	}
+	_ = json.Unmarshal(e.Data, &values) // data of another form tells nothing
+	for i, v := range values {
+		words += []string{",  ", "   with "}[min(1, max(0, 1-i))] + fmt.Sprintf("%s = %v", v.Name, v.Value)
+	}
+	if e.Why != "" && e.Verdict != verdict.Passed {
+		words += "  (" + e.Why + ")"
+	}
+	return words
+}
+
+// linkWords is what a link test lost, a direction each.
+func linkWords(e record.Event) string {
+	var sum link.Summary
+	if json.Unmarshal(e.Data, &sum) != nil || sum.Kind != link.Kind {
+		return "a result, see the record"
+	}
+	var parts []string
+	for _, d := range sum.Directions {
+		parts = append(parts, fmt.Sprintf("%s to %s: %d of %d lost", d.From, d.To, d.Lost, d.Sent))
+	}
+	return strings.Join(parts, "; ")
 }
 
 func sortedKeys(m map[string]any) []string {

@@ -117,15 +117,75 @@ func asHTML(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 
 // write puts the page together.
 func (p *pageWriter) write(w io.Writer) error {
+	o := &pageOut{w: w}
+	p.head(o)
+	if len(p.d.Steps) > 0 {
+		o.say("<section id=\"steps\"><h2>Steps</h2>\n")
+		o.part(p.steps)
+		o.say("</section>\n")
+	}
+	if p.d.Limits > 0 {
+		o.say("<section id=\"measurements\"><h2>Measurements</h2>\n<table><caption class=\"hidden\">Values and their limits</caption><thead><tr><th scope=\"col\">measurement</th><th scope=\"col\" class=\"number\">value</th><th scope=\"col\" class=\"number\">limits</th><th scope=\"col\">within the limits</th><th scope=\"col\">verdict</th></tr></thead><tbody>\n")
+		o.part(p.limits)
+		o.say("</tbody></table></section>\n")
+	}
+	p.linkPart(o)
+	for i, r := range p.d.Results {
+		o.do("result", map[string]any{"First": i == 0, "What": upperFirst(text.Line(r.What)), "Verdict": r.Verdict, "Rows": r.Rows})
+	}
+	if p.files() > 0 {
+		o.do("files", p.d)
+	}
+	o.do("about", p.d.about())
+	p.dialoguePart(o)
+	o.say("</main>\n<footer><p>Made by %s out of record %s alone. %s.</p></footer>\n", escape(p.d.Origin.Tool), escape(p.d.Origin.Run), escape(upperFirst(p.d.Words())))
+	if p.rows > 0 {
+		o.say("<script>%s</script>\n", pageScript)
+	}
+	o.say("</body>\n</html>\n")
+	return o.err
+}
+
+// pageOut writes parts of the page until one cannot be written.
+type pageOut struct {
+	w   io.Writer
+	err error
+}
+
+// do writes a part by its template.
+func (o *pageOut) do(name string, data any) {
+	if o.err == nil {
+		o.err = page.ExecuteTemplate(o.w, name, data)
+	}
+}
+
+func (o *pageOut) say(format string, values ...any) {
+	if o.err == nil {
+		_, o.err = fmt.Fprintf(o.w, format, values...)
+	}
+}
+
+// part writes what was spooled.
+func (o *pageOut) part(s *spool) {
+	if o.err == nil {
+		o.err = s.into(o.w)
+	}
+}
+
+// files counts the files that the record names.
+func (p *pageWriter) files() int { return len(p.d.Kept) + len(p.d.Origin.Files) }
+
+// head writes what is to be seen first: the verdict, what did not pass, and the
+// way to all else.
+func (p *pageWriter) head(o *pageOut) {
 	d := p.d
 	outcome := d.Outcome()
 	sign := map[string]string{"passed": "✓", "failed": "✗", "broken": "✗"}[outcome]
 	if sign == "" {
 		sign = "?"
 	}
-	about := d.about()
 	var first [][2]string
-	for _, row := range about {
+	for _, row := range d.about() {
 		switch {
 		case row[0] == "unit", row[0] == "operator", row[0] == "began", row[0] == "took", strings.HasPrefix(row[0], "port "):
 			first = append(first, row)
@@ -142,92 +202,66 @@ func (p *pageWriter) write(w io.Writer) error {
 		warning = d.Words()
 	}
 	var parts [][2]string
-	part := func(is bool, id, title string) {
-		if is {
-			parts = append(parts, [2]string{id, title})
+	for _, part := range []struct {
+		is        bool
+		id, title string
+	}{
+		{len(failures) > 0, "failures", "What did not pass"},
+		{len(d.Steps) > 0, "steps", "Steps"},
+		{d.Limits > 0, "measurements", "Measurements"},
+		{len(d.Links) > 0, "links", "Link"},
+		{len(d.Results) > 0, "results", "Result"},
+		{p.files() > 0, "files", "Files"},
+		{true, "about", "About this record"},
+		{p.rows > 0, "dialogue", "Dialogue"},
+	} {
+		if part.is {
+			parts = append(parts, [2]string{part.id, part.title})
 		}
 	}
-	files := len(d.Kept) + len(d.Origin.Files)
-	part(len(failures) > 0, "failures", "What did not pass")
-	part(len(d.Steps) > 0, "steps", "Steps")
-	part(d.Limits > 0, "measurements", "Measurements")
-	part(len(d.Links) > 0, "links", "Link")
-	part(len(d.Results) > 0, "results", "Result")
-	part(files > 0, "files", "Files")
-	part(true, "about", "About this record")
-	part(p.rows > 0, "dialogue", "Dialogue")
-	var err error
-	do := func(name string, data any) {
-		if err == nil {
-			err = page.ExecuteTemplate(w, name, data)
-		}
-	}
-	say := func(format string, values ...any) {
-		if err == nil {
-			_, err = fmt.Fprintf(w, format, values...)
-		}
-	}
-	in := func(s *spool) {
-		if err == nil {
-			err = s.into(w)
-		}
-	}
-	do("head", map[string]any{
+	o.do("head", map[string]any{
 		"Style": template.CSS(pageStyle), "StyleSum": template.HTMLAttr(policySum(pageStyle)), "ScriptSum": template.HTMLAttr(policySum(pageScript)),
 		"Outcome": outcome, "Class": strings.Fields(outcome)[0], "Sign": sign, "Name": text.Line(d.Name()), "Unit": text.Line(d.Origin.Unit), "Sentence": d.Sentence(),
 		"Warning": warning, "First": first, "Parts": parts, "Failures": failures,
 	})
-	if len(d.Steps) > 0 {
-		say("<section id=\"steps\"><h2>Steps</h2>\n")
-		in(p.steps)
-		say("</section>\n")
+}
+
+// linkPart writes the link tests with their pictures.
+func (p *pageWriter) linkPart(o *pageOut) {
+	if len(p.d.Links) == 0 {
+		return
 	}
-	if d.Limits > 0 {
-		say("<section id=\"measurements\"><h2>Measurements</h2>\n<table><caption class=\"hidden\">Values and their limits</caption><thead><tr><th scope=\"col\">measurement</th><th scope=\"col\" class=\"number\">value</th><th scope=\"col\" class=\"number\">limits</th><th scope=\"col\">within the limits</th><th scope=\"col\">verdict</th></tr></thead><tbody>\n")
-		in(p.limits)
-		say("</tbody></table></section>\n")
-	}
-	if len(d.Links) > 0 {
-		say("<section id=\"links\"><h2>Link</h2>\n")
-		for i, sum := range d.Links {
-			for _, way := range sum.Directions {
-				rows := LinkRows(sum, way)
-				do("link", map[string]any{"From": text.Line(way.From), "To": text.Line(way.To), "Verdict": way.Verdict, "Why": way.Why, "Rows": rows[:len(rows)-len(way.Why)]})
-			}
-			if len(sum.Stretches) > 0 {
-				do("stretches", map[string]any{"Head": StretchHead, "Rows": StretchRows(sum.Stretches)})
-			}
-			if i < len(p.pictures) {
-				for _, pic := range p.pictures[i] {
-					var svg bytes.Buffer
-					if err == nil {
-						err = draws(pic.plot, &svg, "svg")
-					}
-					do("picture", map[string]any{"Source": template.URL("data:image/svg+xml;base64," + base64.StdEncoding.EncodeToString(svg.Bytes())), "Title": pic.title})
+	o.say("<section id=\"links\"><h2>Link</h2>\n")
+	for i, sum := range p.d.Links {
+		for _, way := range sum.Directions {
+			rows := LinkRows(sum, way)
+			o.do("link", map[string]any{"From": text.Line(way.From), "To": text.Line(way.To), "Verdict": way.Verdict, "Why": way.Why, "Rows": rows[:len(rows)-len(way.Why)]})
+		}
+		if len(sum.Stretches) > 0 {
+			o.do("stretches", map[string]any{"Head": StretchHead, "Rows": StretchRows(sum.Stretches)})
+		}
+		if i < len(p.pictures) {
+			for _, pic := range p.pictures[i] {
+				var svg bytes.Buffer
+				if o.err == nil {
+					o.err = draws(pic.plot, &svg, "svg")
 				}
+				o.do("picture", map[string]any{"Source": template.URL("data:image/svg+xml;base64," + base64.StdEncoding.EncodeToString(svg.Bytes())), "Title": pic.title})
 			}
 		}
-		say("</section>\n")
 	}
-	for i, r := range d.Results {
-		do("result", map[string]any{"First": i == 0, "What": upperFirst(text.Line(r.What)), "Verdict": r.Verdict, "Rows": r.Rows})
+	o.say("</section>\n")
+}
+
+// dialoguePart writes everything that was said and heard.
+func (p *pageWriter) dialoguePart(o *pageOut) {
+	if p.rows == 0 {
+		return
 	}
-	if files > 0 {
-		do("files", d)
-	}
-	do("about", about)
-	if p.rows > 0 {
-		say("<section id=\"dialogue\"><h2>Dialogue</h2>\n<div class=\"search\" id=\"search\" role=\"search\" hidden><label for=\"wanted\">Search in the dialogue</label> <input id=\"wanted\" type=\"search\" autocomplete=\"off\"> <output for=\"wanted\"></output></div>\n")
-		say("<table class=\"talk dialogue\" id=\"lines\"><caption>Everything in the order of time; times are %s</caption><thead class=\"hidden\"><tr><th scope=\"col\">time</th><th scope=\"col\">port</th><th scope=\"col\">what</th><th scope=\"col\">text</th></tr></thead>\n<tbody>\n", html.EscapeString(d.Began.Format("-07:00")))
-		in(p.lines)
-		say("</tbody></table></section>\n")
-	}
-	say("</main>\n<footer><p>Made by %s out of record %s alone. %s.</p></footer>\n", escape(d.Origin.Tool), escape(d.Origin.Run), escape(upperFirst(d.Words())))
-	if p.rows > 0 {
-		say("<script>%s</script>\n", pageScript)
-	}
-	say("</body>\n</html>\n")
-	return err
+	o.say("<section id=\"dialogue\"><h2>Dialogue</h2>\n<div class=\"search\" id=\"search\" role=\"search\" hidden><label for=\"wanted\">Search in the dialogue</label> <input id=\"wanted\" type=\"search\" autocomplete=\"off\"> <output for=\"wanted\"></output></div>\n")
+	o.say("<table class=\"talk dialogue\" id=\"lines\"><caption>Everything in the order of time; times are %s</caption><thead class=\"hidden\"><tr><th scope=\"col\">time</th><th scope=\"col\">port</th><th scope=\"col\">what</th><th scope=\"col\">text</th></tr></thead>\n<tbody>\n", html.EscapeString(p.d.Began.Format("-07:00")))
+	o.part(p.lines)
+	o.say("</tbody></table></section>\n")
 }
 
 func upperFirst(s string) string {

@@ -4,6 +4,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"strings"
 
 	"uparrot/core/record"
 	"uparrot/core/text"
@@ -57,65 +58,92 @@ type (
 // table of them has all.
 const mostOut = 1 << 20
 
-// asJUnit writes each step as a test case, and each direction of a link test that
-// stands alone. What could not be judged is an error, what was not tested is
-// skipped.
+// asJUnit writes each step as a test case, and each direction of a link test or
+// other result that stands alone. What could not be judged is an error, what was not
+// tested is skipped.
 func asJUnit(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
-	name := text.Line(d.Name())
+	s := newJunitSuite(d)
+	s.cases(d)
+	out, err := junitOut(d, r)
+	if err != nil {
+		return err
+	}
+	s.Out = out
+	if !d.Whole() {
+		s.Err = "the record is " + d.Words()
+	}
+	if _, err := io.WriteString(w, xml.Header); err != nil {
+		return err
+	}
+	enc := xml.NewEncoder(w)
+	enc.Indent("", "  ")
+	if err := enc.Encode(junitSuites{Suites: []junitSuite{*s}}); err != nil {
+		return fmt.Errorf("write the XML: %w", err)
+	}
+	_, err = io.WriteString(w, "\n")
+	return err
+}
+
+func newJunitSuite(d *Digest) *junitSuite {
 	host := text.Line(d.Origin.Machine)
 	if host == "" {
 		host = "unknown"
 	}
-	s := junitSuite{Package: "uparrot", Name: name, Host: host, Time: seconds(d.TookMS), Timestamp: d.Began.UTC().Format("2006-01-02T15:04:05")}
+	s := &junitSuite{Package: "uparrot", Name: text.Line(d.Name()), Host: host, Time: seconds(d.TookMS), Timestamp: d.Began.UTC().Format("2006-01-02T15:04:05")}
 	for _, row := range d.about() {
 		s.Properties = append(s.Properties, junitIs{row[0], row[1]})
 	}
-	add := func(title string, v verdict.Verdict, why string, ms float64) {
-		c := junitCase{Class: name, Name: text.Line(title), Time: seconds(ms)}
-		told := &junitWhy{Message: text.Line(why), Type: string(v), Text: text.Line(why)}
-		switch v {
-		case verdict.Passed, verdict.Measured:
-		case verdict.Failed:
-			c.Failure = told
-			s.Failures++
-		case verdict.Untested, verdict.Skipped:
-			c.Skipped = &struct{}{}
-		default:
-			c.Error = told
-			s.Errors++
-		}
-		s.Tests++
-		s.Cases = append(s.Cases, c)
+	return s
+}
+
+// add adds a test case.
+func (s *junitSuite) add(title string, v verdict.Verdict, why string, ms float64) {
+	c := junitCase{Class: s.Name, Name: text.Line(title), Time: seconds(ms)}
+	told := &junitWhy{Message: text.Line(why), Type: string(v), Text: text.Line(why)}
+	switch v {
+	case verdict.Passed, verdict.Measured:
+	case verdict.Failed:
+		c.Failure = told
+		s.Failures++
+	case verdict.Untested, verdict.Skipped:
+		c.Skipped = &struct{}{}
+	default:
+		c.Error = told
+		s.Errors++
 	}
+	s.Tests++
+	s.Cases = append(s.Cases, c)
+}
+
+// cases adds a case for all that has a verdict.
+func (s *junitSuite) cases(d *Digest) {
 	for _, st := range d.Steps {
 		if st.Verdict == "" {
 			st.Verdict, st.Why = verdict.Broken, "the record ends within this step"
 		}
-		add(st.Title, st.Verdict, st.Why, st.TookMS)
+		s.add(st.Title, st.Verdict, st.Why, st.TookMS)
 	}
 	if len(d.Steps) == 0 {
 		for _, sum := range d.Links {
 			for _, way := range sum.Directions {
-				why := ""
-				for _, one := range way.Why {
-					why += one + "; "
-				}
-				add(way.From+" to "+way.To, way.Verdict, why, sum.TookMS)
+				s.add(way.From+" to "+way.To, way.Verdict, strings.Join(way.Why, "; "), sum.TookMS)
 			}
 		}
-	}
-	if len(d.Steps) == 0 {
 		for _, r := range d.Results {
-			add(r.What, r.Verdict, r.words(), d.TookMS)
+			s.add(r.What, r.Verdict, r.words(), d.TookMS)
 		}
 	}
 	if d.Verdict == "" {
-		add("the run came to its end", verdict.Broken, d.Words(), 0)
+		s.add("the run came to its end", verdict.Broken, d.Words(), 0)
 	} else if s.Tests == 0 || d.Verdict == verdict.Broken && s.Errors == 0 {
-		add("the run came to its end", d.Verdict, d.Why, d.TookMS)
+		s.add("the run came to its end", d.Verdict, d.Why, d.TookMS)
 	}
+}
+
+// junitOut is what was measured and found, a line each.
+func junitOut(d *Digest, r io.ReadSeeker) (string, error) {
 	out := []byte{}
-	if err := events(r, func(e record.Event) error {
+	err := events(r, func(e record.Event) error {
 		if e.Kind != record.Limit || len(out) > mostOut {
 			return nil
 		}
@@ -125,14 +153,15 @@ func asJUnit(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 		}
 		out = fmt.Appendf(out, "%s: %s: %s, wanted %s: %s\n", text.Line(m.Step), text.Line(m.What), record.WithUnit(number(m.Value), text.Line(m.Unit)), record.WithUnit(m.Range(), text.Line(m.Unit)), m.Verdict)
 		return nil
-	}); err != nil {
-		return err
-	}
+	})
 	for _, sum := range d.Links {
 		for _, way := range sum.Directions {
 			for _, row := range LinkRows(sum, way) {
 				out = fmt.Appendf(out, "%s to %s: %s: %s\n", text.Line(way.From), text.Line(way.To), row[0], text.Line(row[1]))
 			}
+		}
+		for _, row := range StretchRows(sum.Stretches) {
+			out = fmt.Appendf(out, "stretch %s\n", strings.Join(row, ", "))
 		}
 	}
 	for _, r := range d.Results {
@@ -140,20 +169,7 @@ func asJUnit(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 			out = fmt.Appendf(out, "%s: %s: %s\n", text.Line(r.What), row[0], row[1])
 		}
 	}
-	s.Out = string(out)
-	if !d.Whole() {
-		s.Err = "the record is " + d.Words()
-	}
-	if _, err := io.WriteString(w, xml.Header); err != nil {
-		return err
-	}
-	enc := xml.NewEncoder(w)
-	enc.Indent("", "  ")
-	if err := enc.Encode(junitSuites{Suites: []junitSuite{s}}); err != nil {
-		return fmt.Errorf("write the XML: %w", err)
-	}
-	_, err := io.WriteString(w, "\n")
-	return err
+	return string(out), err
 }
 
 func seconds(ms float64) string { return fmt.Sprintf("%.3f", ms/1000) }

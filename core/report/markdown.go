@@ -47,6 +47,29 @@ func asMarkdown(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 	for _, row := range d.about() {
 		fmt.Fprintf(w, "| %s | %s |\n", marked(row[0]), marked(row[1]))
 	}
+	markdownSteps(w, d)
+	if d.Limits > 0 {
+		if err := markdownLimits(w, r); err != nil {
+			return err
+		}
+	}
+	markdownLinks(w, d)
+	for _, r := range d.Results {
+		fmt.Fprintf(w, "\n## %s: %s\n\n|   |   |\n| --- | --- |\n", marked(upperFirst(r.What)), r.Verdict)
+		for _, row := range r.Rows {
+			fmt.Fprintf(w, "| %s | %s |\n", marked(row[0]), marked(row[1]))
+		}
+	}
+	if len(d.Kept) > 0 {
+		fmt.Fprint(w, "\n## Files\n\n")
+		for _, k := range d.Kept {
+			fmt.Fprintf(w, "- %s, %d bytes, SHA-256 %s\n", marked(k.Path), k.Bytes, k.SHA256)
+		}
+	}
+	return nil
+}
+
+func markdownSteps(w io.Writer, d *Digest) {
 	if len(d.Steps) > 0 {
 		fmt.Fprint(w, "\n## Steps\n\n| | step | verdict | tries | time |\n| ---: | --- | --- | ---: | ---: |\n")
 	}
@@ -63,29 +86,34 @@ func asMarkdown(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 	for _, s := range failed {
 		fmt.Fprintf(w, "\n%s %s: %s\n", marked(s.Title), s.Verdict, marked(s.Why))
 	}
-	if d.Limits > 0 {
-		fmt.Fprint(w, "\n## Measurements\n\n| measurement | value | limits | verdict |\n| --- | ---: | ---: | --- |\n")
-		n := 0
-		if err := events(r, func(e record.Event) error {
-			if e.Kind != record.Limit {
-				return nil
-			}
-			if n++; n > mostRows {
-				return nil
-			}
-			m, err := measurement(e)
-			if err != nil {
-				return err
-			}
-			_, err = fmt.Fprintf(w, "| %s | %s | %s | %s |\n", marked(m.What), marked(record.WithUnit(number(m.Value), m.Unit)), marked(record.WithUnit(m.Range(), m.Unit)), m.Verdict)
-			return err
-		}); err != nil {
+}
+
+func markdownLimits(w io.Writer, r io.ReadSeeker) error {
+	fmt.Fprint(w, "\n## Measurements\n\n| measurement | value | limits | verdict |\n| --- | ---: | ---: | --- |\n")
+	n := 0
+	if err := events(r, func(e record.Event) error {
+		if e.Kind != record.Limit {
+			return nil
+		}
+		if n++; n > mostRows {
+			return nil
+		}
+		m, err := measurement(e)
+		if err != nil {
 			return err
 		}
-		if n > mostRows {
-			fmt.Fprintf(w, "\n%d more are left out here.\n", n-mostRows)
-		}
+		_, err = fmt.Fprintf(w, "| %s | %s | %s | %s |\n", marked(m.What), marked(record.WithUnit(number(m.Value), m.Unit)), marked(record.WithUnit(m.Range(), m.Unit)), m.Verdict)
+		return err
+	}); err != nil {
+		return err
 	}
+	if n > mostRows {
+		fmt.Fprintf(w, "\n%d more are left out here.\n", n-mostRows)
+	}
+	return nil
+}
+
+func markdownLinks(w io.Writer, d *Digest) {
 	for _, sum := range d.Links {
 		for _, way := range sum.Directions {
 			fmt.Fprintf(w, "\n## Link: %s to %s: %s\n\n|   |   |\n| --- | --- |\n", marked(way.From), marked(way.To), way.Verdict)
@@ -103,17 +131,4 @@ func asMarkdown(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 			}
 		}
 	}
-	for _, r := range d.Results {
-		fmt.Fprintf(w, "\n## %s: %s\n\n|   |   |\n| --- | --- |\n", marked(upperFirst(r.What)), r.Verdict)
-		for _, row := range r.Rows {
-			fmt.Fprintf(w, "| %s | %s |\n", marked(row[0]), marked(row[1]))
-		}
-	}
-	if len(d.Kept) > 0 {
-		fmt.Fprint(w, "\n## Files\n\n")
-		for _, k := range d.Kept {
-			fmt.Fprintf(w, "- %s, %d bytes, SHA-256 %s\n", marked(k.Path), k.Bytes, k.SHA256)
-		}
-	}
-	return nil
 }

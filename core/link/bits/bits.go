@@ -295,10 +295,8 @@ func (b *Test) Do(ctx context.Context) (res Result, err error) {
 	if b.B != nil {
 		ends = append(ends, b.B)
 	}
-	for _, s := range ends {
-		if !frame.Through(s.Setup, s.Phrasebook).Binary {
-			return res, frame.NotTransparent(s.Name)
-		}
+	if err := transparent(ends); err != nil {
+		return res, err
 	}
 	counter, err := newBitCounter(b.Pattern)
 	if err != nil {
@@ -403,4 +401,14 @@ func (b *Test) send(ctx context.Context, d *dialog.Dialog, tell func()) (bits in
 		return bits, context.Cause(ctx)
 	}
 	return bits, nil
+}
+
+// transparent says which of the ends does not take bits as they are.
+func transparent(ends []*bench.Station) error {
+	for _, s := range ends {
+		if !frame.Through(s.Setup, s.Phrasebook).Binary {
+			return frame.NotTransparent(s.Name)
+		}
+	}
+	return nil
 }
