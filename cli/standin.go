@@ -82,7 +82,7 @@ func (c *standinCommand) run(cmd *cobra.Command, args []string) error {
 		c.dir = b.LinkDir()
 	}
 	if c.order != "" {
-		return session.Tell(c.dir, c.order)
+		return withTellExample(session.Tell(c.dir, c.order))
 	}
 	live, err := session.Wake(b, c.dir, func(module, said string) {
 		c.err.line("%s was told what is not in the record: %s", safe(module), oneLine(said))
@@ -121,4 +121,12 @@ func familyWords(p *bench.Entry) string {
 		return p.Phrasebook.Family + " by its phrasebook"
 	}
 	return p.Standin.Family
+}
+
+// withTellExample adds an order that is right to an error of a wrong one.
+func withTellExample(err error) error {
+	if wrong, ok := errors.AsType[*session.Misuse](err); ok {
+		wrong.Example = `uparrot standin larkfell.toml --tell "power valley cycle"`
+	}
+	return err
 }

@@ -47,7 +47,7 @@ type Standin struct {
 	Book     *phrasebook.Phrasebook // for a module without a family of its own
 	Again    *conversation.Talk     // for one that answers as in a record
 	Line     uart.Line
-	Place    float64           // metres along the cableway, for strength by distance
+	Place    float64           // metres along a line, for strength by distance
 	Settings map[string]string // what differs from the delivered settings, by the module's own names
 }
 

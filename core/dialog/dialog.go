@@ -87,7 +87,7 @@ const (
 
 // Bounds on what is kept, whatever a module sends.
 const (
-	MaxLine  = 64 << 10 // bytes in a line; a longer one is cut into pieces
+	maxLine  = 64 << 10 // bytes in a line; a longer one is cut into pieces
 	maxInbox = 1 << 20  // bytes that no call has taken
 	maxLines = 16 << 10 // lines that no call has taken
 )

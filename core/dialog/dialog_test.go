@@ -221,7 +221,7 @@ func TestBounds(t *testing.T) {
 		for range 40 {
 			r.says(strings.Repeat("chatter\r\n", 10_000))
 		}
-		r.says(strings.Repeat("x", 3*MaxLine))
+		r.says(strings.Repeat("x", 3*maxLine))
 		r.says("\r\nEND\r\n")
 		if len(r.raw) > maxInbox || len(r.lines) > maxLines {
 			t.Errorf("kept %d bytes and %d lines", len(r.raw), len(r.lines))

@@ -46,8 +46,8 @@ func (d *Dialog) cutLines(now time.Time, n int) {
 		if end < 0 {
 			stop = len(d.raw)
 		}
-		if stop-from >= MaxLine {
-			d.line(now, from, from+MaxLine, from+MaxLine, true)
+		if stop-from >= maxLine {
+			d.line(now, from, from+maxLine, from+maxLine, true)
 			fresh = max(fresh, int(d.partial-d.rawAt))
 			continue
 		}

@@ -276,8 +276,8 @@ func (u Until) ends(l Line) bool {
 	return ok
 }
 
-// MaxCollected is how many bytes Collect gathers at most.
-const MaxCollected = 16 << 20
+// maxCollected is how many bytes Collect gathers at most.
+const maxCollected = 16 << 20
 
 // Collect gathers lines, from the first that no call has taken, until what u
 // says. The line that ends it belongs to the text, a prompt does not; notices
@@ -294,8 +294,8 @@ func (d *Dialog) Collect(ctx context.Context, u Until, within time.Duration) (st
 		if d.gather(&b, u) {
 			return b.String(), nil
 		}
-		if b.Len() > MaxCollected {
-			return "", fmt.Errorf("%s: more than %d MiB came without %v", d.port.Name(), MaxCollected>>20, u)
+		if b.Len() > maxCollected {
+			return "", fmt.Errorf("%s: more than %d MiB came without %v", d.port.Name(), maxCollected>>20, u)
 		}
 		if d.exchange.refused != "" {
 			return "", d.refusal()

@@ -53,8 +53,8 @@ func IsDatabase(where string) bool {
 	return strings.HasPrefix(where, "postgres://") || strings.HasPrefix(where, "postgresql://")
 }
 
-// Shown is a place as it may be shown: a password in it is not.
-func Shown(where string) string {
+// shown is a place as it may be shown: a password in it is not.
+func shown(where string) string {
 	if !IsDatabase(where) {
 		return where
 	}
@@ -75,7 +75,7 @@ func Shown(where string) string {
 // Open opens a ledger, makes it if there is none, and brings its tables to this
 // program's version. The place is a file, or postgres://USER@HOST/DATABASE.
 func Open(ctx context.Context, where string) (*Ledger, error) {
-	l := &Ledger{where: Shown(where), pg: IsDatabase(where)}
+	l := &Ledger{where: shown(where), pg: IsDatabase(where)}
 	var err error
 	if l.pg {
 		l.db, err = openPostgres(where)

@@ -20,7 +20,7 @@ const (
 
 // Until waits for a moment and returns at once if it has passed. If ctx is done
 // or something comes over early first, it returns false. early may be nil.
-func Until(ctx context.Context, t time.Time, nap Sleep, early <-chan struct{}) bool {
+func Until(ctx context.Context, t time.Time, sleep Sleep, early <-chan struct{}) bool {
 	d := time.Until(t)
 	if d <= 0 {
 		return ctx.Err() == nil
@@ -48,6 +48,6 @@ func Until(ctx context.Context, t time.Time, nap Sleep, early <-chan struct{}) b
 		if d <= 0 {
 			return true
 		}
-		nap(d)
+		sleep(d)
 	}
 }

@@ -89,7 +89,7 @@ func FileName(name string) string {
 }
 
 // line changes how a port is spoken to.
-func (p *performer) line(ctx context.Context, n *procedure.Line) error {
+func (p *performer) line(ctx context.Context, n *procedure.SetLine) error {
 	name := p.port(n.Port)
 	if n.Reopen {
 		if err := p.reopen(ctx, name, n.Within); err != nil {

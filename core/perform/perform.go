@@ -253,7 +253,7 @@ func (p *performer) steps(ctx context.Context) {
 	for i, s := range p.run.Procedure.Steps {
 		p.step, p.number = s, i+1
 		if p.run.Chosen != nil && !p.run.Chosen[s.Title] && !s.Needed && !s.Always {
-			p.passOver(s, verdict.Skipped, LeftOut)
+			p.passOver(s, verdict.Skipped, leftOut)
 			continue
 		}
 		if stopped && !s.Always {
@@ -291,14 +291,14 @@ func (p *performer) steps(ctx context.Context) {
 	}
 }
 
-// LeftOut is why a step was skipped that was not among those chosen.
-const LeftOut = "left out"
+// leftOut is why a step was skipped that was not among those chosen.
+const leftOut = "left out"
 
 // passOver files a step that is not performed.
 func (p *performer) passOver(s *procedure.Step, v verdict.Verdict, why string) {
-	p.res.Steps = append(p.res.Steps, StepResult{Title: s.Title, Verdict: v, Why: why, Left: why == LeftOut})
+	p.res.Steps = append(p.res.Steps, StepResult{Title: s.Title, Verdict: v, Why: why, Left: why == leftOut})
 	e := record.Event{Kind: record.Step, Step: s.Title, Verdict: v, Why: why}
-	if why == LeftOut {
+	if why == leftOut {
 		e.Value = passedOver{true}
 	}
 	p.emit(e)
@@ -313,7 +313,7 @@ type passedOver struct {
 // among those chosen. Records of before told it in words alone.
 func WasLeftOut(e record.Event) bool {
 	if e.Data == nil {
-		return e.Verdict == verdict.Skipped && e.Why == LeftOut
+		return e.Verdict == verdict.Skipped && e.Why == leftOut
 	}
 	over, err := record.Decode[passedOver](e)
 	return err == nil && over.LeftOut

@@ -34,7 +34,7 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 		return p.tell(ctx, n)
 	case *procedure.Ask:
 		return p.ask(ctx, n)
-	case *procedure.Line:
+	case *procedure.SetLine:
 		return p.line(ctx, n)
 	case *procedure.Reach:
 		return p.reach(ctx, n)

@@ -20,22 +20,22 @@ const (
 	Bytes                  // no lines: only bytes are heard
 )
 
-// DialectNames are the dialects as written.
-var DialectNames = []string{"lines", "at", "console", "bytes"}
+// dialectNames are the dialects as written.
+var dialectNames = []string{"lines", "at", "console", "bytes"}
 
-// ParseDialect reads a dialect's name. Errors are a *source.Problem.
-func ParseDialect(s string) (Dialect, error) {
-	i, err := place("dialect", s, DialectNames)
+// parseDialect reads a dialect's name. Errors are a *source.Problem.
+func parseDialect(s string) (Dialect, error) {
+	i, err := place("dialect", s, dialectNames)
 	return Dialect(i), err
 }
 
 // String is the dialect as written.
-func (d Dialect) String() string { return DialectNames[max(d, Lines)-1] }
+func (d Dialect) String() string { return dialectNames[max(d, Lines)-1] }
 
 // UnmarshalText is ParseDialect; no text says nothing.
 func (d *Dialect) UnmarshalText(text []byte) (err error) {
 	if *d = DialectNotSaid; len(text) > 0 {
-		*d, err = ParseDialect(string(text))
+		*d, err = parseDialect(string(text))
 	}
 	return err
 }
@@ -56,17 +56,17 @@ const (
 	NoEnding // a line is said as it is
 )
 
-// EndingNames are the line endings as written.
-var EndingNames = []string{"crlf", "cr", "lf", "none"}
+// endingNames are the line endings as written.
+var endingNames = []string{"crlf", "cr", "lf", "none"}
 
 // ParseEnding reads a line ending's name. Errors are a *source.Problem.
 func ParseEnding(s string) (Ending, error) {
-	i, err := place("line ending", s, EndingNames)
+	i, err := place("line ending", s, endingNames)
 	return Ending(i), err
 }
 
 // String is the ending as written.
-func (e Ending) String() string { return EndingNames[max(e, CRLF)-1] }
+func (e Ending) String() string { return endingNames[max(e, CRLF)-1] }
 
 // Bytes are what it stands for.
 func (e Ending) Bytes() string { return [...]string{"\r\n", "\r", "\n", ""}[max(e, CRLF)-1] }

@@ -13,9 +13,9 @@ import (
 // Wrapper is a port that is another one with something added.
 type Wrapper interface{ Unwrap() Port }
 
-// As finds what a port can do beyond [Port], in itself or in the port that it
+// as finds what a port can do beyond [Port], in itself or in the port that it
 // wraps.
-func As[T any](p Port) (T, bool) {
+func as[T any](p Port) (T, bool) {
 	for {
 		if t, ok := p.(T); ok {
 			return t, true
@@ -60,7 +60,7 @@ type Holding interface {
 type lacking interface{ lacks(op string) error }
 
 func unsupported(p Port, op string) error {
-	if l, ok := As[lacking](p); ok {
+	if l, ok := as[lacking](p); ok {
 		return l.lacks(op)
 	}
 	return &Error{Port: p.Name(), Op: op, Kind: Unsupported, Why: "this port has no signal lines"}
@@ -68,7 +68,7 @@ func unsupported(p Port, op string) error {
 
 // SetSignal sets an outgoing signal line of a port.
 func SetSignal(p Port, line uart.Signal, on bool) error {
-	if s, ok := As[Signaller](p); ok {
+	if s, ok := as[Signaller](p); ok {
 		return s.Signal(line, on)
 	}
 	return unsupported(p, "set "+line.String())
@@ -76,7 +76,7 @@ func SetSignal(p Port, line uart.Signal, on bool) error {
 
 // InputsOf are the incoming signal lines of a port.
 func InputsOf(p Port) (Inputs, error) {
-	if s, ok := As[Signaller](p); ok {
+	if s, ok := as[Signaller](p); ok {
 		return s.Inputs()
 	}
 	return Inputs{}, unsupported(p, "read the signal lines")
@@ -84,7 +84,7 @@ func InputsOf(p Port) (Inputs, error) {
 
 // SetFlow changes the flow control of a port.
 func SetFlow(p Port, f uart.Flow) error {
-	if s, ok := As[Signaller](p); ok {
+	if s, ok := as[Signaller](p); ok {
 		return s.SetFlow(f)
 	}
 	return unsupported(p, "set flow control")
@@ -92,7 +92,7 @@ func SetFlow(p Port, f uart.Flow) error {
 
 // Break holds a port's line at space for d.
 func Break(p Port, d time.Duration) error {
-	if s, ok := As[Signaller](p); ok {
+	if s, ok := as[Signaller](p); ok {
 		return s.Break(d)
 	}
 	return unsupported(p, "send a break")
@@ -100,7 +100,7 @@ func Break(p Port, d time.Duration) error {
 
 // CountersOf are the errors that a port's receiver has met since it was opened.
 func CountersOf(p Port) (Counters, error) {
-	if c, ok := As[Counting](p); ok {
+	if c, ok := as[Counting](p); ok {
 		return c.Counters()
 	}
 	return Counters{}, unsupported(p, "read the error counters")
@@ -109,7 +109,7 @@ func CountersOf(p Port) (Counters, error) {
 // HoldBack is how long a port's adapter may gather bytes before it hands them on;
 // false where that is not known.
 func HoldBack(p Port) (time.Duration, bool) {
-	if h, ok := As[Holding](p); ok {
+	if h, ok := as[Holding](p); ok {
 		return h.HoldBack()
 	}
 	return 0, false

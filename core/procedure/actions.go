@@ -164,7 +164,7 @@ func (p *parser) readAsk(l *line, at Pos) {
 var lineWords = map[string]bool{"speed": true, "frame": true, "ending": true, "dialect": true, "dtr": true, "rts": true, "break": true, "reopen": true}
 
 func (p *parser) readLine(l *line, at Pos) {
-	n := &Line{Pos: at}
+	n := &SetLine{Pos: at}
 	var ok bool
 	if n.Port, ok = p.portName(l); !ok {
 		return
@@ -181,7 +181,7 @@ func (p *parser) readLine(l *line, at Pos) {
 	p.put(n)
 }
 
-func (p *parser) lineWord(l *line, n *Line) bool {
+func (p *parser) lineWord(l *line, n *SetLine) bool {
 	w, at := l.word()
 	switch w {
 	case "speed":

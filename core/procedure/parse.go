@@ -361,7 +361,7 @@ func (p *parser) readPort(l *line, _ Pos) {
 	if !ok {
 		return
 	}
-	port := &Port{Pos: at, Name: name}
+	port := &PortDecl{Pos: at, Name: name}
 	p.file.Ports = append(p.file.Ports, port)
 	p.values.add(name, value{what: "a port", port: true})
 	if l.done() {
@@ -382,7 +382,7 @@ func (p *parser) readPort(l *line, _ Pos) {
 	}
 }
 
-func (p *parser) portWord(l *line, port *Port) bool {
+func (p *parser) portWord(l *line, port *PortDecl) bool {
 	w, at := l.word()
 	switch w {
 	case "speed":
@@ -466,7 +466,7 @@ func (p *parser) problem(at Pos, err error) {
 	p.mistake(at, what, mend)
 }
 
-func (p *parser) readPhrasebook(port *Port, file string, at Pos) {
+func (p *parser) readPhrasebook(port *PortDecl, file string, at Pos) {
 	path := beside(at.File, file)
 	pb, err := phrasebook.Read(path)
 	if m, ok := errors.AsType[source.Mistakes](err); ok {

@@ -30,7 +30,7 @@ type File struct {
 	Path      string
 	Title     string
 	About     string
-	Ports     []*Port
+	Ports     []*PortDecl
 	Inputs    []*Input
 	Secrets   []*Secret
 	Lets      []*Let
@@ -50,8 +50,8 @@ func (f *File) Text(at Pos) string { return f.Texts[at.File].At(at.Line) }
 // DefaultAnswers is how long an answer may take unless the header says.
 const DefaultAnswers = 2 * time.Second
 
-// Port is a port that the procedure speaks at.
-type Port struct {
+// PortDecl is a port that the procedure speaks at.
+type PortDecl struct {
 	Pos
 	Name       string
 	Setup      phrasebook.Setup
@@ -64,7 +64,7 @@ type Port struct {
 }
 
 // Whole is the setup with what the phrasebook says.
-func (p *Port) Whole() phrasebook.Setup {
+func (p *PortDecl) Whole() phrasebook.Setup {
 	if p.Phrasebook == nil {
 		return p.Setup
 	}
@@ -289,8 +289,8 @@ type Ask struct {
 	Input *Input
 }
 
-// Line changes how a port is spoken to. What is nil or empty stays.
-type Line struct {
+// SetLine changes how a port is spoken to. What is nil or empty stays.
+type SetLine struct {
 	Pos
 	Port    string
 	Speed   *Expr

@@ -48,9 +48,9 @@ func (s State) Words() string {
 	return text
 }
 
-// MaxLine is the length of the longest line that is read, in bytes, so that no
+// maxLine is the length of the longest line that is read, in bytes, so that no
 // file can take all memory.
-const MaxLine = 64 << 20
+const maxLine = 64 << 20
 
 // Read calls f for every event of a record, in order, and stops if f returns an
 // error. However long the record is, one line at a time is in memory. A last line
@@ -74,7 +74,7 @@ func read(r io.Reader, f func(Event) error, sum hash.Hash) (State, error) {
 	for {
 		line, err := br.ReadSlice('\n')
 		if err == bufio.ErrBufferFull || len(long) > 0 {
-			if long = append(long, line...); len(long) > MaxLine {
+			if long = append(long, line...); len(long) > maxLine {
 				return s, &Damaged{s.Events + 1, errors.New("it is longer than any line of a record")}
 			}
 			if err == bufio.ErrBufferFull {

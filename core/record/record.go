@@ -160,7 +160,7 @@ type File struct {
 // NewOrigin is the origin of a run that begins here and now, with the checksums
 // of the files that it uses; empty and repeated names are passed over.
 func NewOrigin(tool, command string, files ...string) (Origin, error) {
-	o := Origin{Version: Version, Tool: tool, Run: NewRun(), Command: command, System: runtime.GOOS + "/" + runtime.GOARCH}
+	o := Origin{Version: Version, Tool: tool, Run: newRun(), Command: command, System: runtime.GOOS + "/" + runtime.GOARCH}
 	if name, err := os.Hostname(); err == nil {
 		o.Machine = name
 	}
@@ -182,8 +182,8 @@ func NewOrigin(tool, command string, files ...string) (Origin, error) {
 	return o, nil
 }
 
-// NewRun is a name that no other run has.
-func NewRun() string {
+// newRun is a name that no other run has.
+func newRun() string {
 	b := make([]byte, 8)
 	_, _ = rand.Read(b) // never fails
 	return hex.EncodeToString(b)

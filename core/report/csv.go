@@ -84,29 +84,29 @@ func (f *FrameTable) Close() error {
 
 // The tables that a record can be made into.
 const (
-	Measurements = "measurements"
-	FrameRows    = "frames"
-	StepRows     = "steps"
+	measurements = "measurements"
+	frameRows    = "frames"
+	stepRows     = "steps"
 )
 
 // Tables are the names of the tables, the default first.
-var Tables = []string{Measurements, FrameRows, StepRows}
+var Tables = []string{measurements, frameRows, stepRows}
 
 // asCSV writes one table of a record: without a name the measurements, or the
 // frames where there is none of them.
 func asCSV(w io.Writer, d *Digest, r io.ReadSeeker, table string) error {
 	if table == "" {
-		table = Measurements
+		table = measurements
 		if d.Limits == 0 && d.Frames > 0 {
-			table = FrameRows
+			table = frameRows
 		}
 	}
 	switch {
-	case table == Measurements && d.Limits == 0:
+	case table == measurements && d.Limits == 0:
 		return fmt.Errorf("this record holds no measurements (limit statements); it holds %s and %s: choose with --table", text.Count(d.Frames, "link frame"), text.Count(len(d.Steps), "step"))
-	case table == FrameRows && d.Frames == 0:
+	case table == frameRows && d.Frames == 0:
 		return fmt.Errorf("this record holds no link frames; it holds %s and %s: choose with --table", text.Count(d.Limits, "measurement"), text.Count(len(d.Steps), "step"))
-	case table == FrameRows:
+	case table == frameRows:
 		t := NewFrameTable(w)
 		if err := events(r, func(e record.Event) error {
 			if e.Kind != record.Frame {
@@ -121,7 +121,7 @@ func asCSV(w io.Writer, d *Digest, r io.ReadSeeker, table string) error {
 		return t.Close()
 	}
 	out := csv.NewWriter(w)
-	if table == StepRows {
+	if table == stepRows {
 		_ = out.Write([]string{"number", "step", "verdict", "tries", "took_ms", "why"})
 		for i, s := range d.Steps {
 			_ = out.Write([]string{strconv.Itoa(i + 1), CSVText(s.Title), string(s.Verdict), strconv.Itoa(s.Tries), number(s.TookMS), CSVText(s.Why)})

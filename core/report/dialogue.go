@@ -14,9 +14,9 @@ import (
 	"uparrot/core/verdict"
 )
 
-// Line is one thing that happened, for a person to read. Its text is safe to
+// dialogueLine is one thing that happened, for a person to read. Its text is safe to
 // print.
-type Line struct {
+type dialogueLine struct {
 	Time time.Time
 	Port string
 	Word string // said, heard, check and so on
@@ -29,7 +29,7 @@ type Line struct {
 // dialogue makes lines out of events: bytes that came in pieces are joined up to
 // their line ends. It keeps one line of each port and direction.
 type dialogue struct {
-	emit func(Line) error
+	emit func(dialogueLine) error
 	open map[string]*stretch // by direction and port
 }
 
@@ -48,7 +48,7 @@ const ignored = "ignored"
 // longest is how many bytes a line has at most; longer ones are cut into pieces.
 const longest = 4096
 
-func newDialogue(emit func(Line) error) *dialogue {
+func newDialogue(emit func(dialogueLine) error) *dialogue {
 	return &dialogue{emit: emit, open: map[string]*stretch{}}
 }
 
@@ -124,7 +124,7 @@ func (d *dialogue) end(s *stretch, ended bool) error {
 	if len(s.bytes) == 0 && (s.kind == record.In || !ended) {
 		return nil
 	}
-	l := Line{Time: s.began, Port: s.port, Word: "heard", Text: text.Line(string(s.bytes))}
+	l := dialogueLine{Time: s.began, Port: s.port, Word: "heard", Text: text.Line(string(s.bytes))}
 	if s.kind == record.Out {
 		l.Word = "said"
 		if l.Text == "" {
@@ -153,8 +153,8 @@ func (d *dialogue) flush() error {
 }
 
 // words tells of an event that is no bytes.
-func words(e record.Event) (Line, bool) {
-	l := Line{Time: e.Time, Port: e.Port, Word: string(e.Kind), Text: e.Text, Step: e.Step, Verdict: e.Verdict}
+func words(e record.Event) (dialogueLine, bool) {
+	l := dialogueLine{Time: e.Time, Port: e.Port, Word: string(e.Kind), Text: e.Text, Step: e.Step, Verdict: e.Verdict}
 	data := map[string]any{}
 	_ = json.Unmarshal(e.Data, &data) // kinds whose data is no object tell nothing out of it
 	switch e.Kind {

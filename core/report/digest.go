@@ -76,8 +76,8 @@ func readAll(r io.ReadSeeker, read func(io.Reader, func(record.Event) error) (re
 	return state, err
 }
 
-// ReadDigest reads a record through.
-func ReadDigest(r io.ReadSeeker) (*Digest, error) {
+// readDigest reads a record through.
+func readDigest(r io.ReadSeeker) (*Digest, error) {
 	b := &digester{Digest: &Digest{}, steps: map[string]int{}, ports: map[string]bool{}}
 	var err error
 	b.State, err = readAll(r, record.Read, b.take)

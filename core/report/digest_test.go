@@ -43,7 +43,7 @@ func TestDigest(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		d, err := ReadDigest(bytes.NewReader(buf.Bytes()))
+		d, err := readDigest(bytes.NewReader(buf.Bytes()))
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}

@@ -373,7 +373,7 @@ func abs(v float64) float64 { return max(v, -v) }
 const rowsInBody = 500
 
 // line writes a line of the dialogue, and of its step.
-func (p *pageWriter) line(l Line) error {
+func (p *pageWriter) line(l dialogueLine) error {
 	stamp := l.Time.In(p.zone).Format("15:04:05.000")
 	if l.Word == string(record.Step) {
 		p.stepLine(l)
@@ -411,7 +411,7 @@ func (p *pageWriter) line(l Line) error {
 }
 
 // stepLine begins or ends the part of a step.
-func (p *pageWriter) stepLine(l Line) {
+func (p *pageWriter) stepLine(l dialogueLine) {
 	n := p.numbers[l.Step]
 	var s StepSeen
 	if n > 0 {

@@ -26,10 +26,10 @@ type ResultSeen struct {
 
 // tellers make rows of the results of each kind.
 var tellers = map[string]func(e record.Event) ([][2]string, error){
-	probe.Name:    told(ProbeRows),
-	loopback.Name: told(LoopbackRows),
-	hearing.Name:  told(MapRows),
-	capacity.Name: told(CapacityRows),
+	probe.Name:    told(probeRows),
+	loopback.Name: told(loopbackRows),
+	hearing.Name:  told(mapRows),
+	capacity.Name: told(capacityRows),
 	bits.Name:     told(BitRows),
 	link.AnswerName: told(func(a link.Answered) [][2]string {
 		return [][2]string{{"frames", fmt.Sprintf("%d repeated", a.Repeated)}}
@@ -81,8 +81,8 @@ func (r ResultSeen) words() string {
 	return strings.Join(parts, "; ")
 }
 
-// ProbeRows are what a probe found.
-func ProbeRows(r probe.Result) [][2]string {
+// probeRows are what a probe found.
+func probeRows(r probe.Result) [][2]string {
 	var rows [][2]string
 	if r.Kind == probe.Found {
 		how := "sure"
@@ -107,8 +107,8 @@ func ProbeRows(r probe.Result) [][2]string {
 	return rows
 }
 
-// LoopbackRows are what a loopback proved.
-func LoopbackRows(r loopback.Result) [][2]string {
+// loopbackRows are what a loopback proved.
+func loopbackRows(r loopback.Result) [][2]string {
 	var rows [][2]string
 	for _, s := range r.Stages {
 		why := ""
@@ -126,14 +126,14 @@ func LoopbackRows(r loopback.Result) [][2]string {
 	return rows
 }
 
-// MapRows are who heard whom, a row for each that spoke.
-func MapRows(r hearing.Result) [][2]string {
+// mapRows are who heard whom, a row for each that spoke.
+func mapRows(r hearing.Result) [][2]string {
 	var rows [][2]string
 	for _, speaker := range r.Names {
 		var heard []string
 		for _, c := range r.Cells {
 			if c.Speaker == speaker {
-				heard = append(heard, CellWords(c))
+				heard = append(heard, cellWords(c))
 			}
 		}
 		rows = append(rows, [2]string{speaker + " speaks", strings.Join(heard, "; ")})
@@ -141,8 +141,8 @@ func MapRows(r hearing.Result) [][2]string {
 	return rows
 }
 
-// CellWords is what one listener heard, and where that is wrong what was wanted.
-func CellWords(c hearing.Cell) string {
+// cellWords is what one listener heard, and where that is wrong what was wanted.
+func cellWords(c hearing.Cell) string {
 	words := fmt.Sprintf("%s heard %d of %d", c.Listener, c.Heard, c.Sent)
 	if c.Verdict == verdict.Failed {
 		words += fmt.Sprintf(" and must %s it: failed", c.Wanted)
@@ -150,8 +150,8 @@ func CellWords(c hearing.Cell) string {
 	return words
 }
 
-// CapacityRows are what a search for the capacity of a link found.
-func CapacityRows(r capacity.Result) [][2]string {
+// capacityRows are what a search for the capacity of a link found.
+func capacityRows(r capacity.Result) [][2]string {
 	rows := [][2]string{{"found", r.String()}, {"frames", fmt.Sprintf("of %d bytes, with a loss of at most %s", r.Size, stats.Percent(r.MaxLoss))}}
 	for _, p := range r.Points {
 		rows = append(rows, [2]string{fmt.Sprintf("every %.1f ms", p.EveryMS),

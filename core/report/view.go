@@ -51,7 +51,7 @@ func FormsAbout() [][2]string {
 // same record gives the same bytes; memory does not grow with its length. The
 // table, one of Tables or "", is for csv alone.
 func View(w io.Writer, r io.ReadSeeker, form, table string) (*Digest, error) {
-	d, err := ReadDigest(r)
+	d, err := readDigest(r)
 	if err != nil {
 		return d, err
 	}
@@ -91,7 +91,7 @@ func asText(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 	for _, p := range d.Ports {
 		ports = max(ports, len([]rune(p.Name)))
 	}
-	dia := newDialogue(func(l Line) error {
+	dia := newDialogue(func(l dialogueLine) error {
 		t := l.Time.In(zone)
 		if today := t.Format("2006-01-02"); today != day {
 			day = today

@@ -163,9 +163,9 @@ func TestCSV(t *testing.T) {
 	rec := larkfell(t)
 	for table, want := range map[string]string{
 		"":           "power,12.5,0,14,dBm,passed",
-		Measurements: "'=cmd()\\x1b]0;owned\\x07</script>",
-		FrameRows:    "valley,summit,0,0.000,0.001,48.000,47.999,received,0,false",
-		StepRows:     "3,later,untested,0,0,",
+		measurements: "'=cmd()\\x1b]0;owned\\x07</script>",
+		frameRows:    "valley,summit,0,0.000,0.001,48.000,47.999,received,0,false",
+		stepRows:     "3,later,untested,0,0,",
 	} {
 		rows, err := csv.NewReader(strings.NewReader(made(t, rec, "csv", table))).ReadAll()
 		if err != nil {

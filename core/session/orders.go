@@ -106,7 +106,7 @@ func Tell(dir, order string) error {
 		return fmt.Errorf("hear whether the order was obeyed: %w", err)
 	}
 	if answer = strings.TrimSpace(answer); answer != "ok" {
-		return &Misuse{What: answer, Example: `uparrot standin larkfell.toml --tell "power valley cycle"`}
+		return &Misuse{What: answer}
 	}
 	return nil
 }

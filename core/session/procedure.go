@@ -112,7 +112,7 @@ func (p *Procedure) stations() (map[string]*bench.Station, error) {
 }
 
 // where is the address, or the name on the bench, of one of its ports.
-func (p *Procedure) where(decl *procedure.Port) (string, error) {
+func (p *Procedure) where(decl *procedure.PortDecl) (string, error) {
 	if at, ok := p.At[decl.Name]; ok {
 		return at, nil
 	}

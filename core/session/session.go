@@ -1,7 +1,7 @@
 // Package session is one thing done at a bench, from finding its ports to its sealed
 // verdict: what the command line, the demo and the tests hold alike.
 //
-//	ports, err := session.Open("larkfell.toml")          // which ports there are
+//	ports := &session.Ports{Bench: bench}                // which ports there are
 //	run := &session.Procedure{File: file, Ports: ports}  // what is to be done
 //	result, err := run.Do(ctx)                           // done, on record, filed
 //

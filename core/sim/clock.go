@@ -14,8 +14,8 @@ import (
 // it alone and need no locks. What runs is told the planned time, not the time
 // at which it came to run, so that late wake-ups do not add up.
 type clock struct {
-	nap  pace.Sleep
-	wake chan struct{}
+	sleep pace.Sleep
+	wake  chan struct{}
 
 	mu    sync.Mutex // guards the plan
 	queue events
@@ -30,8 +30,8 @@ type event struct {
 	do  func(at time.Time)
 }
 
-func newClock(nap pace.Sleep) *clock {
-	return &clock{nap: nap, wake: make(chan struct{}, 1)}
+func newClock(sleep pace.Sleep) *clock {
+	return &clock{sleep: sleep, wake: make(chan struct{}, 1)}
 }
 
 // plan has do run at a time; a time that has passed means as soon as can be.
@@ -63,7 +63,7 @@ func (c *clock) run(ctx context.Context) {
 		}
 		next := c.queue[0].at
 		c.mu.Unlock()
-		if !pace.Until(ctx, next, c.nap, c.wake) {
+		if !pace.Until(ctx, next, c.sleep, c.wake) {
 			continue
 		}
 		c.mu.Lock()

@@ -268,7 +268,7 @@ func (w *wire) write(ctx context.Context, o outgoing) error {
 		if i := bytes.IndexAny(o.b[sent:next], "\r\n"); i >= 0 {
 			next = sent + i + 1
 		}
-		if !pace.Until(ctx, o.start.Add(o.line.Time(next)), w.clock.nap, nil) {
+		if !pace.Until(ctx, o.start.Add(o.line.Time(next)), w.clock.sleep, nil) {
 			return context.Cause(ctx)
 		}
 		upTo := len(heard) * next / len(o.b)

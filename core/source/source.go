@@ -125,9 +125,9 @@ func (l Lines) At(n int) string {
 	return l[n-1]
 }
 
-// Nearest is the known word most like the given one, or "" if none is near
+// nearest is the known word most like the given one, or "" if none is near
 // enough to be a likely typing mistake.
-func Nearest(word string, known []string) string {
+func nearest(word string, known []string) string {
 	best, at := "", 1+(len(word)+2)/3
 	for _, k := range known {
 		if d := Distance(strings.ToLower(word), strings.ToLower(k)); d < at {
@@ -139,7 +139,7 @@ func Nearest(word string, known []string) string {
 
 // DidYouMean is a hint that names the nearest known word, or lists all of them.
 func DidYouMean(word string, known []string) string {
-	if near := Nearest(word, known); near != "" {
+	if near := nearest(word, known); near != "" {
 		return fmt.Sprintf("Did you mean %q?", near)
 	}
 	if len(known) == 0 {

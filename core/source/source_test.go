@@ -11,7 +11,7 @@ func TestNearest(t *testing.T) {
 		"sya": "say", "haer": "hear", "chekc": "check", "HEAR": "hear", "limits": "limit", "phrasbook": "phrasebook",
 		"x": "", "transmit": "", "": "",
 	} {
-		if got := Nearest(word, known); got != want {
+		if got := nearest(word, known); got != want {
 			t.Errorf("%q: %q, want %q", word, got, want)
 		}
 	}

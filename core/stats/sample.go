@@ -20,7 +20,7 @@ func (s Sample) Spread() *Spread {
 	mean := s.Sum / n
 	half := math.Inf(1)
 	if s.N > 1 {
-		half = Z * math.Sqrt(max(0, (s.Squares-n*mean*mean)/(n-1))/n)
+		half = z * math.Sqrt(max(0, (s.Squares-n*mean*mean)/(n-1))/n)
 	}
 	sp := &Spread{Min: s.Low, Mean: Round(mean, 2), Max: s.High, Low: s.Low, High: s.High}
 	if !math.IsInf(half, 1) {

@@ -18,8 +18,8 @@ type Share struct {
 	High  float64 `json:"high"`
 }
 
-// Z is the normal quantile of a two-sided 95 % interval.
-var Z = normalQuantile(0.975)
+// z is the normal quantile of a two-sided 95 % interval.
+var z = normalQuantile(0.975)
 
 // normalQuantile is the value that a standard normal variable does not exceed with
 // probability p.
@@ -49,8 +49,8 @@ func Wilson(hits, n int) Share {
 		return Share{0, 0, 1}
 	}
 	p, nn := float64(hits)/float64(n), float64(n)
-	middle := (p + Z*Z/(2*nn)) / (1 + Z*Z/nn)
-	half := Z / (1 + Z*Z/nn) * math.Sqrt(p*(1-p)/nn+Z*Z/(4*nn*nn))
+	middle := (p + z*z/(2*nn)) / (1 + z*z/nn)
+	half := z / (1 + z*z/nn) * math.Sqrt(p*(1-p)/nn+z*z/(4*nn*nn))
 	s := Share{p, max(0, middle-half), min(1, middle+half)}
 	if hits == 0 {
 		s.Low = 0 // rounding aside it is
@@ -143,7 +143,7 @@ func FramesToShow(loss, size float64) int {
 	power := normalQuantile(0.8)
 	p1, p2 := loss, min(1, loss+size)
 	spread := p1*(1-p1) + p2*(1-p2)
-	return int(math.Ceil((Z + power) * (Z + power) * spread / (size * size)))
+	return int(math.Ceil((z + power) * (z + power) * spread / (size * size)))
 }
 
 // Bin is a latency and how often it was met.

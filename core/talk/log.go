@@ -40,7 +40,7 @@ type Log struct {
 
 // Bounds on what a log keeps.
 const (
-	MaxLines = 20_000
+	maxLines = 20_000
 	maxLine  = 4096 // bytes: a longer line is broken
 )
 
@@ -89,8 +89,8 @@ func (l *Log) last() *Row {
 }
 
 func (l *Log) add(line Row) {
-	if len(l.Lines) >= MaxLines {
-		drop := MaxLines / 10
+	if len(l.Lines) >= maxLines {
+		drop := maxLines / 10
 		l.Lines = append(l.Lines[:0], l.Lines[drop:]...)
 		l.Gone += drop
 	}

@@ -54,11 +54,11 @@ func TestLog(t *testing.T) {
 	if s := strings.Join(got, ","); s != `"OK\r\n" false,"AT\r" false,"OK" false,"gone" false,"\n" false` {
 		t.Errorf("got %s", s)
 	}
-	for range 3 * MaxLines {
+	for range 3 * maxLines {
 		l.Add(at, Heard, []byte("x\n"))
 	}
 	l.Add(at, Heard, make([]byte, 10*maxLine))
-	if len(l.Lines) > MaxLines || l.Gone < MaxLines {
+	if len(l.Lines) > maxLines || l.Gone < maxLines {
 		t.Errorf("%d lines kept, %d gone", len(l.Lines), l.Gone)
 	}
 }

@@ -20,17 +20,17 @@ const (
 	XonXoff // by the characters XON and XOFF in the stream
 )
 
-// FlowNames are the kinds as written.
-var FlowNames = []string{"none", "rtscts", "xonxoff"}
+// flowNames are the kinds as written.
+var flowNames = []string{"none", "rtscts", "xonxoff"}
 
-// ParseFlow reads a kind of flow control.
-func ParseFlow(s string) (Flow, error) {
-	for i, n := range FlowNames {
+// parseFlow reads a kind of flow control.
+func parseFlow(s string) (Flow, error) {
+	for i, n := range flowNames {
 		if n == s {
 			return Flow(i + 1), nil
 		}
 	}
-	return FlowNotSaid, fmt.Errorf("there is no flow control %q: there are %s", s, strings.Join(FlowNames, ", "))
+	return FlowNotSaid, fmt.Errorf("there is no flow control %q: there are %s", s, strings.Join(flowNames, ", "))
 }
 
 // String is the kind as written.
@@ -38,13 +38,13 @@ func (f Flow) String() string {
 	if f == FlowNotSaid {
 		f = NoFlow
 	}
-	return FlowNames[f-1]
+	return flowNames[f-1]
 }
 
 // UnmarshalText is ParseFlow; no text says nothing.
 func (f *Flow) UnmarshalText(text []byte) (err error) {
 	if *f = FlowNotSaid; len(text) > 0 {
-		*f, err = ParseFlow(string(text))
+		*f, err = parseFlow(string(text))
 	}
 	return err
 }

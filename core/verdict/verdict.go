@@ -17,12 +17,12 @@ const (
 	Measured  Verdict = "measured"  // no limit was given, so nothing was judged
 )
 
-// All are the outcomes, the good first.
-var All = []Verdict{Passed, Measured, Skipped, Untested, Undecided, Failed, Broken}
+// all are the outcomes, the good first.
+var all = []Verdict{Passed, Measured, Skipped, Untested, Undecided, Failed, Broken}
 
-// Parse reads an outcome.
-func Parse(s string) (Verdict, error) {
-	for _, v := range All {
+// parse reads an outcome.
+func parse(s string) (Verdict, error) {
+	for _, v := range all {
 		if string(v) == s {
 			return v, nil
 		}
@@ -33,7 +33,7 @@ func Parse(s string) (Verdict, error) {
 // UnmarshalText is Parse; no text is no verdict.
 func (v *Verdict) UnmarshalText(text []byte) (err error) {
 	if *v = ""; len(text) > 0 {
-		*v, err = Parse(string(text))
+		*v, err = parse(string(text))
 	}
 	return err
 }

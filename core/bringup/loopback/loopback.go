@@ -16,8 +16,8 @@ import (
 	"uparrot/core/verdict"
 )
 
-// Speeds are those that are tried unless somebody says otherwise.
-var Speeds = []int{9600, 57600, 115200, 460800}
+// defaultSpeeds are those that are tried unless somebody says otherwise.
+var defaultSpeeds = []int{9600, 57600, 115200, 460800}
 
 // Stage is one thing that was tried.
 type Stage struct {
@@ -61,7 +61,7 @@ const backWithin = 300 * time.Millisecond
 // it is closed.
 func (t *Test) Do(ctx context.Context) (Result, error) {
 	if t.Speeds == nil {
-		t.Speeds = Speeds
+		t.Speeds = defaultSpeeds
 	}
 	t.res = Result{Port: t.Port.Name(), Verdict: verdict.Passed, Stages: []Stage{}, Proven: []string{}, Points: []string{}}
 	ctx, cancel := context.WithCancel(ctx)

@@ -87,7 +87,7 @@ func newMachine(t testing.TB) machine {
 
 func TestListBelow(t *testing.T) {
 	m := newMachine(t)
-	all, err := ListBelow(m.root)
+	all, err := listBelow(m.root)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -113,7 +113,7 @@ func TestListBelow(t *testing.T) {
 	if !strings.Contains(all[2].Hint, "end logger (process 4711)") || !strings.Contains(all[0].Hint, "console") {
 		t.Errorf("hints: %q, %q", all[2].Hint, all[0].Hint)
 	}
-	if _, err := ListBelow(filepath.Join(m.root, "none")); err == nil {
+	if _, err := listBelow(filepath.Join(m.root, "none")); err == nil {
 		t.Error("a system without sysfs was listed")
 	}
 	for _, c := range []struct{ address, path, err string }{
@@ -141,7 +141,7 @@ func TestListBelow(t *testing.T) {
 
 func TestDifferences(t *testing.T) {
 	m := newMachine(t)
-	before, err := ListBelow(m.root)
+	before, err := listBelow(m.root)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -149,7 +149,7 @@ func TestDifferences(t *testing.T) {
 		t.Fatal(err)
 	}
 	m.adapter("ttyUSB5", "1-4", "0", "Line Adapter", "LW-0005")
-	after, err := ListBelow(m.root)
+	after, err := listBelow(m.root)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -168,7 +168,7 @@ func BenchmarkList(b *testing.B) {
 	}
 	b.Run("list", func(b *testing.B) {
 		for b.Loop() {
-			if all, err := ListBelow(m.root); err != nil || len(all) != 500 {
+			if all, err := listBelow(m.root); err != nil || len(all) != 500 {
 				b.Fatal(len(all), err)
 			}
 		}

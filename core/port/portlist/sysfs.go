@@ -9,9 +9,9 @@ import (
 	"uparrot/core/port"
 )
 
-// ListBelow lists the ports of a Linux system whose root directory is given: its
+// listBelow lists the ports of a Linux system whose root directory is given: its
 // sys, dev and proc are read.
-func ListBelow(root string) ([]Entry, error) {
+func listBelow(root string) ([]Entry, error) {
 	class := filepath.Join(root, "sys/class/tty")
 	entries, err := os.ReadDir(class)
 	if err != nil {

@@ -11,7 +11,7 @@ import (
 )
 
 // List lists the ports of this machine.
-func List() ([]Entry, error) { return ListBelow("/") }
+func List() ([]Entry, error) { return listBelow("/") }
 
 // settle is how long after the kernel's word the node's owner and rights may
 // still change.

@@ -138,7 +138,7 @@ func (s *Session) obey(command byte, value []byte) []byte {
 	switch command {
 	case Signature:
 		if len(value) == 0 {
-			return Sub(Signature+Reply, []byte("Larkfell stand-in")...)
+			return Sub(Signature+Reply, []byte("simulated port")...)
 		}
 	case SetBaudRate, SetDataSize, SetParity, SetStopSize:
 		if Apply(&s.line, command, value) {

@@ -44,8 +44,8 @@ type Heard struct {
 	Line  *uart.Line // changed to, by the host
 }
 
-// Most is how many bytes a conversation may hold: it is kept in memory whole.
-const Most = 64 << 20
+// most is how many bytes a conversation may hold: it is kept in memory whole.
+const most = 64 << 20
 
 // Read reads the conversations of a record, in the order in which the ports were
 // opened.
@@ -95,8 +95,8 @@ func (c *reader) take(e record.Event) error {
 		if err != nil {
 			return fmt.Errorf("the record holds bytes that are none: %w", err)
 		}
-		if c.size += len(b); c.size > Most {
-			return fmt.Errorf("the record holds more than %d MiB of traffic, too much for this: take a shorter one", Most>>20)
+		if c.size += len(b); c.size > most {
+			return fmt.Errorf("the record holds more than %d MiB of traffic, too much for this: take a shorter one", most>>20)
 		}
 		t := c.port(e)
 		if e.Kind == record.Out {

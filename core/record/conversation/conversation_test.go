@@ -66,7 +66,7 @@ func TestTooLong(t *testing.T) {
 	var buf bytes.Buffer
 	w := record.New(&buf, record.Origin{})
 	piece := bytes.Repeat([]byte("x"), 1<<20)
-	for range Most>>20 + 1 {
+	for range most>>20 + 1 {
 		w.Bytes(noon, record.In, "valley", piece)
 	}
 	if _, _, err := Read(&buf); err == nil || !strings.Contains(err.Error(), "more than 64 MiB") {
