@@ -172,7 +172,6 @@ func (r *running) settlePlan() {
 // close ends the conversations, or gives them back as they were.
 func (r *running) close() (err error) {
 	for _, e := range r.ends {
-		e.decode.Flush()
 		switch {
 		case e.before != nil:
 			e.dialog.Configure(func(c *dialog.Config) { *c = *e.before })
@@ -184,6 +183,7 @@ func (r *running) close() (err error) {
 				err = ce
 			}
 		}
+		e.decode.Flush() // nothing is fed to it any more
 	}
 	return err
 }

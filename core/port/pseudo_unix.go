@@ -61,7 +61,12 @@ func (p *Pseudo) Write(b []byte) (int, error) {
 // HostLine is the speed and frame that the host has set, false if no host has
 // set any. Where the host does not say its frame (see noteFrame), it is 8N1.
 func (p *Pseudo) HostLine() (uart.Line, bool) {
-	t, err := unix.IoctlGetTermios(int(p.far.Fd()), getTermios)
+	var t *unix.Termios
+	conn, err := p.far.SyscallConn()
+	if err == nil {
+		cerr := conn.Control(func(fd uintptr) { t, err = unix.IoctlGetTermios(int(fd), getTermios) })
+		err = errors.Join(err, cerr)
+	}
 	if err != nil {
 		return uart.Line{}, false
 	}

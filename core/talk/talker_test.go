@@ -8,6 +8,7 @@ import (
 	"io"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -142,24 +143,30 @@ func TestSettingsByHand(t *testing.T) {
 func TestGoesAndReturns(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var modules []io.ReadWriteCloser
-		away := false
+		var away atomic.Bool
+		var mu sync.Mutex
 		s := speak(t, phrasebook.Setup{}, func() (port.Port, error) {
-			if away {
+			if away.Load() {
 				return nil, errors.New("not yet")
 			}
 			host, module := port.Pipe("m", uart.DefaultLine)
+			mu.Lock()
+			defer mu.Unlock()
 			modules = append(modules, module)
 			return host, nil
 		})
 		s.Reopen = true
-		away = true
+		away.Store(true)
 		modules[0].Close()
 		time.Sleep(5 * time.Second)
 		if got := s.told(); got != `#"port m: read: the port vanished while in use"` {
 			t.Errorf("told %s", got)
 		}
-		away = false
+		away.Store(false)
 		time.Sleep(time.Second)
+		synctest.Wait()
+		mu.Lock()
+		defer mu.Unlock()
 		if got := s.told(); got != `#"the port is back"` || len(modules) != 2 {
 			t.Errorf("told %s", got)
 		}

@@ -6,6 +6,7 @@ package simtest
 import (
 	"io"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -79,7 +80,15 @@ func (b *Bench) Station(name string, book *phrasebook.Phrasebook) *bench.Station
 type Listener struct {
 	Host  port.Port
 	t     testing.TB
+	mu    sync.Mutex
 	heard strings.Builder
+}
+
+// Write takes in what came.
+func (l *Listener) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.heard.Write(b)
 }
 
 // Listen joins a module and gathers what comes from it. It is for tests in made-up
@@ -87,7 +96,7 @@ type Listener struct {
 func (b *Bench) Listen(name string) *Listener {
 	b.t.Helper()
 	l := &Listener{Host: b.Host(name), t: b.t}
-	go io.Copy(&l.heard, l.Host)
+	go io.Copy(l, l.Host)
 	return l
 }
 
@@ -95,6 +104,8 @@ func (b *Bench) Listen(name string) *Listener {
 func (l *Listener) After(d time.Duration) string {
 	time.Sleep(d)
 	synctest.Wait()
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	s := strings.ReplaceAll(l.heard.String(), "\r\n", "|")
 	l.heard.Reset()
 	return s
