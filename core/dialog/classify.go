@@ -69,17 +69,17 @@ func (d *Dialog) isEcho(l *Line) bool {
 	return false
 }
 
-// isPrompt reports whether text is the console's prompt.
-func (d *Dialog) isPrompt(text []byte) bool {
+// isPrompt reports whether b is the console's prompt.
+func (d *Dialog) isPrompt(b []byte) bool {
 	if d.cfg.Dialect != phrasebook.Console || d.cfg.Prompt == nil {
 		return false
 	}
-	text = clean(text)
-	if i := bytes.LastIndexFunc(text, func(r rune) bool { return r < ' ' || r == 0x7f || r == utf8.RuneError }); i >= 0 {
-		_, n := utf8.DecodeRune(text[i:]) // what comes before is noise
-		text = text[i+n:]
+	b = clean(b)
+	if i := bytes.LastIndexFunc(b, func(r rune) bool { return r < ' ' || r == 0x7f || r == utf8.RuneError }); i >= 0 {
+		_, n := utf8.DecodeRune(b[i:]) // what comes before is noise
+		b = text.TrimBlanks(b[i+n:])
 	}
-	_, ok := d.cfg.Prompt.Match(bytes.Trim(text, " \t"))
+	_, ok := d.cfg.Prompt.Match(b)
 	return ok
 }
 

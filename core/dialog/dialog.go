@@ -313,8 +313,10 @@ func (d *Dialog) drop(now time.Time, n int) {
 }
 
 func (d *Dialog) dropLines(now time.Time, n int) {
-	for _, l := range d.lines[:n] {
-		d.trace(now, Dropped, l.Text)
+	if d.cfg.Trace != nil {
+		for i := range d.lines[:n] {
+			d.trace(now, Dropped, d.lines[i].Text)
+		}
 	}
 	d.lines = append(d.lines[:0], d.lines[n:]...)
 }

@@ -94,16 +94,17 @@ func (d *Dialog) line(now time.Time, from, to, next int, cut bool) {
 		// The payload may hold anything, so only what follows it is cleaned.
 		words = append(words[:d.wants:d.wants], bytes.TrimRight(d.raw[from+d.wants:to], " \t")...)
 	}
-	l := Line{Time: now, Wire: d.lead + next - from, Cut: cut, num: d.count,
-		start: d.rawAt + int64(from), stop: d.rawAt + int64(to), end: d.rawAt + int64(next)}
-	d.partial, d.lead, d.wants = l.end, 0, 0
+	wire := d.lead + next - from
+	d.partial, d.lead, d.wants = d.rawAt+int64(next), 0, 0
 	if len(words) == 0 {
 		return
 	}
+	n := len(d.lines)
+	d.lines = append(d.lines, Line{Time: now, Wire: wire, Cut: cut, num: d.count, Text: d.keep(words),
+		start: d.rawAt + int64(from), stop: d.rawAt + int64(to), end: d.rawAt + int64(next)})
 	d.count++
-	l.Text = d.keep(words)
-	if taken := d.classify(&l); !taken {
-		d.lines = append(d.lines, l)
+	if taken := d.classify(&d.lines[n]); taken {
+		d.lines = d.lines[:n]
 	}
 }
 
@@ -121,4 +122,4 @@ func (d *Dialog) keep(line []byte) []byte {
 const slabSize = 8 << 10
 
 // clean removes colours and the blanks at both ends.
-func clean(line []byte) []byte { return bytes.Trim(text.Plain(line), " \t") }
+func clean(line []byte) []byte { return text.TrimBlanks(text.Plain(line)) }

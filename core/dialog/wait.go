@@ -113,9 +113,11 @@ func (d *Dialog) leaveOldAnswers() {
 
 // SayBytes writes bytes as they are. It opens no exchange and waits for none.
 func (d *Dialog) SayBytes(ctx context.Context, b []byte) (time.Time, error) {
-	d.mu.Lock()
-	d.echoOf = trimEcho(string(b))
-	d.mu.Unlock()
+	if d.cfg.Dialect != phrasebook.Bytes { // which has no lines that could echo it
+		d.mu.Lock()
+		d.echoOf = trimEcho(string(b))
+		d.mu.Unlock()
+	}
 	return d.write(ctx, b)
 }
 

@@ -53,7 +53,7 @@ func TestVerdicts(t *testing.T) {
 // windowSize is settled in the order of sending.
 func TestTallyWindow(t *testing.T) {
 	var rows int
-	ta := newTally(time.Second, 0, func(r Row) {
+	ta := newTally(0, time.Second, 0, func(r Row) {
 		if int(r.Number) != rows {
 			t.Fatalf("row %d came as %d", r.Number, rows)
 		}
@@ -485,7 +485,7 @@ func BenchmarkPacing(b *testing.B) {
 // BenchmarkTally is a week of frames, one every ten milliseconds, through the
 // counting alone: the metric is how many seconds that takes.
 func BenchmarkTally(b *testing.B) {
-	ta := newTally(time.Second, 0, nil)
+	ta := newTally(0, time.Second, 0, nil)
 	now := time.Unix(0, 0)
 	for b.Loop() {
 		ta.arrived(ta.sent(now, now), now.Add(time.Millisecond), 0, -80, 9, 24)

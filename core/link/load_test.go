@@ -286,7 +286,7 @@ func TestBorrowedPorts(t *testing.T) {
 
 // Minutes and levels count every frame once, whatever the order of arrival.
 func TestGathered(t *testing.T) {
-	ta := newTally(time.Second, 0, nil)
+	ta := newTally(0, time.Second, 0, nil)
 	at := time.Unix(1000, 0)
 	for i := range 300 {
 		sent := at.Add(time.Duration(i) * time.Second)

@@ -32,18 +32,24 @@ type FrameSeen struct {
 
 // event is a row as those who listen are told and as it stands in a record.
 func (r Row) event(from, to string) record.Event {
-	d := rowData{From: from, To: to, Number: r.Number, PlannedNS: r.Planned.Sub(r.Sent).Nanoseconds(), State: r.State, Copies: r.Copies, Order: r.Order}
-	if !r.Arrived.IsZero() {
-		ns := r.Arrived.Sub(r.Sent).Nanoseconds()
+	var seen any = FrameSeen{from, to, r} // one piece of memory for both: there are many frames
+	return record.Event{Time: r.Sent, Kind: record.Frame, Value: seen, Live: seen}
+}
+
+// MarshalJSON is the frame as it stands in a record.
+func (f FrameSeen) MarshalJSON() ([]byte, error) {
+	d := rowData{From: f.From, To: f.To, Number: f.Number, PlannedNS: f.Planned.Sub(f.Sent).Nanoseconds(), State: f.State, Copies: f.Copies, Order: f.Order}
+	if !f.Arrived.IsZero() {
+		ns := f.Arrived.Sub(f.Sent).Nanoseconds()
 		d.LatencyNS = &ns
 	}
-	if !math.IsNaN(r.Strength) {
-		d.Strength = &r.Strength
+	if !math.IsNaN(f.Strength) {
+		d.Strength = &f.Strength
 	}
-	if !math.IsNaN(r.SNR) {
-		d.SNR = &r.SNR
+	if !math.IsNaN(f.SNR) {
+		d.SNR = &f.SNR
 	}
-	return record.Event{Time: r.Sent, Kind: record.Frame, Value: d, Live: FrameSeen{from, to, r}}
+	return json.Marshal(d)
 }
 
 // RowOf is the row that an event of a record tells of.

@@ -121,7 +121,7 @@ func (t *Test) prepare() (*running, error) {
 		over = time.Duration(*t.Limits.MaxP95MS * float64(time.Millisecond))
 	}
 	for _, w := range r.ways {
-		w.to.counts = newTally(t.Deadline, over, r.settled(w))
+		w.to.counts = newTally(t.Count, t.Deadline, over, r.settled(w))
 		w.to.counts.sizes = newSizes(t.Sizes)
 	}
 	if t.Resume != nil {

@@ -78,9 +78,10 @@ type tally struct {
 	known, knownLost, knownOver int
 }
 
-func newTally(deadline, over time.Duration, settled func(Row)) *tally {
+func newTally(count int, deadline, over time.Duration, settled func(Row)) *tally {
 	return &tally{
 		deadline: deadline, over: over, settled: settled, highest: -1,
+		frames:   make([]Row, 0, max(0, min(count, windowSize))), // at once: growing would hold up a frame
 		latency:  hdrhistogram.New(1, int64(24*time.Hour/time.Microsecond), 4),
 		news:     make(chan struct{}, 1),
 		gathered: newGathered(),

@@ -132,7 +132,9 @@ func (t *tree) prefixes(line []byte, hits []int) []int {
 		if node == 0 {
 			break
 		}
-		hits = append(hits, t.ids[node]...)
+		if ids := t.ids[node]; ids != nil {
+			hits = append(hits, ids...)
+		}
 	}
 	return hits
 }
