@@ -10,6 +10,7 @@ import (
 	"uparrot/core/link/capacity"
 	"uparrot/core/record"
 	"uparrot/core/report"
+	"uparrot/core/report/chart"
 	"uparrot/core/session"
 	"uparrot/core/stats"
 	"uparrot/core/verdict"
@@ -78,7 +79,7 @@ func (c *linkCapacityCommand) run(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	if c.plot != "" {
-		if err := c.draw(res); err != nil {
+		if err := chart.Save(report.LoadCurve(res), c.plot); err != nil {
 			return &session.Misuse{What: err.Error()}
 		}
 	}
@@ -101,15 +102,6 @@ func (c *linkCapacityCommand) watch() func(record.Event) {
 			c.err.line("  %8.1f frames/s: %d of %d lost, 95 %% within %.0f ms", p.Rate, p.Lost, p.Sent, p.P95MS)
 		}
 	}
-}
-
-func (c *linkCapacityCommand) draw(res capacity.Result) error {
-	var points []report.Load
-	for _, p := range res.Points {
-		points = append(points, report.Load{Rate: p.Rate, Loss: p.Loss.Ratio, Low: p.Loss.Low, High: p.Loss.High, P95: p.P95MS, Holds: p.Loss.Ratio <= c.search.MaxLoss})
-	}
-	title := fmt.Sprintf("%s to %s: what the link carries, frames of %d bytes", c.search.A.Name, c.search.B.Name, c.search.Size)
-	return report.LoadCurve(title, points, c.search.MaxLoss, c.plot)
 }
 
 func (a *app) printCapacity(res capacity.Result) {

@@ -9,6 +9,7 @@ import (
 	"uparrot/core/link"
 	"uparrot/core/link/compare"
 	"uparrot/core/report"
+	"uparrot/core/report/chart"
 	"uparrot/core/session"
 	"uparrot/core/stats"
 )
@@ -141,7 +142,7 @@ func plotRuns(file string, names []string, runs []link.Summary) error {
 			curves = append(curves, c)
 		}
 	}
-	if err := report.Distribution("How long frames took", curves, file); err != nil {
+	if err := chart.Save(report.Distribution("How long frames took", curves), file); err != nil {
 		return &session.Misuse{What: err.Error()}
 	}
 	return nil

@@ -11,6 +11,7 @@ import (
 	"uparrot/core/link/hearing"
 	"uparrot/core/record"
 	"uparrot/core/report"
+	"uparrot/core/report/chart"
 	"uparrot/core/session"
 	"uparrot/core/verdict"
 )
@@ -85,7 +86,7 @@ func (c *linkMapCommand) run(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	if c.plot != "" {
-		if err := plotMap(c.plot, res); err != nil {
+		if err := chart.Save(report.Matrix(res), c.plot); err != nil {
 			return &session.Misuse{What: err.Error()}
 		}
 	}
@@ -141,17 +142,4 @@ func (a *app) matrix(res hearing.Result) {
 	for _, w := range wrong {
 		fmt.Fprintln(a.out, "  "+w)
 	}
-}
-
-func plotMap(file string, res hearing.Result) error {
-	place := map[string]int{}
-	for i, n := range res.Names {
-		place[n] = i
-	}
-	var cells []report.Cell
-	for _, c := range res.Cells {
-		cells = append(cells, report.Cell{Row: place[c.Speaker], Column: place[c.Listener], Text: fmt.Sprintf("%d of %d", c.Heard, c.Sent),
-			Share: float64(c.Heard) / float64(c.Sent), Wrong: c.Verdict == verdict.Failed})
-	}
-	return report.Matrix("Who hears whom", res.Names, cells, file)
 }

@@ -10,6 +10,7 @@ import (
 	"uparrot/core/ledger"
 	"uparrot/core/record"
 	"uparrot/core/report"
+	"uparrot/core/report/chart"
 	"uparrot/core/session"
 	"uparrot/core/source"
 	"uparrot/core/stats"
@@ -71,7 +72,7 @@ func trendPicture(file string, t ledger.Trend) error {
 	for i, v := range t.Values {
 		points[i] = report.TrendPoint{Value: v.Value, Low: v.Low, High: v.High, Passed: v.Verdict == verdict.Passed}
 	}
-	return report.Trend(t.What, t.Unit, t.Mean, points, file)
+	return chart.Save(report.Trend(t.What, t.Unit, t.Mean, points), file)
 }
 
 // mostUnits is how many units are listed one by one.

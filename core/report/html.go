@@ -2,7 +2,6 @@ package report
 
 import (
 	"bufio"
-	"bytes"
 	"crypto/sha256"
 	_ "embed" // for the page
 	"encoding/base64"
@@ -18,6 +17,7 @@ import (
 
 	"uparrot/core/link"
 	"uparrot/core/record"
+	"uparrot/core/report/chart"
 	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
@@ -132,6 +132,7 @@ func (p *pageWriter) write(w io.Writer) error {
 	p.linkPart(o)
 	for i, r := range p.d.Results {
 		o.do("result", map[string]any{"First": i == 0, "What": upperFirst(text.Line(r.What)), "Verdict": r.Verdict, "Rows": r.Rows})
+		o.chart(r.Chart)
 	}
 	if p.files() > 0 {
 		o.do("files", p.d)
@@ -163,6 +164,18 @@ func (o *pageOut) say(format string, values ...any) {
 	if o.err == nil {
 		_, o.err = fmt.Fprintf(o.w, format, values...)
 	}
+}
+
+// chart writes a picture, if there is one.
+func (o *pageOut) chart(c chart.Chart) {
+	if c == nil {
+		return
+	}
+	o.say("<figure>")
+	if o.err == nil {
+		o.err = chart.Inline(o.w, c, text.Line(c[0].Title)+". The table above has the figures.")
+	}
+	o.say("</figure>\n")
 }
 
 // part writes what was spooled.
@@ -242,11 +255,7 @@ func (p *pageWriter) linkPart(o *pageOut) {
 		}
 		if i < len(p.pictures) {
 			for _, pic := range p.pictures[i] {
-				var svg bytes.Buffer
-				if o.err == nil {
-					o.err = draws(pic.plot, &svg, "svg")
-				}
-				o.do("picture", map[string]any{"Source": template.URL("data:image/svg+xml;base64," + base64.StdEncoding.EncodeToString(svg.Bytes())), "Title": pic.title})
+				o.chart(pic.chart)
 			}
 		}
 	}
@@ -325,48 +334,10 @@ func class(v string) string {
 	return v
 }
 
-// drawn is a value among its limits: the band is what is allowed, an open side
-// goes on to the edge.
+// drawn is a value among its limits.
 func drawn(m record.Measurement) string {
-	if m.Low == nil && m.High == nil {
-		return ""
-	}
-	low, high := m.Value, m.Value
-	if m.Low != nil {
-		low = *m.Low
-	}
-	if m.High != nil {
-		high = *m.High
-	}
-	if m.Low == nil {
-		low = min(m.Value, high) - max(1, abs(high-m.Value))
-	}
-	if m.High == nil {
-		high = max(m.Value, low) + max(1, abs(m.Value-low))
-	}
-	if low > high {
-		low, high = high, low
-	}
-	room := max(high-low, 1e-9) / 4
-	from, to := low-room, high+room
-	at := func(v float64) float64 { return 176 * min(1, max(0, (v-from)/(to-from))) }
-	left, right := at(low), at(high)
-	if m.Low == nil {
-		left = 0
-	}
-	if m.High == nil {
-		right = 176
-	}
-	mark := "mark"
-	if m.Verdict != "passed" {
-		mark = "out"
-	}
-	x := min(172, max(4, at(m.Value)))
-	return fmt.Sprintf(`<svg class="range" viewBox="0 0 176 22" role="img" aria-label="%s within %s"><rect class="track" y="9" width="176" height="4"/><rect class="band" x="%.1f" y="5" width="%.1f" height="12"/><path class="%s" d="M%.1f 4 l4 7 l-4 7 l-4 -7 z"/></svg>`,
-		number(m.Value), m.Range(), left, right-left, mark, x)
+	return chart.Range{Value: m.Value, Low: m.Low, High: m.High, Outside: m.Verdict != verdict.Passed, Label: number(m.Value) + " within " + m.Range()}.Inline()
 }
-
-func abs(v float64) float64 { return max(v, -v) }
 
 // rowsInBody is how many rows stand in one body of the table, so that a browser
 // can leave out what is not seen.

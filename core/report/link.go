@@ -6,9 +6,8 @@ import (
 	"strings"
 	"time"
 
-	"gonum.org/v1/plot"
-
 	"uparrot/core/link"
+	"uparrot/core/report/chart"
 	"uparrot/core/stats"
 	"uparrot/core/text"
 )
@@ -71,25 +70,16 @@ func (l *Frames) Row(from, to string, r link.Row) {
 // picture is one drawing of a link test.
 type picture struct {
 	what  string // time, distribution or strength
-	title string
-	plot  *plot.Plot
+	chart chart.Chart
 }
 
 // pictures draws a link test: latency over time, the distribution of latencies
 // and, where the carrier tells strengths, loss against strength.
 func pictures(l *Frames, sum link.Summary) ([]picture, error) {
 	var list []picture
-	plan := fmt.Sprintf("%d bytes every %v", sum.Size, text.FromMS(sum.EveryMS))
-	add := func(what, title string, p *plot.Plot, err error) error {
-		list = append(list, picture{what, title + ": " + plan, p})
-		return err
-	}
-	title := "Latency over time"
+	plan := fmt.Sprintf(": %d bytes every %v", sum.Size, text.FromMS(sum.EveryMS))
 	if l != nil {
-		p, err := latency(title+": "+plan, l.series)
-		if err := add("time", title, p, err); err != nil {
-			return nil, err
-		}
+		list = append(list, picture{"time", latency("Latency over time"+plan, l.series)})
 	}
 	var curves []Curve
 	points := map[string][]Point{}
@@ -112,17 +102,11 @@ func pictures(l *Frames, sum link.Summary) ([]picture, error) {
 			points[name] = levelPoints(d.Levels)
 		}
 	}
-	if title := "How long frames took"; len(curves) > 0 {
-		p, err := distribution(title+": "+plan, curves)
-		if err := add("distribution", title, p, err); err != nil {
-			return nil, err
-		}
+	if len(curves) > 0 {
+		list = append(list, picture{"distribution", Distribution("How long frames took"+plan, curves)})
 	}
-	if title := "Loss against strength"; len(names) > 0 {
-		p, err := strengthLoss(title+": "+plan, points, names)
-		if err := add("strength", title, p, err); err != nil {
-			return nil, err
-		}
+	if len(names) > 0 {
+		list = append(list, picture{"strength", strengthLoss("Loss against strength"+plan, points, names)})
 	}
 	return list, nil
 }
@@ -135,7 +119,7 @@ func Pictures(file string, l *Frames, sum link.Summary) error {
 	list, err := pictures(l, sum)
 	for _, p := range list {
 		if err == nil {
-			err = saveAll(p.plot, []string{strings.TrimSuffix(file, ext) + "-" + p.what + ext})
+			err = chart.Save(p.chart, strings.TrimSuffix(file, ext)+"-"+p.what+ext)
 		}
 	}
 	return err

@@ -12,6 +12,7 @@ import (
 	"uparrot/core/link/capacity"
 	"uparrot/core/link/hearing"
 	"uparrot/core/record"
+	"uparrot/core/report/chart"
 	"uparrot/core/stats"
 	"uparrot/core/text"
 	"uparrot/core/verdict"
@@ -22,27 +23,34 @@ type ResultSeen struct {
 	What    string // its kind, such as probe
 	Verdict verdict.Verdict
 	Rows    [][2]string // names and what they came to
+	Chart   chart.Chart // nil if there is nothing to draw
 }
 
-// tellers make rows of the results of each kind.
-var tellers = map[string]func(e record.Event) ([][2]string, error){
-	probe.Name:    told(probeRows),
-	loopback.Name: told(loopbackRows),
-	hearing.Name:  told(mapRows),
-	capacity.Name: told(capacityRows),
-	bits.Name:     told(BitRows),
+// tellers say what the results of each kind are.
+var tellers = map[string]func(e record.Event, r *ResultSeen) error{
+	probe.Name:    told(probeRows, nil),
+	loopback.Name: told(loopbackRows, nil),
+	hearing.Name:  told(mapRows, Matrix),
+	capacity.Name: told(capacityRows, LoadCurve),
+	bits.Name:     told(BitRows, nil),
 	link.AnswerName: told(func(a link.Answered) [][2]string {
 		return [][2]string{{"frames", fmt.Sprintf("%d repeated", a.Repeated)}}
-	}),
+	}, nil),
 }
 
-func told[T any](rows func(T) [][2]string) func(record.Event) ([][2]string, error) {
-	return func(e record.Event) ([][2]string, error) {
+func told[T any](rows func(T) [][2]string, drawn func(T) chart.Chart) func(record.Event, *ResultSeen) error {
+	return func(e record.Event, r *ResultSeen) error {
 		v, err := record.Decode[T](e)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		return rows(v), nil
+		for _, row := range rows(v) {
+			r.Rows = append(r.Rows, [2]string{text.Line(row[0]), text.Line(row[1])})
+		}
+		if drawn != nil {
+			r.Chart = drawn(v)
+		}
+		return nil
 	}
 }
 
@@ -58,12 +66,7 @@ func resultSeen(e record.Event) (ResultSeen, error) {
 		r.What = old.Kind
 	}
 	if tell, ok := tellers[r.What]; ok {
-		var err error
-		r.Rows, err = tell(e)
-		for i := range r.Rows {
-			r.Rows[i] = [2]string{text.Line(r.Rows[i][0]), text.Line(r.Rows[i][1])}
-		}
-		return r, err
+		return r, tell(e, &r)
 	}
 	found, err := record.Decode[map[string]any](e)
 	for _, name := range sortedKeys(found) {

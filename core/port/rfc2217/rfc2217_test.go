@@ -164,7 +164,7 @@ func TestServerReplies(t *testing.T) {
 		{"\xff\xfa\x2c\x0c\x03\xff\xf0", "\xff\xfa\x2c\x70\x03\xff\xf0"},                         // purge
 		{"\xff\xfd\x1f", "\xff\xfc\x1f"},                                                         // DO window size: WONT
 		{"\xff\xfb\x18", "\xff\xfe\x18"},                                                         // WILL terminal type: DONT
-		{"\xff\xfa\x2c\x00\xff\xf0", "\xff\xfa\x2c\x64simulated port\xff\xf0"},                // signature
+		{"\xff\xfa\x2c\x00\xff\xf0", "\xff\xfa\x2c\x64simulated port\xff\xf0"},                   // signature
 	} {
 		if _, err := client.Write([]byte(c.send)); err != nil {
 			t.Fatal(err)
