@@ -46,8 +46,8 @@ var kinds = map[string]kind{
 	"int": integer, "num": number, "hex": hexNumber, "word": word, "text": text, "quoted": quoted, "ipv4": ipv4, "bytes": exactly,
 }
 
-// TypeNames are the types that a capture may have, as written.
-var TypeNames = []string{"int", "num", "hex", "word", "text", "quoted", "ipv4", "bytes(n)"}
+// typeNames are the types that a capture may have, as written.
+var typeNames = []string{"int", "num", "hex", "word", "text", "quoted", "ipv4", "bytes(n)"}
 
 type part struct {
 	kind kind

@@ -142,7 +142,7 @@ func brace(in string, u use) (part, *SyntaxError) {
 	}
 	k, ok := kinds[typ]
 	if !ok {
-		return part{}, &SyntaxError{What: fmt.Sprintf("there is no type %q", typ), Mend: source.DidYouMean(typ, TypeNames)}
+		return part{}, &SyntaxError{What: fmt.Sprintf("there is no type %q", typ), Mend: source.DidYouMean(typ, typeNames)}
 	}
 	p.kind = k
 	return p, nil

@@ -64,7 +64,7 @@ func (p *performer) keep(n *procedure.Keep) error {
 		text += "\n" // lines in a file all have their end
 	}
 	data := []byte(p.mask.Hide(text))
-	path, err := p.run.Keep(FileName(p.mask.Hide(name)), data)
+	path, err := p.run.Keep(fileName(p.mask.Hide(name)), data)
 	if err != nil {
 		return err
 	}
@@ -73,9 +73,9 @@ func (p *performer) keep(n *procedure.Keep) error {
 	return nil
 }
 
-// FileName makes a name that a module or a person gave fit for a file: letters,
+// fileName makes a name that a module or a person gave fit for a file: letters,
 // digits, dot, minus and underscore stay, all else becomes an underscore.
-func FileName(name string) string {
+func fileName(name string) string {
 	name = strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune(".-_", r) {
 			return r

@@ -221,3 +221,12 @@ func BenchmarkExchange(b *testing.B) {
 		}
 	})
 }
+
+// What a module or a person calls a file cannot lead out of its folder.
+func TestFileName(t *testing.T) {
+	for name, want := range map[string]string{"../../etc/x": "_.._etc_x", "a b\x1b[2J.log": "a_b__2J.log", "": "kept", "...": "kept", "tower-3.log": "tower-3.log", strings.Repeat("x", 300): strings.Repeat("x", 120)} {
+		if got := fileName(name); got != want {
+			t.Errorf("%q: %q, want %q", name, got, want)
+		}
+	}
+}

@@ -29,7 +29,7 @@ func Read(path string) (*File, error) {
 // Parse is Read on text that has been read already.
 func Parse(path, text string) (*File, error) {
 	p := &parser{
-		file:     &File{Path: path, Answers: DefaultAnswers, Texts: map[string]source.Lines{}},
+		file:     &File{Path: path, Answers: defaultAnswers, Texts: map[string]source.Lines{}},
 		values:   newScope(),
 		header:   map[string]bool{},
 		used:     map[string]bool{},

@@ -47,8 +47,8 @@ type File struct {
 // Text is the line of a place as written.
 func (f *File) Text(at Pos) string { return f.Texts[at.File].At(at.Line) }
 
-// DefaultAnswers is how long an answer may take unless the header says.
-const DefaultAnswers = 2 * time.Second
+// defaultAnswers is how long an answer may take unless the header says.
+const defaultAnswers = 2 * time.Second
 
 // PortDecl is a port that the procedure speaks at.
 type PortDecl struct {

@@ -132,8 +132,8 @@ func (s *State) head(e Event) error {
 	if e.Kind != Head || json.Unmarshal(e.Data, &s.Origin) != nil {
 		return errors.New("this is no record: its first line is not a record's head")
 	}
-	if s.Origin.Version > Version {
-		return fmt.Errorf("this record has format version %d; this program reads versions up to %d", s.Origin.Version, Version)
+	if s.Origin.Version > version {
+		return fmt.Errorf("this record has format version %d; this program reads versions up to %d", s.Origin.Version, version)
 	}
 	return nil
 }

@@ -26,9 +26,9 @@ import (
 	"uparrot/core/verdict"
 )
 
-// Version is the version of the format, in the head of every record. Version 1
+// version is the version of the format, in the head of every record. Version 1
 // had neither checksums nor a closing line.
-const Version = 2
+const version = 2
 
 // Kind says what an event is of.
 type Kind string
@@ -160,7 +160,7 @@ type File struct {
 // NewOrigin is the origin of a run that begins here and now, with the checksums
 // of the files that it uses; empty and repeated names are passed over.
 func NewOrigin(tool, command string, files ...string) (Origin, error) {
-	o := Origin{Version: Version, Tool: tool, Run: newRun(), Command: command, System: runtime.GOOS + "/" + runtime.GOARCH}
+	o := Origin{Version: version, Tool: tool, Run: newRun(), Command: command, System: runtime.GOOS + "/" + runtime.GOARCH}
 	if name, err := os.Hostname(); err == nil {
 		o.Machine = name
 	}

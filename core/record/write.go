@@ -108,7 +108,7 @@ func (w *Writer) fail(err error) {
 }
 
 func (w *Writer) begin(o Origin) {
-	o.Version = Version
+	o.Version = version
 	data, _ := json.Marshal(o) // cannot fail
 	if o.Began.IsZero() {
 		o.Began = time.Now()

@@ -11,8 +11,8 @@ import (
 	"uparrot/core/verdict"
 )
 
-// Series is the latencies of one direction.
-type Series struct {
+// series is the latencies of one direction.
+type series struct {
 	Name    string
 	Seconds []float64 // when each frame was sent, since the first
 	MS      []float64 // its latency in milliseconds
@@ -23,7 +23,7 @@ type Series struct {
 }
 
 // latency shows latency over time with losses marked at the bottom.
-func latency(title string, series []Series) chart.Chart {
+func latency(title string, series []series) chart.Chart {
 	p := &chart.Panel{Title: title, X: chart.Axis{Label: "time since the first frame (s)"}, Y: chart.Axis{Label: "latency (ms)"}}
 	highest := 0.0
 	for i, s := range series {
@@ -94,15 +94,15 @@ func Distribution(title string, curves []Curve) chart.Chart {
 	return chart.Chart{p}
 }
 
-// Point is what was sent and lost at a strength, with the interval of its loss.
-type Point struct {
+// point is what was sent and lost at a strength, with the interval of its loss.
+type point struct {
 	DBm             float64 // mean of the frames
 	Loss, Low, High float64 // shares
 	Sent            int
 }
 
 // strengthLoss shows loss against strength, each with its 95 % interval.
-func strengthLoss(title string, points map[string][]Point, names []string) chart.Chart {
+func strengthLoss(title string, points map[string][]point, names []string) chart.Chart {
 	p := &chart.Panel{Title: title, X: chart.Axis{Label: "strength (dBm)"}, Y: chart.Axis{Label: "loss (%), with 95 % interval"}}
 	highest, weakest, strongest := 1.0, math.Inf(1), math.Inf(-1)
 	for i, name := range names {

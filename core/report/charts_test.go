@@ -15,13 +15,13 @@ import (
 	"uparrot/core/verdict"
 )
 
-func drawLatency(series []Series, files ...string) error {
+func drawLatency(series []series, files ...string) error {
 	return chart.Save(latency("Larkfell", series), files...)
 }
 
 func TestLatency(t *testing.T) {
 	dir := t.TempDir()
-	for _, series := range [][]Series{
+	for _, series := range [][]series{
 		nil,
 		{{Name: "valley to summit", Lost: []float64{1, 2}}},
 		{{Name: "valley to summit", Seconds: []float64{0, 1}, MS: []float64{50, 60}, Lost: []float64{2}}, {Name: "summit to valley", Seconds: []float64{0}, MS: []float64{55}}},
@@ -68,14 +68,14 @@ func TestLinkPictures(t *testing.T) {
 	}{
 		"distribution": {Distribution("How long", []Curve{c, {Name: "nothing"}}), []string{"valley to summit (99 frames)", "latency (ms)", "10 %"}},
 		"nothing":      {Distribution("How long", []Curve{{Name: "nothing"}}), []string{"latency (ms)", "10 %"}},
-		"strength": {strengthLoss("Loss", map[string][]Point{"a": {{DBm: -110, Loss: 0.1, Low: 0.05, High: 0.2, Sent: 100}, {DBm: -100, High: 0.04, Sent: 90}}}, []string{"a", "b"}),
+		"strength": {strengthLoss("Loss", map[string][]point{"a": {{DBm: -110, Loss: 0.1, Low: 0.05, High: 0.2, Sent: 100}, {DBm: -100, High: 0.04, Sent: 90}}}, []string{"a", "b"}),
 			[]string{"strength (dBm)", "-104"}},
 		"load": {LoadCurve(capacity.Result{Size: 24, MaxLoss: 0.02, Points: []capacity.LoadPoint{{Rate: 10, P95MS: 80, Loss: stats.Share{High: 0.02}}, {Rate: 20, Loss: stats.Share{Ratio: 0.2, Low: 0.1, High: 0.3}, P95MS: 900}}}),
 			[]string{"load (frames/s)", "breaks the limit", "limit 2 %", "frames of 24 bytes"}},
 		"matrix": {Matrix(hearing.Result{Names: []string{"valley", "summit"}, Cells: []hearing.Cell{{Speaker: "valley", Listener: "summit", Heard: 20, Sent: 20}, {Speaker: "summit", Listener: "valley", Heard: 3, Sent: 20, Verdict: verdict.Failed}}}),
 			[]string{"listener", "3 of 20  wrong", "valley"}},
 		"trend": {Trend("supply", "V", 3.1, []TrendPoint{{Value: 3.1, Low: &low, High: &high, Passed: true}, {Value: 2.2, Low: &low}}), []string{"supply (V)", "outside", "limits", "mean"}},
-		"html":  {latency("a < b & c", []Series{{Name: "<valley>", Seconds: []float64{1}, MS: []float64{5}}}), []string{"&lt;valley&gt;", "a &lt; b &amp; c"}},
+		"html":  {latency("a < b & c", []series{{Name: "<valley>", Seconds: []float64{1}, MS: []float64{5}}}), []string{"&lt;valley&gt;", "a &lt; b &amp; c"}},
 	} {
 		png, svg := filepath.Join(dir, name+".png"), filepath.Join(dir, name+".svg")
 		if err := chart.Save(d.chart, png, svg); err != nil {

@@ -1,9 +1,11 @@
 package report
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -150,13 +152,33 @@ func (d *Digest) Name() string {
 	switch {
 	case d.Title != "":
 		return d.Title
-	case len(d.Links) > 0 && len(d.Links[0].Directions) > 0:
+	case len(d.tests()) > 0 && len(d.Links[0].Directions) > 0:
 		w := d.Links[0].Directions[0]
 		return "Link test: " + w.From + " and " + w.To
-	case d.Origin.Command != "":
-		return d.Origin.Command
 	}
-	return "record"
+	name := cmp.Or(d.Origin.Command, "record")
+	if len(d.Results) == 1 {
+		name = d.Results[0].What
+	}
+	var ports []string
+	for _, p := range d.Ports {
+		if !slices.Contains(ports, p.Name) { // it may be opened again
+			ports = append(ports, p.Name)
+		}
+	}
+	if name = upperFirst(name); len(ports) > 0 {
+		name += ": " + strings.Join(ports, ", ")
+	}
+	return name
+}
+
+// tests are the link tests that stand for themselves. Those of a search for what a
+// link carries are its points: it is no failure that one of them breaks the limit.
+func (d *Digest) tests() []link.Summary {
+	if len(d.Steps) == 0 && len(d.Results) > 0 {
+		return nil
+	}
+	return d.Links
 }
 
 // Outcome is the verdict in a word; a record without one says so.
@@ -174,7 +196,7 @@ func (d *Digest) Outcome() string {
 func (d *Digest) Sentence() string {
 	if len(d.Steps) == 0 {
 		var parts []string
-		for _, sum := range d.Links {
+		for _, sum := range d.tests() {
 			for _, way := range sum.Directions {
 				parts = append(parts, fmt.Sprintf("%d of %d frames lost from %s to %s", way.Lost, way.Sent, way.From, way.To))
 			}

@@ -29,9 +29,9 @@ func TestDigest(t *testing.T) {
 		"some did not":      {[]record.Event{begin, step("a", "failed"), step("b", "untested"), step("c", "skipped"), step("d", "passed"), over("failed", "")}, true, "Commission|failed|1 of 4 steps passed, 1 failed, 1 untested, 1 skipped"},
 		"killed in a step":  {[]record.Event{begin, step("a", "passed"), step("b", "")}, false, "Commission|unfinished|1 of 2 steps passed, 1 not ended"},
 		"a link":            {[]record.Event{link, over("passed", "")}, true, "Link test: valley and summit|passed|3 of 200 frames lost from valley to summit"},
-		"a link that broke": {[]record.Event{over("broken", "the port has gone")}, true, "talk|broken|the port has gone"},
-		"bits":              {[]record.Event{bits, over("failed", "")}, true, "talk|failed|9600 sent as , 0 compared, 0 wrong, 0 while out of step"},
-		"by hand":           {nil, true, "talk|no verdict|"},
+		"a link that broke": {[]record.Event{over("broken", "the port has gone")}, true, "Talk|broken|the port has gone"},
+		"bits":              {[]record.Event{bits, over("failed", "")}, true, "Bit error test|failed|9600 sent as , 0 compared, 0 wrong, 0 while out of step"},
+		"by hand":           {nil, true, "Talk|no verdict|"},
 	} {
 		var buf bytes.Buffer
 		w := record.New(&buf, record.Origin{Command: "talk"})

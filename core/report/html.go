@@ -129,10 +129,15 @@ func (p *pageWriter) write(w io.Writer) error {
 		o.part(p.limits)
 		o.say("</tbody></table></section>\n")
 	}
-	p.linkPart(o)
+	if len(p.d.tests()) > 0 {
+		p.linkPart(o, "Link")
+	}
 	for i, r := range p.d.Results {
 		o.do("result", map[string]any{"First": i == 0, "What": upperFirst(text.Line(r.What)), "Verdict": r.Verdict, "Rows": r.Rows})
 		o.chart(r.Chart)
+	}
+	if len(p.d.tests()) == 0 {
+		p.linkPart(o, "Loads, one by one")
 	}
 	if p.files() > 0 {
 		o.do("files", p.d)
@@ -222,8 +227,9 @@ func (p *pageWriter) head(o *pageOut) {
 		{len(failures) > 0, "failures", "What did not pass"},
 		{len(d.Steps) > 0, "steps", "Steps"},
 		{d.Limits > 0, "measurements", "Measurements"},
-		{len(d.Links) > 0, "links", "Link"},
+		{len(d.tests()) > 0, "links", "Link"},
 		{len(d.Results) > 0, "results", "Result"},
+		{len(d.Links) > len(d.tests()), "links", "Loads"},
 		{p.files() > 0, "files", "Files"},
 		{true, "about", "About this record"},
 		{p.rows > 0, "dialogue", "Dialogue"},
@@ -240,11 +246,11 @@ func (p *pageWriter) head(o *pageOut) {
 }
 
 // linkPart writes the link tests with their pictures.
-func (p *pageWriter) linkPart(o *pageOut) {
+func (p *pageWriter) linkPart(o *pageOut, title string) {
 	if len(p.d.Links) == 0 {
 		return
 	}
-	o.say("<section id=\"links\"><h2>Link</h2>\n")
+	o.say("<section id=\"links\"><h2>%s</h2>\n", title)
 	for i, sum := range p.d.Links {
 		for _, way := range sum.Directions {
 			rows := LinkRows(sum, way)

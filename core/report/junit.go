@@ -124,7 +124,7 @@ func (s *junitSuite) cases(d *Digest) {
 		s.add(st.Title, st.Verdict, st.Why, st.TookMS)
 	}
 	if len(d.Steps) == 0 {
-		for _, sum := range d.Links {
+		for _, sum := range d.tests() {
 			for _, way := range sum.Directions {
 				s.add(way.From+" to "+way.To, way.Verdict, strings.Join(way.Why, "; "), sum.TookMS)
 			}
@@ -135,7 +135,7 @@ func (s *junitSuite) cases(d *Digest) {
 	}
 	if d.Verdict == "" {
 		s.add("the run came to its end", verdict.Broken, d.Words(), 0)
-	} else if s.Tests == 0 || d.Verdict == verdict.Broken && s.Errors == 0 {
+	} else if bad := d.Verdict == verdict.Broken || d.Verdict == verdict.Failed; s.Tests == 0 || bad && s.Errors+s.Failures == 0 {
 		s.add("the run came to its end", d.Verdict, d.Why, d.TookMS)
 	}
 }

@@ -16,7 +16,7 @@ import (
 // it keeps so many points at most: when there are more, every second goes, and
 // from then on only so many are taken.
 type Frames struct {
-	series []Series
+	series []series
 	start  time.Time
 	seen   map[string]int
 	every  map[string]int
@@ -40,7 +40,7 @@ func (l *Frames) Row(from, to string, r link.Row) {
 		i++
 	}
 	if i == len(l.series) {
-		l.series = append(l.series, Series{Name: name})
+		l.series = append(l.series, series{Name: name})
 		l.every[name] = 1
 	}
 	s, x := &l.series[i], r.Sent.Sub(l.start).Seconds()
@@ -82,7 +82,7 @@ func pictures(l *Frames, sum link.Summary) ([]picture, error) {
 		list = append(list, picture{"time", latency("Latency over time"+plan, l.series)})
 	}
 	var curves []Curve
-	points := map[string][]Point{}
+	points := map[string][]point{}
 	var names []string
 	for i := range sum.Directions {
 		d := &sum.Directions[i]
@@ -130,8 +130,8 @@ func Pictures(file string, l *Frames, sum link.Summary) error {
 const enoughForPoint = 30
 
 // levelPoints puts neighbouring strengths together until each point says something.
-func levelPoints(levels []link.Level) []Point {
-	var points []Point
+func levelPoints(levels []link.Level) []point {
+	var points []point
 	var sent, lost, sum int
 	for i, lv := range levels {
 		sent, lost, sum = sent+lv.Sent, lost+lv.Lost, sum+lv.DBm*lv.Sent
@@ -143,7 +143,7 @@ func levelPoints(levels []link.Level) []Point {
 			continue
 		}
 		w := stats.Wilson(lost, sent)
-		points = append(points, Point{DBm: float64(sum) / float64(sent), Sent: sent, Loss: w.Ratio, Low: w.Low, High: w.High})
+		points = append(points, point{DBm: float64(sum) / float64(sent), Sent: sent, Loss: w.Ratio, Low: w.Low, High: w.High})
 		sent, lost, sum = 0, 0, 0
 	}
 	return points

@@ -53,7 +53,9 @@ func asMarkdown(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 			return err
 		}
 	}
-	markdownLinks(w, d)
+	if len(d.tests()) > 0 {
+		markdownLinks(w, d)
+	}
 	for _, r := range d.Results {
 		fmt.Fprintf(w, "\n## %s: %s\n\n|   |   |\n| --- | --- |\n", marked(upperFirst(r.What)), r.Verdict)
 		for _, row := range r.Rows {

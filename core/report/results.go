@@ -131,7 +131,20 @@ func loopbackRows(r loopback.Result) [][2]string {
 
 // mapRows are who heard whom, a row for each that spoke.
 func mapRows(r hearing.Result) [][2]string {
-	var rows [][2]string
+	var wrong []string
+	for _, c := range r.Cells {
+		if c.Verdict == verdict.Failed {
+			wrong = append(wrong, fmt.Sprintf("%s must %s %s and heard %d of %d", c.Listener, c.Wanted, c.Speaker, c.Heard, c.Sent))
+		}
+	}
+	found := fmt.Sprintf("%s, as wanted", text.Count(len(r.Cells), "pair"))
+	switch {
+	case len(wrong) > 0:
+		found = fmt.Sprintf("%d of %s not as wanted: %s", len(wrong), text.Count(len(r.Cells), "pair"), strings.Join(wrong, "; "))
+	case r.Verdict != verdict.Passed:
+		found = fmt.Sprintf("%s: %s", text.Count(len(r.Cells), "pair"), r.Verdict)
+	}
+	rows := [][2]string{{"found", found}}
 	for _, speaker := range r.Names {
 		var heard []string
 		for _, c := range r.Cells {

@@ -21,6 +21,8 @@ type Search struct {
 	MaxLoss   float64 // share
 	Fewest    int     // frames at each load before it is judged
 	Most      int     // frames at each load at most
+
+	try func(ctx context.Context, every time.Duration, most int) (LoadPoint, error) // measures at one load
 }
 
 // LoadPoint is what was found at one load, in the first direction.
@@ -41,10 +43,15 @@ const Name = "link capacity"
 
 // Result is what the search has found.
 type Result struct {
-	Size    int             `json:"size"`
-	MaxLoss float64         `json:"max_loss"`
-	Held    *LoadPoint      `json:"held"`   // the highest load that keeps the limit, confirmed; null if none does
-	Broken  *LoadPoint      `json:"broken"` // the lowest load that breaks it, confirmed; null if the wire itself is the limit
+	Size    int        `json:"size"`
+	MaxLoss float64    `json:"max_loss"`
+	Held    *LoadPoint `json:"held"`   // the highest load that keeps the limit, confirmed; null if none does
+	Broken  *LoadPoint `json:"broken"` // the lowest load that breaks it; null if the wire itself is the limit
+
+	// Unsteady is set where the load that broke the limit kept it when it was tried
+	// again.
+	Unsteady bool `json:"unsteady,omitempty"`
+
 	Points  []LoadPoint     `json:"points"` // all that was measured, in that order
 	Verdict verdict.Verdict `json:"verdict"`
 }
@@ -59,6 +66,9 @@ const slowest = 30 * time.Second
 func (c *Search) Do(ctx context.Context) (Result, error) {
 	res := Result{Size: c.Size, MaxLoss: c.MaxLoss, Points: []LoadPoint{}}
 	err := c.Check()
+	if c.try == nil {
+		c.try = c.measure
+	}
 	if err == nil {
 		res.Size = c.Size
 		err = c.search(ctx, &res)
@@ -72,7 +82,7 @@ func (c *Search) Do(ctx context.Context) (Result, error) {
 
 // holds measures at one interval and tells whether the link holds it.
 func (c *Search) holds(ctx context.Context, res *Result, every time.Duration, most int) (bool, error) {
-	p, err := c.measure(ctx, every, most)
+	p, err := c.try(ctx, every, most)
 	if err != nil {
 		return false, err
 	}
@@ -132,9 +142,14 @@ func (c *Search) search(ctx context.Context, res *Result) error {
 		fast, slow = slow, time.Duration(float64(slow)*closeEnough)
 	}
 	if fast > 0 {
+		held, broken := res.Held, res.Broken
 		res.Broken = nil
-		if _, err := c.holds(ctx, res, fast, c.Most); err != nil {
+		ok, err := c.holds(ctx, res, fast, c.Most)
+		if err != nil {
 			return err
+		}
+		if ok { // once so and once so: what was sure before is all that is sure
+			res.Held, res.Broken, res.Unsteady = held, broken, true
 		}
 	}
 	if res.Verdict = verdict.Passed; res.Held == nil {
@@ -179,5 +194,9 @@ func (r Result) String() string {
 	case r.Broken == nil:
 		return fmt.Sprintf("the wire is the limit: at %.1f frames/s, all that it carries, the loss stays under %s", r.Held.Rate, limit)
 	}
-	return fmt.Sprintf("%.1f frames/s (%.0f bits of payload a second) with a loss under %s; %.1f frames/s lose more", r.Held.Rate, r.Held.Throughput, limit, r.Broken.Rate)
+	more := "lose more"
+	if r.Unsteady {
+		more = "lose more at one time and less at another"
+	}
+	return fmt.Sprintf("%.1f frames/s (%.0f bits of payload a second) with a loss under %s; %.1f frames/s %s", r.Held.Rate, r.Held.Throughput, limit, r.Broken.Rate, more)
 }

@@ -1,6 +1,7 @@
 package capacity
 
 import (
+	"context"
 	"math"
 	"strings"
 	"testing"
@@ -45,5 +46,28 @@ func TestCapacity(t *testing.T) {
 				t.Errorf("%s, want about %.1f", res, c.rate)
 			}
 		})
+	}
+}
+
+// A load that broke the limit and keeps it when it is tried again is not what the
+// link carries, and the wire is not the limit.
+func TestUnsteady(t *testing.T) {
+	again := map[time.Duration]int{}
+	search := &Search{MaxLoss: 0.05, Fewest: 60, Most: 400}
+	search.Test = link.Test{Plan: link.Plan{Count: 1, Every: time.Second, Deadline: time.Second, Size: 40}, A: &bench.Station{Name: "valley"}, B: &bench.Station{Name: "summit"}}
+	search.try = func(_ context.Context, every time.Duration, _ int) (LoadPoint, error) {
+		again[every]++
+		p := LoadPoint{EveryMS: float64(every.Microseconds()) / 1000, Rate: 1 / every.Seconds(), Verdict: verdict.Passed}
+		if every < 40*time.Millisecond && again[every] == 1 {
+			p.Verdict, p.Loss.Ratio = verdict.Failed, 0.2
+		}
+		return p, nil
+	}
+	res, err := search.Do(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !res.Unsteady || res.Held == nil || res.Broken == nil || res.Held.EveryMS < 40 || res.Broken.EveryMS >= 40 || strings.Contains(res.String(), "wire") {
+		t.Errorf("%s: %+v, %+v", res, res.Held, res.Broken)
 	}
 }

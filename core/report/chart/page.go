@@ -149,16 +149,20 @@ func (o *inline) shape(x, y float64, m Points) {
 
 // pointClass tells how a point is drawn: filled, or by its lines.
 func pointClass(m Points) string {
-	if m.Shape == Triangle {
-		return "fill " + classes[m.Colour]
+	how := "line "
+	switch m.Shape {
+	case Dot:
+		how = "dot "
+	case Triangle:
+		how = "fill "
 	}
-	return "line " + classes[m.Colour]
+	return how + classes[m.Colour]
 }
 
 // weight is how thick the lines of points are.
 func weight(m Points) string {
 	if m.Shape == Dot {
-		return ` stroke-linecap="round" stroke-width="` + strconv.FormatFloat(2*m.Size, 'g', 4, 64) + `"`
+		return ` stroke-width="` + strconv.FormatFloat(2*m.Size, 'g', 4, 64) + `"`
 	}
 	return ""
 }
@@ -193,7 +197,8 @@ func (o *inline) cell(m Cell) {
 	if m.Wrong {
 		class = "cell wrong"
 	}
-	o.say(`<rect class="%s" x="%.1f" y="%.1f" width="%.1f" height="%.1f" fill-opacity="%.2f"/>`, class, x0, y0, x1-x0, y1-y0, 0.05+0.4*min(1, max(0, m.Share)))
+	area := fmt.Sprintf(`x="%.1f" y="%.1f" width="%.1f" height="%.1f"`, x0, y0, x1-x0, y1-y0)
+	o.say(`<rect class="paper" %s/><rect class="%s" %s fill-opacity="%.2f"/>`, area, class, area, 0.05+0.4*min(1, max(0, m.Share)))
 	o.text((x0+x1)/2, (y0+y1)/2+5, "middle", "legend", m.Text)
 }
 
