@@ -112,7 +112,14 @@ func probeRows(r probe.Result) [][2]string {
 
 // loopbackRows are what a loopback proved.
 func loopbackRows(r loopback.Result) [][2]string {
-	var rows [][2]string
+	found := "proven: " + strings.Join(r.Proven, ", ")
+	for _, s := range r.Stages {
+		if s.Verdict != verdict.Passed && s.Verdict != verdict.Skipped {
+			found = s.What + ": " + s.Why
+			break
+		}
+	}
+	rows := [][2]string{{"found", found}}
 	for _, s := range r.Stages {
 		why := ""
 		if s.Why != "" {
@@ -137,12 +144,14 @@ func mapRows(r hearing.Result) [][2]string {
 			wrong = append(wrong, fmt.Sprintf("%s must %s %s and heard %d of %d", c.Listener, c.Wanted, c.Speaker, c.Heard, c.Sent))
 		}
 	}
-	found := fmt.Sprintf("%s, as wanted", text.Count(len(r.Cells), "pair"))
+	found := text.Count(len(r.Cells), "pair") + ", as wanted"
 	switch {
 	case len(wrong) > 0:
 		found = fmt.Sprintf("%d of %s not as wanted: %s", len(wrong), text.Count(len(r.Cells), "pair"), strings.Join(wrong, "; "))
+	case r.Verdict == verdict.Measured:
+		found = text.Count(len(r.Cells), "pair") + "; the bench does not say who must hear whom"
 	case r.Verdict != verdict.Passed:
-		found = fmt.Sprintf("%s: %s", text.Count(len(r.Cells), "pair"), r.Verdict)
+		found = "it was broken off"
 	}
 	rows := [][2]string{{"found", found}}
 	for _, speaker := range r.Names {

@@ -155,10 +155,10 @@ const answers = 2 * time.Second
 // half; who must not, nothing.
 func (m *Map) judge(c *Cell) {
 	wanted, said := m.Hears[c.Speaker]
-	c.Verdict = verdict.Passed
-	if !said {
+	if c.Verdict = verdict.Measured; !said {
 		return
 	}
+	c.Verdict = verdict.Passed
 	c.Wanted = "not hear"
 	for _, name := range wanted {
 		if name == c.Listener {
