@@ -123,4 +123,3 @@ func sameJSON(t *testing.T, a []byte, b string) bool {
 	}
 	return string(one) == string(other)
 }
-
