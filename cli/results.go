@@ -140,16 +140,7 @@ func (a *app) listRuns(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter) er
 
 func localMinute(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
-func runTitle(r ledger.Run) string {
-	title := oneLine(r.Title)
-	if title == "" {
-		title = "-"
-	}
-	if r.Command != "run" {
-		title = oneLine(r.Command) + ": " + title
-	}
-	return title
-}
+func runTitle(r ledger.Run) string { return oneLine(r.Name()) }
 
 func (a *app) resultsAdd() *cobra.Command {
 	var where string

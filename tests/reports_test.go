@@ -90,24 +90,40 @@ func TestReports(t *testing.T) {
 	}
 	b.runWith(nil, "AT\n", on("talk", "valley", "--record", "talk.record")...).wants(t, 0, "OK")
 	b.reports("talk.record", "measured")
+
 	// What the record says is what was printed.
 	hold := b.run(on("link", "test", "valley", "summit", "--count", "5", "--every", "100ms", "--quiet", "--json", "--record", "hold.record")...)
 	hold.wants(t, 0)
+	b.holds("hold.record", hold.out)
+
 	b.run(on("loopback", "valley", "--no-ask", "--record", "loop.record")...).wants(t, 1) // leaves noise in the radio, so it comes last
 	b.reports("loop.record", "failed", "nothing came back")
-	var sum struct{ Directions []struct{ Sent int } }
-	if err := json.Unmarshal([]byte(hold.out), &sum); err != nil || len(sum.Directions) == 0 {
-		t.Fatal(err)
+
+	// Filed later they stand there by their ports, with their verdicts.
+	b.run("results", "add", "map.record", "loop.record", "probe.record", "talk.record", "--ledger", "later.sqlite").wants(t, 0)
+	b.run("results", "--ledger", "later.sqlite").wants(t, 0, "link map: summit, valley", "loopback: valley", "measured", "failed")
+	b.run("results", "yield", "--ledger", "later.sqlite").wants(t, 0, "probe: valley", "loopback: valley")
+	if c := b.run("results", "yield", "--ledger", "later.sqlite"); strings.Contains(c.out, "map") {
+		t.Errorf("what was only measured counts in the yield:\n%s", c.out)
 	}
-	for _, line := range strings.Split(b.read("hold.record"), "\n") {
+}
+
+// holds fails unless a record has the summary of a link test as it was printed.
+func (b *bench) holds(record, printed string) {
+	b.t.Helper()
+	var sum struct{ Directions []struct{ Sent int } }
+	if err := json.Unmarshal([]byte(printed), &sum); err != nil || len(sum.Directions) == 0 {
+		b.t.Fatal(err)
+	}
+	for _, line := range strings.Split(b.read(record), "\n") {
 		if e := (struct {
 			Kind string
 			Data json.RawMessage
-		}{}); json.Unmarshal([]byte(line), &e) == nil && e.Kind == "link" && sameJSON(t, e.Data, hold.out) {
+		}{}); json.Unmarshal([]byte(line), &e) == nil && e.Kind == "link" && sameJSON(b.t, e.Data, printed) {
 			return
 		}
 	}
-	t.Error("the summary in the record is not the one that was printed")
+	b.t.Error("the summary in the record is not the one that was printed")
 }
 
 func sameJSON(t *testing.T, a []byte, b string) bool {

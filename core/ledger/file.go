@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -30,6 +32,7 @@ type Filing struct {
 	pending []row
 	run     Run
 	steps   map[string]int // numbers, by title
+	ports   []string       // that were opened
 	limits  int            // measurements so far
 	before  int            // ... when the step began
 	links   int
@@ -117,7 +120,14 @@ func (f *Filing) Take(e record.Event) {
 		if f.decode(e, &kept) {
 			f.file("kept", e.Text, kept.SHA256)
 		}
+	case record.Open:
+		if !slices.Contains(f.ports, e.Port) {
+			f.ports = append(f.ports, e.Port)
+		}
 	case record.Verdict:
+		if f.run.Title == "" { // no procedure, no link test: it is known by its ports
+			f.run.Title = strings.Join(f.ports, ", ")
+		}
 		f.run.Verdict, f.run.Why, f.run.TookMS = string(e.Verdict), e.Why, e.TookMS
 		f.pending = append(f.pending, f.runRow())
 	}
@@ -333,7 +343,7 @@ func Add(where, path string) (o record.Origin, err error) {
 			f = begin(where, state.Origin, path, e.Time, nil, true)
 		}
 		f.Take(e)
-		begun = begun || e.Kind == record.Begin || e.Kind == record.Link
+		begun = begun || e.Kind == record.Begin || e.Kind == record.Link || e.Kind == record.Verdict
 		if e.Kind == record.End {
 			sum = e.Sum
 		}
@@ -343,7 +353,7 @@ func Add(where, path string) (o record.Origin, err error) {
 		err = errors.Join(err, f.End(sum))
 	}
 	if err == nil && !begun {
-		err = fmt.Errorf("%s holds neither a procedure nor a link test; it is filed as unfinished", path)
+		err = fmt.Errorf("%s has come to no verdict; it is filed as unfinished", path)
 	}
 	return state.Origin, err
 }

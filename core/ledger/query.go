@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -27,6 +28,16 @@ type Run struct {
 	Bench     string    `json:"bench,omitempty"`
 	Record    string    `json:"record,omitempty"`
 	RecordSum string    `json:"record_sum,omitempty"` // of the closed record: the sum in its closing line
+}
+
+// Name is what the run was of: a procedure's title, or a command and what it was
+// done to.
+func (r Run) Name() string {
+	title := cmp.Or(r.Title, "-")
+	if r.Command == "run" {
+		return title
+	}
+	return r.Command + ": " + title
 }
 
 // Step is one step of a run.

@@ -6,6 +6,7 @@ import (
 	"sort"
 
 	"uparrot/core/stats"
+	"uparrot/core/verdict"
 )
 
 // Trend is a measurement over units and time.
@@ -122,27 +123,31 @@ type StepCount struct {
 }
 
 // Yields are the yields of all procedures in the runs that a filter chooses. A run
-// that never came to a verdict has not passed.
+// that never came to a verdict has not passed; one that only measured is left out.
 func (l *Ledger) Yields(ctx context.Context, f Filter) ([]Yield, error) {
 	type fate struct{ first, last bool }
 	fates := map[string]map[string]*fate{} // by title and unit
 	byTitle := map[string]*Yield{}
 	titles := []string{}
 	if err := l.Runs(ctx, f, func(r Run) error {
-		y := byTitle[r.Title]
+		if r.Verdict == string(verdict.Measured) {
+			return nil
+		}
+		title := r.Name()
+		y := byTitle[title]
 		if y == nil {
-			y = &Yield{Title: r.Title, Steps: []StepCount{}}
-			byTitle[r.Title] = y
-			fates[r.Title] = map[string]*fate{}
-			titles = append(titles, r.Title)
+			y = &Yield{Title: title, Steps: []StepCount{}}
+			byTitle[title] = y
+			fates[title] = map[string]*fate{}
+			titles = append(titles, title)
 		}
 		y.Runs++
-		passed := r.Verdict == "passed"
-		switch u := fates[r.Title][r.Unit]; {
+		passed := r.Verdict == string(verdict.Passed)
+		switch u := fates[title][r.Unit]; {
 		case r.Unit == "":
 			y.Unnamed++
 		case u == nil:
-			fates[r.Title][r.Unit] = &fate{passed, passed}
+			fates[title][r.Unit] = &fate{passed, passed}
 		default:
 			u.last = passed
 		}
