@@ -6,6 +6,7 @@ import (
 	"html"
 	"io"
 	"strconv"
+	"unicode/utf8"
 )
 
 // The room around the area of a panel in a page, in the units of the drawing.
@@ -85,33 +86,44 @@ func (o *inline) panel(p *Panel, top, bottom int) {
 	}
 }
 
-// legend writes the names of the marks in a row above the area.
+// legend writes the names of the marks above the area, in as many rows as they need.
 func (o *inline) legend() {
 	x, y := float64(left), o.top+row/2
 	for _, m := range o.p.Marks {
-		name := ""
-		switch m := m.(type) {
-		case Points:
-			if name = m.Name; name != "" && len(m.At) > 0 {
+		name, sample := entry(m)
+		if name == "" {
+			continue
+		}
+		across := 34 + letter*float64(utf8.RuneCountInString(name))
+		if x > left && x+across > width-right {
+			x, y = left, y+row
+		}
+		sample(o, x, y)
+		o.text(x+34, y+4, "start", "legend", name)
+		x += across + 24
+	}
+	if x > left {
+		o.top = y + row/2 + 6
+	}
+}
+
+// entry is a mark's name in the legend, "" if it has none, and what draws it there.
+func entry(m Mark) (name string, sample func(o *inline, x, y float64)) {
+	switch m := m.(type) {
+	case Points:
+		if len(m.At) > 0 {
+			return m.Name, func(o *inline, x, y float64) {
 				o.say(`<path class="%s" d="`, pointClass(m))
 				o.shape(x+12, y, m)
 				o.say(`"%s/>`, weight(m))
-			} else {
-				name = ""
-			}
-		case Line:
-			if name = m.Name; name != "" {
-				o.say(`<path class="line %s"%s d="M%.1f %.1fh26"/>`, classes[m.Colour], broken(m.Dash), x, y)
 			}
 		}
-		if name != "" {
-			o.text(x+34, y+4, "start", "legend", name)
-			x += 34 + letter*float64(len(name)) + 24
+	case Line:
+		return m.Name, func(o *inline, x, y float64) {
+			o.say(`<path class="line %s"%s d="M%.1f %.1fh26"/>`, classes[m.Colour], broken(m.Dash), x, y)
 		}
 	}
-	if x > left {
-		o.top += row + 6
-	}
+	return "", nil
 }
 
 // points writes all of one kind as one path: there may be thousands.
