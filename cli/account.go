@@ -126,7 +126,9 @@ func (a *account) limit(e record.Event) {
 }
 
 func (a *account) told(e record.Event) {
-	if answer, ok := e.Value.(perform.Answer); ok && answer.Answer != "" {
+	if answer, ok := e.Value.(perform.Answer); !ok {
+		a.err.line("%s", oneLine(e.Text)) // what no operator was there to be told
+	} else if answer.Answer != "" {
 		a.err.line("   answer %s", oneLine(answer.Answer))
 	}
 }

@@ -33,12 +33,14 @@ func (d *Dialog) classify(l *Line) (taken bool) {
 		})
 	}
 	if match(l.Text); first < 0 && note < 0 && l.echoed > 0 {
-		match(l.Text[l.echoed:])
+		match(l.answer())
 	}
 	switch {
 	case note >= 0:
 		l.class = notice
 		return d.cfg.OnNotice != nil && d.cfg.OnNotice(note, *l, noteCaps)
+	case first >= 0 && first < d.nRef && d.cfg.Dialect == phrasebook.Lines && d.exchange.said != "": // no results, but a no is a no
+		d.exchange.refused, d.exchange.refusal = string(l.Text), l.num
 	case first >= 0 && d.exchange.open: // outside an exchange a result is a line like any other
 		if first < d.nRef {
 			d.exchange.refused, d.exchange.refusal = string(l.Text), l.num

@@ -127,11 +127,13 @@ type Dialog struct {
 	done chan struct{}
 }
 
-// exchange is a said line and its answer, in dialects AT and Console.
+// exchange is a said line and its answer, in dialects AT and Console. In dialect
+// Lines it is never open: only what was said and a refusal of it are known.
 type exchange struct {
 	begun   bool
 	said    string
 	open    bool
+	late    bool   // it is open longer than anybody waited: the module owes its end
 	first   int64  // number of the first line after it was said
 	last    int64  // number of the line that ended it, once it is not open
 	refused string // a refusal that no call has taken
@@ -343,8 +345,8 @@ func (d *Dialog) wait(ctx context.Context, timer <-chan time.Time) (timedOut boo
 	}
 }
 
-// PassAll passes over all that no call has taken, and gives up an open
-// exchange. A step that is tried again begins with what comes from then on.
+// PassAll passes over all that no call has taken. An exchange that is still open
+// stays so. A step that is tried again begins with what comes from then on.
 func (d *Dialog) PassAll() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -358,8 +360,49 @@ func (d *Dialog) PassAll() {
 	}
 	d.lines = kept
 	d.forget(d.rawAt + int64(len(d.raw)))
+	if d.exchange.open { // what is owed is owed still
+		d.exchange.late, d.exchange.refused = true, ""
+		return
+	}
 	d.exchange = exchange{}
 	d.echoOf = ""
+}
+
+// AwaitRefusal waits until the line last said is refused, and takes and returns that
+// *Refused; nil when ctx is done or the port can no longer be read. It may run beside
+// a call that waits at another port.
+func (d *Dialog) AwaitRefusal(ctx context.Context) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for d.exchange.refused == "" {
+		if _, err := d.wait(ctx, nil); err != nil {
+			return nil // whoever uses that port is told
+		}
+	}
+	return d.refusal()
+}
+
+// GiveUp gives up the open exchange, if there is one: what is said next goes out
+// at once, and who says it must know that an answer may still come.
+func (d *Dialog) GiveUp() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.exchange = exchange{}
+}
+
+// Late reports whether an exchange is open longer than somebody waited for its end.
+func (d *Dialog) Late() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.exchange.open && d.exchange.late
+}
+
+// Silent reports whether an exchange is open and nothing at all has come since its
+// line went out, not even the echo: it may never have been heard.
+func (d *Dialog) Silent() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.exchange.open && d.lastCame.Before(d.lastWent)
 }
 
 // trimEcho is said text as a line would hold it.

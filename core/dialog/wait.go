@@ -63,6 +63,23 @@ func (e *Refused) Error() string {
 	return fmt.Sprintf("%s: said %s, was refused with %s", e.Port, e.Said, e.Heard)
 }
 
+// Busy is the error of a line that was not said, because the module has not ended
+// its answer to the one before.
+type Busy struct {
+	Port   string
+	With   string // the line that it still answers
+	Within time.Duration
+	Silent bool // nothing at all has come since that was said
+}
+
+func (e *Busy) Error() string {
+	s := fmt.Sprintf("%s: still busy with %q after %v more", e.Port, e.With, e.Within)
+	if e.Silent {
+		s += ": nothing has answered it"
+	}
+	return s
+}
+
 // Unwanted is the error of Absent when what must not come came.
 type Unwanted struct {
 	Port    string
@@ -76,8 +93,9 @@ func (e *Unwanted) Error() string {
 }
 
 // Say says a line: it waits for the open exchange to end, at most for within,
-// then writes the text and the line ending, and in dialect AT opens an
-// exchange. It returns when the writing began.
+// then writes the text and the line ending, and in dialects AT and Console opens an
+// exchange. It returns when the writing began. A line is never said while the answer
+// to the one before is owed: that is *Busy.
 func (d *Dialog) Say(ctx context.Context, text string, within time.Duration) (time.Time, error) {
 	if err := d.Settle(ctx, within); err != nil {
 		return time.Time{}, err
@@ -111,8 +129,12 @@ func (d *Dialog) leaveOldAnswers() {
 	d.lines = kept
 }
 
-// SayBytes writes bytes as they are. It opens no exchange and waits for none.
+// SayBytes writes bytes as they are. It opens no exchange and waits for none; said
+// to a module that owes an answer they interrupt it, and its end is waited for anew.
 func (d *Dialog) SayBytes(ctx context.Context, b []byte) (time.Time, error) {
+	d.mu.Lock()
+	d.exchange.late = false
+	d.mu.Unlock()
 	if d.cfg.Dialect != phrasebook.Bytes { // which has no lines that could echo it
 		d.mu.Lock()
 		d.echoOf = trimEcho(string(b))
@@ -133,7 +155,8 @@ func (d *Dialog) write(ctx context.Context, b []byte) (time.Time, error) {
 }
 
 // Settle waits for the open exchange to end. A refusal that no wait has taken
-// is returned as *Refused, once.
+// is returned as *Refused, once. An exchange that does not end in time is *Missed,
+// and *Busy from then on, until it ends: what it ends with is nobody's answer then.
 func (d *Dialog) Settle(ctx context.Context, within time.Duration) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -143,16 +166,23 @@ func (d *Dialog) Settle(ctx context.Context, within time.Duration) error {
 	began := time.Now()
 	timer := time.NewTimer(within)
 	defer timer.Stop()
+	owed := d.exchange.late
 	for d.exchange.open {
 		late, err := d.wait(ctx, timer.C)
 		if err != nil {
 			return err
 		}
 		if late && d.exchange.open {
-			m := d.missed(d.endOfAnswer(), nil, within, began)
-			d.exchange.open, d.exchange.last = false, d.count-1
-			return m
+			if d.exchange.late {
+				return &Busy{d.port.Name(), d.exchange.said, within, d.lastCame.Before(d.lastWent)}
+			}
+			d.exchange.late = true
+			return d.missed(d.endOfAnswer(), nil, within, began)
 		}
+	}
+	if owed { // it was told that the answer did not come
+		d.exchange.refused = ""
+		return nil
 	}
 	return d.refusal()
 }

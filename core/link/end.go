@@ -212,6 +212,7 @@ func (e *end) readAddress(ctx context.Context) (string, error) {
 		return address, err
 	}
 	e.dialog.PassAll()
+	e.dialog.GiveUp() // the same is asked again: whichever answer comes is right
 	if _, err := e.dialog.SayBytes(ctx, []byte(e.Setup.Ending.Bytes())); err != nil {
 		return "", err
 	}

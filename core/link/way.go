@@ -97,6 +97,7 @@ func (w *way) sendAll(ctx context.Context, t *Test, start time.Time, enough func
 		case isRefused:
 			w.refused.Add(1)
 		case isMissed:
+			d.GiveUp() // the next frame is due whatever became of this one
 			w.refused.Add(1)
 			if unanswered++; unanswered == givenUp {
 				return fmt.Errorf("%s left %d commands in a row unanswered: %w", w.from.Name, givenUp, missed)

@@ -34,6 +34,8 @@ func (p *performer) collect(ctx context.Context, n *procedure.Collect) error {
 	}
 	name := p.port(n.Port)
 	defer p.waiting(name, until.String(), within)()
+	ctx, over := p.heeding(ctx, name)
+	defer over()
 	text, err := p.dialogs[name].Collect(ctx, until, within)
 	if err != nil {
 		return err

@@ -113,6 +113,11 @@ func Advice(err error, ending phrasebook.Ending) string {
 			return "Compare the two lines where they part; a blank or a letter's case counts."
 		}
 	}
+	if b, ok := errors.AsType[*dialog.Busy](err); ok && !b.Silent {
+		return "The line was not said. Give the one before more time, or interrupt it, such as with: say bytes PORT: {ctrl-c}"
+	} else if ok {
+		return "The line was not said, since its answer could not be told from a late one to the line before."
+	}
 	if u, ok := errors.AsType[*dialog.Refused](err); ok && strings.HasSuffix(u.Said, " ") {
 		return "The line ends with a blank, which many modules refuse."
 	}

@@ -68,7 +68,9 @@ func (p *performer) any(ctx context.Context, n *procedure.Any) error {
 		name = ports[0]
 	}
 	over := p.waiting(name, words, within)
-	which, heard, err := dialog.First(ctx, asks, within)
+	waiting, heeded := p.heeding(ctx, ports...)
+	which, heard, err := dialog.First(waiting, asks, within)
+	heeded()
 	over()
 	if _, missed := errors.AsType[*dialog.Missed](err); missed && nothing != nil {
 		return p.statements(ctx, nothing.Body)
@@ -87,6 +89,8 @@ func (p *performer) all(ctx context.Context, n *procedure.All) error {
 	}
 	within := p.within(n.Within)
 	defer p.waiting(ports[0], words, within)()
+	ctx, over := p.heeding(ctx, ports...)
+	defer over()
 	heard, err := dialog.All(ctx, asks, within)
 	if err != nil {
 		return err

@@ -91,10 +91,6 @@ type Result struct {
 	Record string `json:"record,omitempty"` // where that lies
 }
 
-// afterStop is how long the steps marked always may take together once the
-// performance has been stopped from outside.
-const afterStop = 600 * time.Millisecond
-
 // Do opens the ports, performs the procedure and closes them again. The error
 // in the result says why a performance is Broken; ctx being done makes it so.
 func (r *Run) Do(ctx context.Context) (res Result) {
@@ -262,10 +258,9 @@ func (p *performer) steps(ctx context.Context) {
 		}
 		use := ctx
 		if ctx.Err() != nil {
-			if grace == nil {
-				var cancel context.CancelFunc
-				grace, cancel = context.WithTimeout(context.WithoutCancel(ctx), afterStop)
-				defer cancel()
+			if grace == nil { // they have their own limits: a module must not be left half put back
+				grace = context.WithoutCancel(ctx)
+				p.emit(record.Event{Kind: record.Told, Text: "Interrupted. The steps marked always are performed now; another Ctrl-C ends the program at once."})
 			}
 			use = grace
 		}
@@ -281,7 +276,7 @@ func (p *performer) steps(ctx context.Context) {
 		if sr.Verdict == verdict.Broken && p.res.Err == nil {
 			p.res.Err = sr.Err
 		}
-		stopped = stopped || sr.Verdict == verdict.Broken || sr.Verdict == verdict.Failed && !p.run.Procedure.KeepGoing
+		stopped = stopped || ctx.Err() != nil || sr.Verdict == verdict.Broken || sr.Verdict == verdict.Failed && !p.run.Procedure.KeepGoing
 	}
 	if p.res.Verdict == "" {
 		p.res.Verdict = verdict.Skipped
@@ -365,7 +360,7 @@ func (p *performer) lets() error {
 }
 
 func (p *performer) doStep(ctx context.Context) StepResult {
-	s := p.step
+	s, outside := p.step, ctx
 	began := time.Now()
 	p.try = 1
 	p.begins()
@@ -395,17 +390,22 @@ func (p *performer) doStep(ctx context.Context) StepResult {
 	sr := StepResult{Title: s.Title, Verdict: verdict.Passed, Tries: p.try, TookMS: ms(time.Since(began)), Err: err}
 	if err != nil {
 		sr.Verdict, sr.Why = outcome(err), p.mask.Hide(err.Error())
+		if outside.Err() != nil { // whatever it has found, it did not come to its end
+			sr.Verdict = verdict.Broken
+		}
 	}
 	p.emit(record.Event{Kind: record.Step, Step: s.Title, Try: p.try, Verdict: sr.Verdict, Why: sr.Why, TookMS: sr.TookMS, Err: err})
 	return sr
 }
 
 // tidyUp clears away what a failed try has left: it lets an open exchange end,
-// so that its late answer is not taken for the answer to the next command, and
-// passes over what nobody has taken.
+// unless that has been waited for already, and passes over what nobody has taken.
+// Where the end is still owed, the next line that is said waits for it.
 func (p *performer) tidyUp(ctx context.Context) {
 	for _, d := range p.dialogs {
-		_ = d.Settle(ctx, p.run.Procedure.Answers) // the failure itself has been told
+		if !d.Late() {
+			_ = d.Settle(ctx, p.run.Procedure.Answers) // the failure itself has been told
+		}
 		d.PassAll()
 	}
 }

@@ -2,7 +2,10 @@ package perform
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"slices"
+	"sync"
 	"time"
 
 	"uparrot/core/dialog"
@@ -99,7 +102,13 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 		_, err = d.SayBytes(ctx, []byte(text))
 		return err
 	}
+	if p.try > 1 && d.Silent() { // a step with tries says it again where nothing was heard of the first
+		d.GiveUp()
+	}
 	if err := p.settle(ctx, name); err != nil {
+		if _, busy := errors.AsType[*dialog.Busy](err); busy {
+			return err // this line was not said
+		}
 		return p.locate(p.said[name], err) // it is about the line said before
 	}
 	p.said[name] = n.Pos
@@ -128,6 +137,8 @@ func (p *performer) hear(ctx context.Context, n *procedure.Hear) error {
 	}
 	name := p.port(n.Port)
 	d := p.dialogs[name]
+	ctx, over := p.heeding(ctx, name)
+	defer over()
 	if n.Not {
 		defer p.waiting(name, "nothing like "+n.Pattern.String(), w.Within)()
 		return d.Absent(ctx, w)
@@ -138,6 +149,24 @@ func (p *performer) hear(ctx context.Context, n *procedure.Hear) error {
 		p.took(name, h)
 	}
 	return err
+}
+
+// heeding is ctx for a wait at some ports. It ends, with the refusal as its cause, as
+// soon as a line that was said to another port is refused: what is waited for may
+// never come then.
+func (p *performer) heeding(ctx context.Context, at ...string) (context.Context, func()) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	var watchers sync.WaitGroup
+	for name, d := range p.dialogs {
+		if !slices.Contains(at, name) && p.said[name].Line > 0 {
+			watchers.Go(func() {
+				if err := d.AwaitRefusal(ctx); err != nil {
+					cancel(err)
+				}
+			})
+		}
+	}
+	return ctx, func() { cancel(nil); watchers.Wait() }
 }
 
 // took keeps what was captured and tells what was heard.

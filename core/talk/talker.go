@@ -165,6 +165,7 @@ func (t *Talker) Say(ctx context.Context, whole bool, lines ...string) error {
 			_, err = d.SayBytes(ctx, []byte(l))
 		} else {
 			d.PassAll() // what nobody waits for need not be kept
+			d.GiveUp()  // who types sees what comes
 			_, err = d.Say(ctx, l, 0)
 		}
 		if err != nil {

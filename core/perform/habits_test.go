@@ -1,0 +1,150 @@
+package perform
+
+import (
+	"slices"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"uparrot/core/bench"
+	"uparrot/core/phrasebook"
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+	"uparrot/core/sim/simtest"
+)
+
+// habit is a module with a habit and a procedure for it: which steps must pass, with
+// which words the others fail, what the module must have got, and how long it takes.
+type habit struct {
+	name    string
+	header  string // of the port
+	answers func(line string) string
+	steps   string
+	want    []string // a verdict a step, and words of its reason
+	got     []string // lines that the module got
+	took    time.Duration
+	book    string // phrasebook of the port; "" is none
+}
+
+// slow answers one line after a time, others at once.
+func slow(slowLine string, after time.Duration, prompt string) func(string) string {
+	value := "1"
+	return func(line string) string {
+		if line == slowLine {
+			time.Sleep(after)
+		}
+		if v, ok := strings.CutPrefix(line, "set "); ok {
+			value = v
+		}
+		return line + "\r\nvalue " + value + "\r\n" + prompt
+	}
+}
+
+const console = "dialect console, prompt \"tower#\", ending cr"
+
+// habits are made anew each time: some modules remember.
+func habits() []habit {
+	return []habit{
+		{"a late answer does not end the next command", console, slow("sleep 7; show", 7*time.Second, "tower# "),
+			"step \"a\"\n say dev: sleep 7; show\n hear dev: value 1\nend\nstep \"b\"\n say dev: set 2\nend\nstep \"c\"\n say dev: set 3\n hear dev: value 3\nend\n",
+			[]string{"failed", `failed still busy with "sleep 7; show"`, "passed"}, []string{"sleep 7; show", "set 3"}, 7 * time.Second, ""},
+		{"what must always be done waits for a busy module too", console, slow("sleep 3", 3*time.Second, "tower# "),
+			"step \"a\"\n say dev: sleep 3\n hear dev within 500ms: value 1\nend\nstep \"b\" always\n say dev: set 2\n hear dev: value 2\nend\n",
+			[]string{"failed", "passed"}, []string{"sleep 3", "set 2"}, 3 * time.Second, ""},
+		{"a refusal that comes late is not that of the next line", "dialect at, ending cr", func() func(string) string {
+			first := true
+			return func(line string) string {
+				if first {
+					first = false
+					time.Sleep(3 * time.Second)
+					return "\r\nERROR\r\n"
+				}
+				return "\r\nOK\r\n"
+			}
+		}(), "step \"a\"\n say dev: AT+LATE\nend\nstep \"b\"\n say dev: AT\nend\n",
+			[]string{"failed", "passed"}, []string{"AT+LATE", "AT"}, 3 * time.Second, ""},
+		{"a step with tries says it again to a module that heard nothing", "dialect at, ending cr", func() func(string) string {
+			n := 0
+			return func(string) string {
+				if n++; n < 3 {
+					return ""
+				}
+				return "\r\nOK\r\n"
+			}
+		}(), "step \"a\" tries 3 every 500ms\n say dev: AT\nend\n", []string{"passed"}, []string{"AT", "AT", "AT"}, 4 * time.Second, ""},
+		{"another line is not said to one that owes an answer", "dialect at, ending cr", func(line string) string {
+			if line == "AT+LOST" {
+				return ""
+			}
+			return "\r\nOK\r\n"
+		}, "step \"a\"\n say dev: AT+LOST\nend\nstep \"b\"\n say dev: AT\nend\n",
+			[]string{"failed", `failed still busy with "AT+LOST"`}, []string{"AT+LOST"}, 4 * time.Second, ""},
+		{"a refusal behind an echo that is joined to it", "dialect console, prompt \"ok\", ending cr",
+			func(line string) string { return line + "  undefined word\r\nok " },
+			"step \"a\"\n say dev: lamp\nend\n", []string{"failed said lamp, was refused with lamp  undefined word"}, []string{"lamp"}, 0, refusing("undefined word")},
+		{"a refusal in dialect lines ends the wait at once", "dialect lines, ending cr",
+			func(string) string { return "what? relay\r\n" },
+			"step \"a\"\n say dev: relay 9 on\n hear dev within 10s: relay 9 is on\nend\nstep \"b\"\n say dev: relay 9 on\n hear dev: what? ...\nend\n",
+			[]string{"failed was refused with what? relay", "passed"}, []string{"relay 9 on", "relay 9 on"}, 0, refusing("what? ...")},
+		{"a refusal at one port ends the wait at another", "dialect at, ending cr",
+			func(string) string { return "\r\nERROR\r\n" },
+			"step \"a\"\n say dev: AT+TELL\n hear far within 15s: hello\nend\n", []string{"failed dev: said AT+TELL, was refused with ERROR"}, []string{"AT+TELL"}, 0, ""},
+		{"what is refused in vain at one port while another is quiet", "dialect at, ending cr",
+			func(string) string { return "\r\nERROR\r\n" },
+			"step \"a\"\n say dev: AT+TELL\n not hear far for 5s: hello\nend\n", []string{"failed dev: said AT+TELL, was refused with ERROR"}, []string{"AT+TELL"}, 0, ""},
+	}
+}
+
+// refusing is a phrasebook with a refusal.
+func refusing(text string) string {
+	return "family = \"Dev\"\n[refusal]\nheard = [\"" + text + "\"]\n"
+}
+
+// Each habit meets the same performer, in made-up time.
+func TestHabits(t *testing.T) {
+	for _, h := range habits() {
+		t.Run(h.name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) { h.hold(t) })
+		})
+	}
+}
+
+func (h habit) hold(t *testing.T) {
+	proc, err := procedure.Parse("habit.parrot", "procedure \"H\"\nport dev: "+h.header+"\nport far: "+h.header+"\nkeep going\n\n"+h.steps)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var book *phrasebook.Phrasebook
+	if h.book != "" {
+		if book, err = phrasebook.Parse("dev.toml", h.book); err != nil {
+			t.Fatal(err)
+		}
+	}
+	station, module := simtest.Played("dev", proc.Ports[0].Whole(), book)
+	far, _ := simtest.Played("far", proc.Ports[0].Whole(), nil)
+	var got []string
+	simtest.Answer(module, func(line string) string {
+		got = append(got, line)
+		return h.answers(line)
+	})
+	began := time.Now()
+	run := &Run{Procedure: proc, Stations: map[string]*bench.Station{"dev": station, "far": far}, Values: map[string]any{}, Sleep: time.Sleep, Events: record.NewStream(nil)}
+	res := run.Do(t.Context())
+	synctest.Wait()
+	for i, s := range res.Steps {
+		verdict, words, _ := strings.Cut(h.want[i], " ")
+		if string(s.Verdict) != verdict || !strings.Contains(s.Why, words) {
+			t.Errorf("step %s: %s: %s, want %s", s.Title, s.Verdict, s.Why, h.want[i])
+		}
+	}
+	if len(res.Steps) != len(h.want) {
+		t.Errorf("%d steps, want %d", len(res.Steps), len(h.want))
+	}
+	if !slices.Equal(got, h.got) {
+		t.Errorf("the module got %q, want %q", got, h.got)
+	}
+	if d := time.Since(began).Round(100 * time.Millisecond); d != h.took {
+		t.Errorf("took %v, want %v", d, h.took)
+	}
+}
