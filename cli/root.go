@@ -86,13 +86,14 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 		signal.Notify(signals, syscall.SIGHUP)
 	}
 	defer signal.Stop(signals)
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE) // a write tells of it
 	go func() {
 		<-signals
 		stop(errInterrupted)
 		signal.Stop(signals) // a second Ctrl-C ends the program at once
 	}()
 
-	a := &app{in: in, out: out, err: newScreen(errOut)}
+	a := &app{in: in, out: lasting(out), err: newScreen(errOut)}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetOut(out)

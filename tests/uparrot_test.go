@@ -268,6 +268,58 @@ func events(t *testing.T, text string) map[string]int {
 	return n
 }
 
+// Output that nobody reads any more stops no run: a module must not be left changed.
+func TestClosedPipe(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.standins()
+	b.write("long.parrot", `procedure "Long"
+port valley: dialect at, ending cr, phrasebook "dunlin.toml"
+step "changed"
+    say: AT~GROUP=9
+    pause 700ms
+end
+step "looked at"
+    say: AT~GROUP?
+    hear: ~GROUP: 9
+end
+step "put back" always
+    say: AT~GROUP=7
+    say: AT~GROUP?
+    hear: ~GROUP: 7
+end
+`)
+	for _, more := range [][]string{nil, {"--json"}} {
+		cmd, _, _ := b.command(append([]string{"run", "long.parrot", "--bench", "larkfell.toml", "--record", "long.record", "--no-ledger"}, more...)...)
+		cmd.Stdout, cmd.Stderr = nil, nil
+		var sides [2]io.ReadCloser
+		var err error
+		if sides[0], err = cmd.StdoutPipe(); err != nil {
+			t.Fatal(err)
+		}
+		if sides[1], err = cmd.StderrPipe(); err != nil {
+			t.Fatal(err)
+		}
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := io.ReadFull(sides[1], make([]byte, 4)); err != nil {
+			t.Fatal(err)
+		}
+		for _, s := range sides {
+			s.Close()
+		}
+		if status := b.status(cmd.Wait()); status != 0 {
+			t.Errorf("%v: ended with %d", more, status)
+		}
+		b.run("report", "long.record", "--verify").wants(t, 0, "whole")
+		b.run("report", "long.record", "--as", "text").wants(t, 0, "all 3 steps passed")
+		if err := os.Remove(filepath.Join(b.dir, "long.record")); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 func TestVerdictsAndStatus(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)

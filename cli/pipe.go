@@ -1,0 +1,38 @@
+package cli
+
+import (
+	"errors"
+	"io"
+	"os"
+	"syscall"
+
+	"golang.org/x/term"
+)
+
+// lasting is a writer that takes no harm when the other side of a pipe stops
+// reading, as head does: from then on what is written goes nowhere, and what is being
+// done to a module goes on.
+func lasting(w io.Writer) io.Writer {
+	if f, ok := w.(*os.File); ok && !term.IsTerminal(int(f.Fd())) {
+		return &pipe{to: f}
+	}
+	return w
+}
+
+type pipe struct {
+	to     io.Writer
+	closed bool
+}
+
+// Write writes to the other side while there is one.
+func (p *pipe) Write(b []byte) (int, error) {
+	if p.closed {
+		return len(b), nil
+	}
+	n, err := p.to.Write(b)
+	if errors.Is(err, syscall.EPIPE) {
+		p.closed = true
+		return len(b), nil
+	}
+	return n, err
+}
