@@ -667,6 +667,56 @@ func TestOverTheNetwork(t *testing.T) {
 	b.run("standin", "wide.toml", "--dir", "wide").wants(t, 2, "this machine alone")
 }
 
+// A server that has closed the connection takes no words: what is said to it then
+// has not been said.
+func TestDeadServer(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer ln.Close()
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			line := make([]byte, 64)
+			if n, err := c.Read(line); err == nil && n > 0 {
+				io.WriteString(c, "redshank board 3\r\n")
+			}
+			c.Close()
+		}
+	}()
+	at := "tcp://" + ln.Addr().String()
+	b.write("dead.parrot", "procedure \"Dead\"\nport gates: dialect lines, ending lf\nstep \"who\"\n    say: who\n    hear: redshank board 3\n    pause 100ms\nend\nstep \"put back\" always\n    say: relay 1 off\nend\n")
+	b.run("run", "dead.parrot", "--port", at, "--record", "dead.record").wants(t, 3, "broken")
+	if strings.Contains(b.read("dead.record"), `"text":"relay 1 off\n"`) {
+		t.Error("the record has words that nobody took")
+	}
+	talk := exec.Command(program, "talk", at, "--reopen", "--for", "4s", "--record", "talk.record")
+	talk.Dir = b.dir
+	in, err := talk.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	talk.Stdout, talk.Stderr = &out, &out
+	if err := talk.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for range 12 { // some meet the connection, some the outage
+		io.WriteString(in, "who\n")
+		time.Sleep(150 * time.Millisecond)
+	}
+	in.Close()
+	if status := b.status(talk.Wait()); status != 0 || strings.Count(out.String(), "redshank board 3") < 2 {
+		t.Errorf("talk ended with %d:\n%s", status, out.String())
+	}
+}
+
 // A power cycle by order: boot noise, banner and ready notices in their time.
 func TestModemStarts(t *testing.T) {
 	t.Parallel()

@@ -238,6 +238,23 @@ func TestBounds(t *testing.T) {
 	})
 }
 
+// A port whose other side has gone takes no words.
+func TestGone(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(t, Config{})
+		r.module.Close()
+		synctest.Wait()
+		for range 2 {
+			if _, err := r.Say(ctx, "relay 1 off", time.Second); port.KindOf(err) != port.Vanished {
+				t.Errorf("said a line: %v", err)
+			}
+			if _, err := r.SayBytes(ctx, []byte("x")); port.KindOf(err) != port.Vanished {
+				t.Errorf("said bytes: %v", err)
+			}
+		}
+	})
+}
+
 // Wire counts the bytes that a line took on the way, wherever reads were cut.
 func TestWire(t *testing.T) {
 	const stream = "\r\n~A: 1\r\n\r\nOK\r\nB\nCC\n\nD\r"

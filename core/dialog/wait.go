@@ -143,10 +143,15 @@ func (d *Dialog) SayBytes(ctx context.Context, b []byte) (time.Time, error) {
 	return d.write(ctx, b)
 }
 
-// write notes and writes bytes. It returns when the writing began.
+// write notes and writes bytes. It returns when the writing began. A port whose other
+// side has gone takes no words, even where the system would still take them.
 func (d *Dialog) write(ctx context.Context, b []byte) (time.Time, error) {
 	now := time.Now()
 	d.mu.Lock()
+	if d.err != nil {
+		defer d.mu.Unlock()
+		return now, d.err
+	}
 	d.lastWent = now
 	d.trace(now, Went, b)
 	d.mu.Unlock()

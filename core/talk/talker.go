@@ -168,6 +168,10 @@ func (t *Talker) Say(ctx context.Context, whole bool, lines ...string) error {
 			d.GiveUp()  // who types sees what comes
 			_, err = d.Say(ctx, l, 0)
 		}
+		if t.away(err) {
+			t.note("the port is away: %q was not said", l)
+			return nil
+		}
 		if err != nil {
 			return err
 		}
@@ -181,19 +185,32 @@ func (t *Talker) Say(ctx context.Context, whole bool, lines ...string) error {
 	return nil
 }
 
+// away reports whether an error is that of a port that has gone and is looked for.
+func (t *Talker) away(err error) bool { return t.Reopen && err != nil && port.KindOf(err) != port.Other }
+
 // Answered waits for the answer to what was said last: its final result, or else
-// a rest on the line.
+// a rest on the line. A port that has gone and is looked for owes none.
 func (t *Talker) Answered(ctx context.Context) error {
 	d := t.now()
+	var err error
 	if t.Station.Setup.Dialect == phrasebook.AT {
-		return d.Settle(ctx, answerTime)
+		err = d.Settle(ctx, answerTime)
+	} else {
+		err = d.Quiet(ctx, rest, answerTime)
 	}
-	return d.Quiet(ctx, rest, answerTime)
+	if t.away(err) {
+		return nil
+	}
+	return err
 }
 
 // Keys says bytes as they are typed.
 func (t *Talker) Keys(ctx context.Context, b []byte) error {
 	_, err := t.now().SayBytes(ctx, b)
+	if t.away(err) {
+		t.note("the port is away: nothing was said")
+		return nil
+	}
 	return err
 }
 
