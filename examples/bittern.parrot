@@ -36,7 +36,7 @@ step "address, mask and gateway are set"
 end
 
 step "they take effect after a restart"
-    say bytes controller: restart{cr}
+    say controller: restart
     collect bootlog from controller until within 30s: ...console ready...
     keep bootlog as "controller-boot.log"
     check bootlog contains "store clean" "the store was not clean at boot"

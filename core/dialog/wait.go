@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"sort"
+	"strings"
 	"time"
 
 	"uparrot/core/pattern"
@@ -141,6 +142,18 @@ func (d *Dialog) SayBytes(ctx context.Context, b []byte) (time.Time, error) {
 		d.mu.Unlock()
 	}
 	return d.write(ctx, b)
+}
+
+// Line is the line that bytes are, if they end with the line ending of a module whose
+// answers have an end: what answers them must be waited for.
+func (d *Dialog) Line(b string) (line string, ok bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	ending := d.cfg.Ending.Bytes()
+	if ending == "" || d.cfg.Dialect != phrasebook.AT && d.cfg.Dialect != phrasebook.Console {
+		return "", false
+	}
+	return strings.CutSuffix(b, ending)
 }
 
 // write notes and writes bytes. It returns when the writing began. A port whose other

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -138,6 +139,9 @@ func (p *performer) line(ctx context.Context, n *procedure.SetLine) error {
 		})
 	}
 	for _, s := range n.Signals {
+		if !slices.Contains(p.signals[name], s.Line) {
+			p.signals[name] = append(p.signals[name], s.Line)
+		}
 		if err := port.SetSignal(dev, s.Line, s.On); err != nil {
 			return err
 		}
@@ -204,8 +208,8 @@ func (p *performer) putBack(name string, d *dialog.Dialog) error {
 	if dev.Line() != line {
 		err = errors.Join(dev.Drain(), dev.SetLine(line))
 	}
-	for _, s := range uart.Signals {
-		_ = port.SetSignal(dev, s, true) // a port without signal lines has none to put back
+	for _, s := range p.signals[name] {
+		err = errors.Join(err, port.SetSignal(dev, s, true)) // as every port is opened
 	}
 	return err
 }

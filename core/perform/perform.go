@@ -96,7 +96,7 @@ type Result struct {
 func (r *Run) Do(ctx context.Context) (res Result) {
 	began := time.Now()
 	res = Result{Procedure: r.Procedure.Title, Steps: []StepResult{}, Limits: []record.Measurement{}}
-	p := &performer{run: r, res: &res, values: map[string]any{}, dialogs: map[string]*dialog.Dialog{}, said: map[string]procedure.Pos{}, before: map[string]uart.Line{}}
+	p := &performer{run: r, res: &res, values: map[string]any{}, dialogs: map[string]*dialog.Dialog{}, said: map[string]procedure.Pos{}, before: map[string]uart.Line{}, signals: map[string][]uart.Signal{}}
 	for k, v := range r.Values {
 		p.values[k] = v
 	}
@@ -146,8 +146,9 @@ type performer struct {
 	try     int
 	said    map[string]procedure.Pos // the latest say, by port
 	mask    secret.Mask
-	calls   []*call              // routines being done, the innermost last
-	before  map[string]uart.Line // line settings that were changed, by port
+	calls   []*call                  // routines being done, the innermost last
+	before  map[string]uart.Line     // line settings that were changed, by port
+	signals map[string][]uart.Signal // that were set, by port
 }
 
 // emit tells of an event, with secrets hidden from those who watch; the record hides

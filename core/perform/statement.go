@@ -97,7 +97,11 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 	}
 	name := p.port(n.Port)
 	d := p.dialogs[name]
-	if n.Bytes {
+	line, whole := text, !n.Bytes
+	if n.Bytes { // with the line ending they are a line like any other
+		line, whole = d.Line(text)
+	}
+	if !whole {
 		p.emit(record.Event{Kind: record.Said, Port: name, Text: text})
 		_, err = d.SayBytes(ctx, []byte(text))
 		return err
@@ -113,7 +117,9 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 	}
 	p.said[name] = n.Pos
 	p.emit(record.Event{Kind: record.Said, Port: name, Text: text})
-	_, err = d.Say(ctx, text, p.run.Procedure.Answers)
+	if _, err = d.Say(ctx, line, p.run.Procedure.Answers); n.NoAnswer {
+		d.GiveUp()
+	}
 	return err
 }
 

@@ -207,3 +207,66 @@ func openAt(text string, line uart.Line) (Port, error) {
 	}
 	return Open(a, line)
 }
+
+// A server that tells states in place of confirming what was asked, and one that
+// says why it hangs up.
+func TestServersAsTheyAre(t *testing.T) {
+	serve := func(f func(conn net.Conn)) string {
+		ln, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { ln.Close() })
+		go func() {
+			for {
+				conn, err := ln.Accept()
+				if err != nil {
+					return
+				}
+				go func() {
+					defer conn.Close()
+					f(conn)
+				}()
+			}
+		}()
+		return "rfc2217://" + ln.Addr().String()
+	}
+	sparse := func(states bool) string {
+		return serve(func(conn net.Conn) {
+			var d rfc2217.Decoder
+			buf := make([]byte, 512)
+			for {
+				n, err := conn.Read(buf)
+				if err != nil {
+					return
+				}
+				d.Decode(nil, buf[:n], func(byte, byte) {}, func(command byte, value []byte) {
+					switch command {
+					case rfc2217.SetLineStateMask:
+					case rfc2217.SetModemStateMask:
+						if states {
+							conn.Write(rfc2217.Sub(rfc2217.NotifyModemState+rfc2217.Reply, rfc2217.CTS))
+						}
+					default:
+						conn.Write(rfc2217.Sub(command+rfc2217.Reply, value...))
+					}
+				})
+			}
+		})
+	}
+	for _, states := range []bool{true, false} {
+		p, err := openAt(sparse(states), uart.Line{Speed: 9600})
+		if err != nil {
+			t.Fatal(err)
+		}
+		in, err := InputsOf(p)
+		if states && (err != nil || !in.CTS || in.DSR) || !states && KindOf(err) != Unsupported {
+			t.Errorf("states are told: %v: %+v, %v", states, in, err)
+		}
+		p.Close()
+	}
+	busy := serve(func(conn net.Conn) { conn.Write([]byte("Port already in use\r\n")) })
+	if _, err := openAt(busy, uart.DefaultLine); KindOf(err) != Vanished || !strings.Contains(err.Error(), "Port already in use") {
+		t.Errorf("of a server that hangs up: %v", err)
+	}
+}

@@ -149,6 +149,13 @@ func (q *queue) empty() {
 	q.mu.Unlock()
 }
 
+// rest is what has come and was not read, at most a line's worth.
+func (q *queue) rest() []byte {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return q.bytes[:min(len(q.bytes), 200)]
+}
+
 // ended reports whether nothing more will come.
 func (q *queue) ended() bool {
 	q.mu.Lock()

@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"strings"
 	"sync"
 	"time"
 
 	"uparrot/core/port/rfc2217"
+	"uparrot/core/text"
 	"uparrot/core/uart"
 )
 
@@ -23,6 +25,7 @@ type remotePort struct {
 	mu      sync.Mutex
 	line    uart.Line
 	inputs  byte            // modem state
+	knows   bool            // ... has been told
 	counts  Counters        // from line states
 	replies map[byte][]byte // the latest reply to each command, by the command
 	refused bool            // the server does not know the option
@@ -45,17 +48,40 @@ func openRFC2217(name string, conn net.Conn, line uart.Line) (Port, error) {
 		err = p.SetLine(line)
 	}
 	if err == nil {
-		// Hear of errors on the line and of every change of the signal lines.
-		_, err = p.request("ask for line states", rfc2217.SetLineStateMask, rfc2217.Overrun|rfc2217.Parity|rfc2217.Framing)
-	}
-	if err == nil {
-		_, err = p.request("ask for signal lines", rfc2217.SetModemStateMask, 255)
+		// Hear of errors on the line and of every change of the signal lines. Some
+		// servers confirm that with the states themselves, and some not at all: that is
+		// no reason to do without the port.
+		err = p.send(append(rfc2217.Sub(rfc2217.SetLineStateMask, rfc2217.Overrun|rfc2217.Parity|rfc2217.Framing), rfc2217.Sub(rfc2217.SetModemStateMask, 255)...))
 	}
 	if err != nil {
+		err = p.farewell(err)
 		p.Close()
 		return nil, err
 	}
 	return p, nil
+}
+
+// farewell is an error of opening with what the server said before it closed the
+// connection, if it did.
+func (p *remotePort) farewell(err error) error {
+	if KindOf(err) != Vanished {
+		return err
+	}
+	for timer := time.NewTimer(inputsTime); !p.in.ended(); {
+		p.mu.Lock()
+		changed := p.changed
+		p.mu.Unlock()
+		select {
+		case <-changed:
+		case <-timer.C:
+			return err
+		}
+	}
+	said := strings.TrimSpace(string(p.in.rest()))
+	if said == "" {
+		return err
+	}
+	return &Error{Port: p.name, Op: "open", Kind: Vanished, Why: fmt.Sprintf("the server closed the connection and said: %s", text.Line(said)), Err: err}
 }
 
 // pump takes the stream from the server apart.
@@ -109,7 +135,7 @@ func (p *remotePort) told(command byte, value []byte) {
 	p.change(func() {
 		switch {
 		case command == rfc2217.NotifyModemState && len(value) == 1:
-			p.inputs = value[0]
+			p.inputs, p.knows = value[0], true
 		case command == rfc2217.NotifyLineState && len(value) == 1:
 			p.counts.add(value[0])
 		default:
@@ -229,9 +255,29 @@ func (p *remotePort) Signal(line uart.Signal, on bool) error {
 	return p.control("set "+line.String(), v[0])
 }
 
+// inputsTime is how long a server may take to tell the state of the signal lines
+// for the first time, or to close what it has ended.
+const inputsTime = 500 * time.Millisecond
+
 func (p *remotePort) Inputs() (Inputs, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	for timer := time.NewTimer(inputsTime); !p.knows; {
+		changed := p.changed
+		p.mu.Unlock()
+		late := p.in.ended()
+		if !late {
+			select {
+			case <-changed:
+			case <-timer.C:
+				late = true
+			}
+		}
+		p.mu.Lock()
+		if late && !p.knows {
+			return Inputs{}, &Error{Port: p.name, Op: "read the signal lines", Kind: Unsupported, Why: "the server has not told their state"}
+		}
+	}
 	s := p.inputs
 	return Inputs{CTS: s&rfc2217.CTS != 0, DSR: s&rfc2217.DSR != 0, DCD: s&rfc2217.DCD != 0, RI: s&rfc2217.RI != 0}, nil
 }

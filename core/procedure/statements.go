@@ -223,7 +223,7 @@ func (p *parser) readStep(l *line, at Pos) {
 // portName takes the port's name, which may be left out if there is one port.
 func (p *parser) portName(l *line) (string, bool) {
 	at := l.here()
-	if w := l.peekWord(); w != "" && w != "within" && w != "for" && w != "until" && !(lineWords[w] && len(p.file.Ports) == 1) {
+	if w := l.peekWord(); w != "" && w != "within" && w != "for" && w != "until" && w != "without" && !(lineWords[w] && len(p.file.Ports) == 1) {
 		l.word()
 		if p.isPort(w) {
 			return w, true
@@ -297,6 +297,12 @@ func (p *parser) readSay(l *line, at Pos) {
 	var ok bool
 	if s.Port, ok = p.speaker(l); !ok {
 		return
+	}
+	if at := l.here(); l.takeWord("without") {
+		if s.NoAnswer = l.takeWord("answer"); !s.NoAnswer || s.Bytes {
+			p.mistake(at, "wanted without answer, and not after bytes", "Write: say radio without answer: TEXT")
+			return
+		}
 	}
 	text, offset, ok := p.spokenText(l)
 	if !ok {

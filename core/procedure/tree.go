@@ -116,10 +116,11 @@ func (p Pos) At() Pos { return p }
 // Say says a line, or bytes without a line ending.
 type Say struct {
 	Pos
-	Port   string
-	Bytes  bool
-	Text   *pattern.Said
-	TextAt Pos
+	Port     string
+	Bytes    bool
+	NoAnswer bool // nothing is owed for it
+	Text     *pattern.Said
+	TextAt   Pos
 	Exprs  map[string]*Expr
 }
 
