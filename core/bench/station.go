@@ -121,7 +121,7 @@ func (s *Station) opened() record.Opened {
 func (s *Station) config() dialog.Config {
 	c := dialog.Config{Dialect: s.Setup.Dialect, Ending: s.Setup.Ending, Prompt: s.Setup.Prompt.Pattern}
 	if pb := s.Phrasebook; pb != nil {
-		c.Refusals = pb.Refusals()
+		c.Finals, c.Refusals = pb.Finals(), pb.Refusals()
 		for _, n := range pb.Notices {
 			c.Notices = append(c.Notices, n.Pattern)
 		}

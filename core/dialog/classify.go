@@ -39,14 +39,14 @@ func (d *Dialog) classify(l *Line) (taken bool) {
 	case note >= 0:
 		l.class = notice
 		return d.cfg.OnNotice != nil && d.cfg.OnNotice(note, *l, noteCaps)
-	case first >= 0 && first < d.nRef && d.cfg.Dialect == phrasebook.Lines && d.exchange.said != "": // no results, but a no is a no
+	case first >= 0 && first < d.nRef && !d.cfg.ends() && d.exchange.said != "": // no results, but a no is a no
 		d.exchange.refused, d.exchange.refusal = string(l.Text), l.num
 	case first >= 0 && d.exchange.open: // outside an exchange a result is a line like any other
 		if first < d.nRef {
 			d.exchange.refused, d.exchange.refusal = string(l.Text), l.num
 		}
-		if d.cfg.Dialect == phrasebook.AT || first >= d.nRef { // a console's prompt is still to come
-			d.exchange.open, d.exchange.last = false, l.num
+		if d.cfg.Dialect != phrasebook.Console || first >= d.nRef { // a console's prompt is still to come
+			d.end(l.num)
 		}
 	}
 	return false
@@ -102,6 +102,6 @@ func (d *Dialog) findPrompt(now time.Time) {
 	d.lines = append(d.lines, l)
 	d.partial, d.lead, d.wants, d.ends = l.end, 0, 0, text.Ends{}
 	if d.exchange.open {
-		d.exchange.open, d.exchange.last = false, l.num
+		d.end(l.num)
 	}
 }

@@ -29,6 +29,7 @@ type Config struct {
 	Dialect  phrasebook.Dialect
 	Ending   phrasebook.Ending  // what Say adds
 	Notices  []*pattern.Pattern // lines that the module sends by itself
+	Finals   []*pattern.Pattern // final results, beside those of V.250 in dialect AT
 	Refusals []*pattern.Pattern // final results that say no, beside those of V.250
 	Banner   *pattern.Pattern   // the line after a restart; ends an open exchange; may be nil
 	Prompt   *pattern.Pattern   // what a console shows when it waits for a command; nil in the other dialects
@@ -127,13 +128,26 @@ type Dialog struct {
 	done chan struct{}
 }
 
-// exchange is a said line and its answer, in dialects AT and Console. In dialect
-// Lines it is never open: only what was said and a refusal of it are known.
+// ends reports whether the module's answers have an end: a final result or a prompt.
+func (c *Config) ends() bool {
+	switch c.Dialect {
+	case phrasebook.AT, phrasebook.Console:
+		return true
+	case phrasebook.Lines:
+		return len(c.Finals) > 0
+	}
+	return false
+}
+
+// exchange is a said line and its answer, where answers have an end. Where they have
+// none it is never open: only what was said and a refusal of it are known.
 type exchange struct {
 	begun   bool
 	said    string
 	open    bool
 	late    bool   // it is open longer than anybody waited: the module owes its end
+	before  int    // lines said before it that the module may have lost, or may answer still
+	ended   bool   // an end has come, which may be that of such a line
 	first   int64  // number of the first line after it was said
 	last    int64  // number of the line that ended it, once it is not open
 	refused string // a refusal that no call has taken
@@ -158,6 +172,7 @@ func (d *Dialog) compile() {
 		all = append(all, phrasebook.V250Refusals()...)
 	}
 	d.nRef = len(all)
+	all = append(all, d.cfg.Finals...)
 	if d.cfg.Dialect == phrasebook.AT {
 		all = append(all, phrasebook.V250Successes()...)
 	}
@@ -397,12 +412,27 @@ func (d *Dialog) Late() bool {
 	return d.exchange.open && d.exchange.late
 }
 
-// Silent reports whether an exchange is open and nothing at all has come since its
-// line went out, not even the echo: it may never have been heard.
-func (d *Dialog) Silent() bool {
+// Again lets a line be said although the one before was not answered, if nothing at
+// all has come since, not even its echo: it may never have been heard. If it has been
+// after all, two answers come; so Settle does not take the first end for that of the
+// line said now, unless no other follows.
+func (d *Dialog) Again() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return d.exchange.open && d.lastCame.Before(d.lastWent)
+	if d.exchange.open && d.lastCame.Before(d.lastWent) {
+		d.exchange.open, d.exchange.late = false, false
+		d.exchange.before++
+	}
+}
+
+// end notes the end of an answer, which the line with that number brought.
+func (d *Dialog) end(last int64) {
+	if d.exchange.before > 0 { // it may be that of a line before
+		d.exchange.before--
+		d.exchange.ended = true
+		return
+	}
+	d.exchange.open, d.exchange.last = false, last
 }
 
 // trimEcho is said text as a line would hold it.

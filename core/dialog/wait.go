@@ -104,8 +104,8 @@ func (d *Dialog) Say(ctx context.Context, text string, within time.Duration) (ti
 	d.mu.Lock()
 	d.leaveOldAnswers()
 	d.echoOf = trimEcho(text)
-	held := d.cfg.Dialect == phrasebook.AT || d.cfg.Dialect == phrasebook.Console
-	d.exchange = exchange{begun: held, said: text, open: held, first: d.count, last: -1, refusal: -1}
+	held := d.cfg.ends()
+	d.exchange = exchange{begun: held, said: text, open: held, first: d.count, last: -1, refusal: -1, before: d.exchange.before}
 	line := []byte(text + d.cfg.Ending.Bytes())
 	d.mu.Unlock()
 	return d.write(ctx, line)
@@ -150,7 +150,7 @@ func (d *Dialog) Line(b string) (line string, ok bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	ending := d.cfg.Ending.Bytes()
-	if ending == "" || d.cfg.Dialect != phrasebook.AT && d.cfg.Dialect != phrasebook.Console {
+	if ending == "" || !d.cfg.ends() {
 		return "", false
 	}
 	return strings.CutSuffix(b, ending)
@@ -184,11 +184,15 @@ func (d *Dialog) Settle(ctx context.Context, within time.Duration) error {
 	began := time.Now()
 	timer := time.NewTimer(within)
 	defer timer.Stop()
-	owed := d.exchange.late
+	owed := d.exchange.late && !d.exchange.ended
 	for d.exchange.open {
 		late, err := d.wait(ctx, timer.C)
 		if err != nil {
 			return err
+		}
+		if late && d.exchange.open && d.exchange.ended { // no other end has followed: a line before was lost
+			d.exchange.open, d.exchange.last, d.exchange.before = false, d.count-1, 0
+			break
 		}
 		if late && d.exchange.open {
 			if d.exchange.late {
@@ -209,6 +213,9 @@ func (d *Dialog) Settle(ctx context.Context, within time.Duration) error {
 func (d *Dialog) endOfAnswer() string {
 	if d.cfg.Dialect == phrasebook.Console && d.cfg.Prompt != nil {
 		return "the prompt " + d.cfg.Prompt.String()
+	}
+	if len(d.cfg.Finals) > 0 {
+		return "a final result, such as " + d.cfg.Finals[0].String()
 	}
 	return "a final result, such as OK"
 }

@@ -116,7 +116,7 @@ func (e *end) adjust(c *dialog.Config) {
 	if e.Carrier != nil {
 		arrives = e.Carrier.ArrivesPattern
 	} else {
-		c.Dialect, c.Refusals, c.Banner = phrasebook.Lines, nil, nil
+		c.Dialect, c.Finals, c.Refusals, c.Banner = phrasebook.Lines, nil, nil, nil
 		c.Notices = nil
 	}
 	c.Notices = append([]*pattern.Pattern{arrives}, c.Notices...)

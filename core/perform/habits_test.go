@@ -72,7 +72,7 @@ func habits() []habit {
 				}
 				return "\r\nOK\r\n"
 			}
-		}(), "step \"a\" tries 3 every 500ms\n say dev: AT\nend\n", []string{"passed"}, []string{"AT", "AT", "AT"}, 4 * time.Second, ""},
+		}(), "step \"a\" tries 3 every 500ms\n say dev: AT\nend\n", []string{"passed"}, []string{"AT", "AT", "AT"}, 6 * time.Second, ""},
 		{"another line is not said to one that owes an answer", "dialect at, ending cr", func(line string) string {
 			if line == "AT+LOST" {
 				return ""
@@ -97,6 +97,16 @@ func habits() []habit {
 			return "\r\nOK\r\n"
 		}, "step \"a\"\n say dev without answer: AT+SLEEP\nend\nstep \"b\"\n say dev: AT\nend\n",
 			[]string{"passed", "passed"}, []string{"AT+SLEEP", "AT"}, 0, ""},
+		{"the module's own final results, in dialect lines", "dialect lines, ending cr", func(line string) string {
+			if line == "lift" {
+				return "NAY 4\r\n"
+			}
+			time.Sleep(time.Second)
+			return "relay is on\r\nDONE\r\n"
+		}, "step \"a\"\n say dev: relay\n hear dev: relay is on\n say dev: relay\nend\nstep \"b\"\n say dev: lift\nend\n",
+			[]string{"passed", "failed said lift, was refused with NAY 4"}, []string{"relay", "relay", "lift"}, 2 * time.Second, "family = \"Dev\"\n[final]\nheard = [\"DONE\"]\n[refusal]\nheard = [\"NAY {n:int}\"]\n"},
+		{"a final result that does not come", "dialect lines, ending cr", func(string) string { return "relay is on\r\n" },
+			"step \"a\"\n say dev: relay\n hear dev: relay is on\nend\n", []string{"failed a final result, such as DONE did not come within 2s"}, []string{"relay"}, 2 * time.Second, "family = \"Dev\"\n[final]\nheard = [\"DONE\"]\n"},
 		{"a refusal behind an echo that is joined to it", "dialect console, prompt \"ok\", ending cr",
 			func(line string) string { return line + "  undefined word\r\nok " },
 			"step \"a\"\n say dev: lamp\nend\n", []string{"failed said lamp, was refused with lamp  undefined word"}, []string{"lamp"}, 0, refusing("undefined word")},

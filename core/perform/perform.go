@@ -96,7 +96,7 @@ type Result struct {
 func (r *Run) Do(ctx context.Context) (res Result) {
 	began := time.Now()
 	res = Result{Procedure: r.Procedure.Title, Steps: []StepResult{}, Limits: []record.Measurement{}}
-	p := &performer{run: r, res: &res, values: map[string]any{}, dialogs: map[string]*dialog.Dialog{}, said: map[string]procedure.Pos{}, before: map[string]uart.Line{}, signals: map[string][]uart.Signal{}}
+	p := &performer{run: r, res: &res, values: map[string]any{}, dialogs: map[string]*dialog.Dialog{}, said: map[string]procedure.Pos{}, saidIn: map[string]*procedure.Step{}, before: map[string]uart.Line{}, signals: map[string][]uart.Signal{}}
 	for k, v := range r.Values {
 		p.values[k] = v
 	}
@@ -144,7 +144,8 @@ type performer struct {
 	step    *procedure.Step
 	number  int
 	try     int
-	said    map[string]procedure.Pos // the latest say, by port
+	said    map[string]procedure.Pos   // the latest say, by port
+	saidIn  map[string]*procedure.Step // ... and its step
 	mask    secret.Mask
 	calls   []*call                  // routines being done, the innermost last
 	before  map[string]uart.Line     // line settings that were changed, by port

@@ -106,8 +106,8 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 		_, err = d.SayBytes(ctx, []byte(text))
 		return err
 	}
-	if p.try > 1 && d.Silent() { // a step with tries says it again where nothing was heard of the first
-		d.GiveUp()
+	if p.try > 1 && p.saidIn[name] == p.step { // a step with tries says it again where nothing was heard of the first
+		d.Again()
 	}
 	if err := p.settle(ctx, name); err != nil {
 		if _, busy := errors.AsType[*dialog.Busy](err); busy {
@@ -115,7 +115,7 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 		}
 		return p.locate(p.said[name], err) // it is about the line said before
 	}
-	p.said[name] = n.Pos
+	p.said[name], p.saidIn[name] = n.Pos, p.step
 	p.emit(record.Event{Kind: record.Said, Port: name, Text: text})
 	if _, err = d.Say(ctx, line, p.run.Procedure.Answers); n.NoAnswer {
 		d.GiveUp()

@@ -33,12 +33,14 @@ type Phrasebook struct {
 
 	Line     Setup     `toml:"line"`
 	Banner   *Banner   `toml:"banner"`
+	Final    Final     `toml:"final"`
 	Refusal  Refusal   `toml:"refusal"`
 	Notices  []Notice  `toml:"notice"`
 	Commands []Command `toml:"command"`
 	Settings []Setting `toml:"setting"`
 	Carrier  *Carrier  `toml:"carrier"`
 
+	finals   []*pattern.Pattern
 	refusals []*pattern.Pattern
 }
 
@@ -47,6 +49,12 @@ type Banner struct {
 	Heard   string           `toml:"heard"`
 	Within  duration         `toml:"within"` // after power-up or restart
 	Pattern *pattern.Pattern `toml:"-"`
+}
+
+// Final is what ends an answer when all went well, beside the results of V.250 in
+// dialect AT and the prompt of a console.
+type Final struct {
+	Heard []string `toml:"heard"` // patterns
 }
 
 // Refusal is how the module says no, beside the results of V.250.
@@ -153,6 +161,9 @@ func (pb *Phrasebook) Setting(name string) (Setting, bool) {
 	return Setting{}, false
 }
 
+// Finals are the patterns of the module's own final results.
+func (pb *Phrasebook) Finals() []*pattern.Pattern { return pb.finals }
+
 // Refusals are the patterns of the module's own refusals.
 func (pb *Phrasebook) Refusals() []*pattern.Pattern { return pb.refusals }
 
@@ -201,6 +212,11 @@ func (pb *Phrasebook) check(d *toml.Doc) {
 	pb.Line.Check(d, "line")
 	if pb.Banner != nil {
 		pb.Banner.Pattern = heard(d, "banner.heard", pb.Banner.Heard)
+	}
+	for _, h := range pb.Final.Heard {
+		if p := heard(d, "final.heard", h); p != nil {
+			pb.finals = append(pb.finals, p)
+		}
 	}
 	for _, h := range pb.Refusal.Heard {
 		if p := heard(d, "refusal.heard", h); p != nil {

@@ -169,7 +169,10 @@ func (s *spoken) lines(at time.Time, list ...string) {
 
 // answers sends the lines of an answer and what ends it.
 func (s *spoken) answers(at time.Time, list ...string) {
-	if s.book.Dialect == phrasebook.AT {
+	switch finals := s.book.Finals(); {
+	case len(finals) > 0:
+		list = append(list, finals[0].Example(nil))
+	case s.book.Dialect == phrasebook.AT:
 		list = append(list, "OK")
 	}
 	s.lines(at, list...)

@@ -1,0 +1,161 @@
+package perform
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"uparrot/core/bench"
+	"uparrot/core/phrasebook"
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+	"uparrot/core/sim/simtest"
+	"uparrot/core/verdict"
+)
+
+var conversations = flag.Int("conversations", 2000, "how many conversations TestRandomConversations holds")
+
+// deed is what a random module makes of one command.
+type deed struct {
+	does  bool          // it obeys; else it refuses
+	mute  bool          // it does neither, and says nothing
+	after time.Duration // it answers so late
+}
+
+func randomDeed(dice *rand.Rand) deed {
+	d := deed{does: dice.IntN(6) > 0, mute: dice.IntN(12) == 0}
+	switch dice.IntN(4) {
+	case 0:
+		d.after = time.Duration(dice.IntN(1900)) * time.Millisecond
+	case 1:
+		if dice.IntN(2) == 0 {
+			d.after = time.Duration(2100+dice.IntN(5000)) * time.Millisecond
+		}
+	}
+	return d
+}
+
+// way is how a random module speaks.
+type way struct {
+	header, book, hello  string
+	yes, no, end         string // %d is the number of the command
+	echo, prompt, notice bool
+}
+
+var ways = []way{
+	{header: "dialect at, ending cr", yes: "\r\nOK\r\n", no: "\r\nERROR\r\n"},
+	{header: "dialect at, ending cr", yes: "\r\n+RUN: %d\r\n\r\nOK\r\n", no: "\r\nERROR\r\n", echo: true},
+	{header: "dialect console, prompt \"tower#\", ending cr", book: refusing("refused ..."), yes: "done %d\r\n", no: "refused %d\r\n", end: "tower# ", echo: true},
+	{header: "dialect lines, ending cr", book: "family = \"Dev\"\n[final]\nheard = [\"DONE ...\"]\n[refusal]\nheard = [\"NAY ...\"]\n", yes: "DONE %d\r\n", no: "NAY %d\r\n"},
+}
+
+// A step passes only if the module truly did what it says; a step whose module
+// answers within the limits does not fail; no wait is longer than its limits. The
+// conversations are random, in made-up time.
+func TestRandomConversations(t *testing.T) {
+	for seed := range uint64(*conversations) {
+		synctest.Test(t, func(t *testing.T) { converse(t, seed) })
+		if t.Failed() {
+			t.Fatalf("the conversation of seed %d", seed)
+		}
+	}
+}
+
+func converse(t *testing.T, seed uint64) {
+	dice := rand.New(rand.NewPCG(seed, 1))
+	w := ways[dice.IntN(len(ways))]
+	steps := 2 + dice.IntN(5)
+	deeds := map[string][]deed{}
+	done, said := map[string]string{}, map[string]int{}
+	text := "procedure \"R\"\nport dev: " + w.header + "\nkeep going\n\n"
+	for i := range steps {
+		tries := ""
+		if dice.IntN(4) == 0 {
+			tries = " tries 2"
+		}
+		command := fmt.Sprintf("AT+RUN=%d", i)
+		deeds[command] = []deed{randomDeed(dice), randomDeed(dice)}
+		if tries != "" && !w.echo { // who neither echoes nor answers for so long cannot be told from one that heard nothing
+			for j := range deeds[command] {
+				deeds[command][j].after %= 1900 * time.Millisecond
+			}
+		}
+		text += fmt.Sprintf("step \"%s\"%s\n say dev: %s\nend\n", command, tries, command)
+	}
+	proc, err := procedure.Parse("random.parrot", text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var book *phrasebook.Phrasebook
+	if w.book != "" {
+		if book, err = phrasebook.Parse("dev.toml", w.book); err != nil {
+			t.Fatal(err)
+		}
+	}
+	station, module := simtest.Played("dev", proc.Ports[0].Whole(), book)
+	simtest.Answer(module, func(line string) string {
+		n := 0
+		fmt.Sscanf(line, "AT+RUN=%d", &n)
+		d := deeds[line][min(said[line], 1)]
+		said[line]++
+		if w.echo {
+			io.WriteString(module, line+"\r\n")
+		}
+		time.Sleep(d.after)
+		out, what := w.no, "refused"
+		switch {
+		case d.mute:
+			out, what = "", "mute"
+		case d.does:
+			out, what = w.yes, "done"
+		}
+		if done[line] != "done" { // what was done once is done
+			done[line] = what
+		}
+		if d.mute {
+			return ""
+		}
+		if strings.Contains(out, "%d") {
+			out = fmt.Sprintf(out, n)
+		}
+		return out + w.end
+	})
+	began := time.Now()
+	var story strings.Builder // what came and went, for whoever looks into a failure
+	tell := func(e record.Event) {
+		if e.Kind == record.Said || e.Verdict != "" {
+			fmt.Fprintf(&story, "%v %s %s %s %s\n", time.Since(began), e.Kind, e.Text, e.Step, e.Verdict)
+		}
+	}
+	run := &Run{Procedure: proc, Stations: map[string]*bench.Station{"dev": station}, Values: map[string]any{}, Sleep: time.Sleep, Events: record.NewStream(nil, tell)}
+	res := run.Do(t.Context())
+	took := time.Since(began)
+	text += story.String() + fmt.Sprint(deeds)
+	held := map[string]string{} // as it was when the run ended
+	for k, v := range done {
+		held[k] = v
+	}
+	time.Sleep(time.Minute)
+	most := time.Duration(0)
+	trouble := false // something was late or mute: what follows may be busy
+	for _, s := range res.Steps {
+		most += time.Duration(s.Tries) * 6 * time.Second
+		if s.Verdict == verdict.Passed && held[s.Title] != "done" {
+			t.Errorf("%s passed, and the module: %q\n%s", s.Title, held[s.Title], text)
+		}
+		for _, d := range deeds[s.Title][:min(max(1, said[s.Title]), 2)] {
+			trouble = trouble || d.mute || d.after > 2*time.Second
+		}
+		if s.Verdict != verdict.Passed && !trouble && held[s.Title] == "done" {
+			t.Errorf("%s %s (%s), and the module did it in time\n%s", s.Title, s.Verdict, s.Why, text)
+		}
+	}
+	if took > most {
+		t.Errorf("took %v, at most %v was to be waited\n%s", took, most, text)
+	}
+}
