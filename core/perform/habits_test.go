@@ -160,6 +160,7 @@ func (h habit) hold(t *testing.T) {
 	res := run.Do(t.Context())
 	took := time.Since(began).Round(100 * time.Millisecond)
 	time.Sleep(time.Minute) // the module may be busy still
+	synctest.Wait()
 	for i, s := range res.Steps {
 		verdict, words, _ := strings.Cut(h.want[i], " ")
 		if string(s.Verdict) != verdict || !strings.Contains(s.Why, words) {

@@ -4,8 +4,10 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"maps"
 	"math/rand/v2"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -71,6 +73,7 @@ func converse(t *testing.T, seed uint64) {
 	w := ways[dice.IntN(len(ways))]
 	steps := 2 + dice.IntN(5)
 	deeds := map[string][]deed{}
+	var mu sync.Mutex // the module is a goroutine of its own
 	done, said := map[string]string{}, map[string]int{}
 	text := "procedure \"R\"\nport dev: " + w.header + "\nkeep going\n\n"
 	for i := range steps {
@@ -101,8 +104,10 @@ func converse(t *testing.T, seed uint64) {
 	simtest.Answer(module, func(line string) string {
 		n := 0
 		fmt.Sscanf(line, "AT+RUN=%d", &n)
+		mu.Lock()
 		d := deeds[line][min(said[line], 1)]
 		said[line]++
+		mu.Unlock()
 		if w.echo {
 			io.WriteString(module, line+"\r\n")
 		}
@@ -114,9 +119,11 @@ func converse(t *testing.T, seed uint64) {
 		case d.does:
 			out, what = w.yes, "done"
 		}
+		mu.Lock()
 		if done[line] != "done" { // what was done once is done
 			done[line] = what
 		}
+		mu.Unlock()
 		if d.mute {
 			return ""
 		}
@@ -136,11 +143,12 @@ func converse(t *testing.T, seed uint64) {
 	res := run.Do(t.Context())
 	took := time.Since(began)
 	text += story.String() + fmt.Sprint(deeds)
-	held := map[string]string{} // as it was when the run ended
-	for k, v := range done {
-		held[k] = v
-	}
+	synctest.Wait()
+	mu.Lock()
+	held := maps.Clone(done) // as it was when the run ended
+	mu.Unlock()
 	time.Sleep(time.Minute)
+	synctest.Wait()
 	most := time.Duration(0)
 	trouble := false // something was late or mute: what follows may be busy
 	for _, s := range res.Steps {
