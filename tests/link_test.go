@@ -2,6 +2,8 @@ package tests
 
 import (
 	"encoding/json"
+	"io"
+	"net"
 	"os"
 	"strings"
 	"syscall"
@@ -40,6 +42,35 @@ func TestTransparentRadios(t *testing.T) {
 			t.Error(err)
 		}
 	}
+}
+
+// Ports in the network have no serial line: no share of the latency is theirs.
+func TestLinkOverTCP(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	one, other := freePort(t, "tcp"), freePort(t, "tcp")
+	near, far := net.JoinHostPort("127.0.0.1", one), net.JoinHostPort("127.0.0.1", other)
+	var conns [2]chan net.Conn
+	for i, at := range []string{near, far} {
+		ln, err := net.Listen("tcp", at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { ln.Close() })
+		conns[i] = make(chan net.Conn, 1)
+		go func() {
+			if c, err := ln.Accept(); err == nil {
+				conns[i] <- c
+			}
+		}()
+	}
+	go func() { // a server that joins the two
+		a, z := <-conns[0], <-conns[1]
+		go io.Copy(a, z)
+		io.Copy(z, a)
+	}()
+	b.run("link", "test", "tcp://"+near, "tcp://"+far, "--load", "50%", "--count", "5").wants(t, 2, "has no line whose load could be chosen")
+	b.run("link", "test", "tcp://"+near, "tcp://"+far, "--count", "20", "--every", "10ms", "--max-loss", "50%").wants(t, 0, "20 received", "these ports have no serial line to count")
 }
 
 // A round trip through the carrier with a far end of its own, and runs compared.

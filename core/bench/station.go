@@ -23,6 +23,15 @@ type Station struct {
 	Dial func() (port.Port, error)
 }
 
+// Wire is the serial line of the port, for sums: the zero value, on which bytes take
+// no time, if it has none.
+func (s *Station) Wire() uart.Line {
+	if !s.Address.Serial() {
+		return uart.Line{}
+	}
+	return s.Setup.Line()
+}
+
 // Port opens the port without a conversation. A stream, which may be nil, is told of
 // what goes over it; closing the port tells that too.
 func (s *Station) Port(events *record.Stream) (port.Port, error) {

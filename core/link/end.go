@@ -45,7 +45,7 @@ const answers = 2 * time.Second
 
 // end makes one side of the link ready.
 func (t *Test) end(s *bench.Station, run uint32, listenTo byte, start time.Time) *end {
-	e := &end{Station: s, Carriage: carriage(s), line: s.Setup.Line(), test: t, run: run, listenTo: listenTo, start: start}
+	e := &end{Station: s, Carriage: carriage(s), line: s.Wire(), test: t, run: run, listenTo: listenTo, start: start}
 	e.decode.Whole = e.came
 	e.decode.Broken = func(size int) {
 		if e.counts == nil {
@@ -82,7 +82,7 @@ func (t *Test) connect(ctx context.Context, ends ...*end) error {
 	}
 	far := ends[len(ends)-1]
 	if t.B == nil {
-		far = &end{Station: t.A, line: t.A.Setup.Line(), address: t.To}
+		far = &end{Station: t.A, line: t.A.Wire(), address: t.To}
 	}
 	for _, e := range ends {
 		if e.Addressed() {

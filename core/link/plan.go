@@ -75,6 +75,8 @@ func (t *Test) Check() error {
 		return fmt.Errorf("%d frames are too few: send at least one", t.Count)
 	case t.Sure && t.Limits.MaxLoss == nil && t.Limits.MaxP95MS == nil:
 		return errors.New("there is no limit to be sure of: give --max-loss or --max-p95")
+	case t.Load > 0 && !t.A.Address.Serial():
+		return fmt.Errorf("%s is in the network and has no line whose load could be chosen: give the interval, such as --every 50ms", t.A.Name)
 	case t.Load > 0:
 	case t.Every == 0 && t.Window > 0:
 	case t.Every <= 0:

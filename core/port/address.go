@@ -99,6 +99,10 @@ func (a Address) MarshalText() ([]byte, error) { return []byte(a.String()), nil 
 // Network reports whether the port is in the network.
 func (a Address) Network() bool { return a.Scheme >= TCP }
 
+// Serial reports whether there is a serial line at the address whose settings are
+// known here; bytes over TCP or UDP have none of their own.
+func (a Address) Serial() bool { return a.Scheme < TCP || a.Scheme == RFC2217 }
+
 // Known reports whether the port is picked by what is known of its adapter, so that
 // the list of ports must be asked for its path.
 func (a Address) Known() bool { return a.Scheme >= BySerial && a.Scheme <= ByProduct }

@@ -17,9 +17,13 @@ func LinkRows(sum link.Summary, d link.Direction) [][2]string {
 		{"loss", lossWords(d)},
 	}
 	if l := d.LatencyMS; l != nil {
+		share := fmt.Sprintf("%.1f ms on the serial lines, %.3f ms in this machine,%s the rest in the modules and the air", d.WireMS, sum.FloorMS, heldBack(d))
+		if d.WireMS == 0 { // no serial line takes no time at all
+			share = fmt.Sprintf("%.3f ms in this machine,%s the rest in the network, the modules and the air: these ports have no serial line to count", sum.FloorMS, heldBack(d))
+		}
 		rows = append(rows,
 			[2]string{"latency", fmt.Sprintf("median %.1f ms; 90 %% within %.1f, 95 %% within %.1f, 99 %% within %.1f, 99.9 %% within %.1f; %.1f to %.1f ms", l.Median, l.P90, l.P95, l.P99, l.P999, l.Min, l.Max)},
-			[2]string{"of that", fmt.Sprintf("%.1f ms on the serial lines, %.3f ms in this machine,%s the rest in the modules and the air", d.WireMS, sum.FloorMS, heldBack(d))},
+			[2]string{"of that", share},
 			[2]string{"variation", fmt.Sprintf("%.1f ms from the least to the 99th percentile (RFC 5481); jitter %.1f ms (RFC 3550)", d.VariationMS, d.JitterMS)})
 	}
 	if b := d.Bursts; b.Runs > 0 {
