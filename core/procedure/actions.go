@@ -107,7 +107,7 @@ func (p *parser) readKeep(l *line, at Pos) {
 		p.mistake(l.here(), "wanted as and a file's name", "Write: keep "+w+" as \"boot.log\"")
 		return
 	}
-	p.values.read[w] = true
+	p.values.reads(w)
 	k.Name = w
 	if k.File, ok = p.quotedText(l, "the file's name"); ok {
 		p.over(l)

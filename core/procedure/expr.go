@@ -55,7 +55,7 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 			p.mistake(where, fmt.Sprintf("%q has no value here", n.name), source.DidYouMean(n.name, p.values.names()))
 			return nil, types.Any
 		}
-		p.values.read[n.name] = true
+		p.values.reads(n.name)
 		env[n.name] = v.typ
 		key += "\x00" + n.name + fmt.Sprintf("%T", v.typ) + v.typ.String()
 	}

@@ -2,6 +2,7 @@ package procedure
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 
 	"github.com/expr-lang/expr/types"
@@ -14,6 +15,7 @@ type scope struct {
 	log    []addition
 	read   map[string]bool   // names that some expression reads
 	first  map[string]*value // where each name was first given a value
+	step   *Step             // the one that is being read; nil outside
 }
 
 type addition struct {
@@ -28,6 +30,7 @@ type value struct {
 	port    bool
 	capture bool
 	let     bool
+	steps   []string // titles of those that give it; none if it is there from the beginning
 }
 
 func newScope() *scope {
@@ -35,11 +38,32 @@ func newScope() *scope {
 }
 
 func (s *scope) add(name string, v value) {
-	s.log = append(s.log, addition{name, s.values[name]})
+	old := s.values[name]
+	s.log = append(s.log, addition{name, old})
+	switch {
+	case s.step == nil || old != nil && len(old.steps) == 0: // it has a value in any case
+	case old != nil:
+		v.steps = append(slices.Clone(old.steps), s.step.Title)
+	default:
+		v.steps = []string{s.step.Title}
+	}
 	s.values[name] = &v
 	if s.first[name] == nil {
 		s.first[name] = &v
 	}
+}
+
+// reads notes that a name is read, and what the step that reads it needs therefore.
+func (s *scope) reads(name string) {
+	s.read[name] = true
+	v := s.values[name]
+	if s.step == nil || v == nil || len(v.steps) == 0 || slices.Contains(v.steps, s.step.Title) {
+		return
+	}
+	if s.step.Needs == nil {
+		s.step.Needs = map[string][]string{}
+	}
+	s.step.Needs[name] = v.steps
 }
 
 func (s *scope) find(name string) (value, bool) {

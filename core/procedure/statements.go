@@ -170,9 +170,9 @@ func (p *parser) readLet(l *line, at Pos) {
 
 func (p *parser) readStep(l *line, at Pos) {
 	s := &Step{Pos: at, Tries: 1}
-	p.step = s
+	p.step, p.values.step = s, s
 	p.file.Steps = append(p.file.Steps, s)
-	p.open(&block{word: "step", name: &s.Title, at: at, body: &s.Body, finish: func() { p.step = nil }})
+	p.open(&block{word: "step", name: &s.Title, at: at, body: &s.Body, finish: func() { p.step, p.values.step = nil, nil }})
 	var ok bool
 	titleAt := l.here()
 	if s.Title, ok = p.title(l, "the step's title"); !ok {
@@ -423,7 +423,7 @@ func (p *parser) captures(l *line, h *Hear, offset int) {
 	if h.Pattern.HasPayload() { // its own lengths read their captures
 		for _, n := range h.Pattern.Names() {
 			if n.Type == "int" {
-				p.values.read[n.Name] = true
+				p.values.reads(n.Name)
 			}
 		}
 	}

@@ -105,6 +105,10 @@ type Step struct {
 	Always bool          // runs also after a failure
 	Needed bool          // runs also where only other steps were asked for
 	Body   []Node
+
+	// Needs are the values that it reads and other steps give, each with the titles of
+	// those steps.
+	Needs map[string][]string
 }
 
 // Node is one statement within a step.
@@ -121,7 +125,7 @@ type Say struct {
 	NoAnswer bool // nothing is owed for it
 	Text     *pattern.Said
 	TextAt   Pos
-	Exprs  map[string]*Expr
+	Exprs    map[string]*Expr
 }
 
 // Hear waits for something to come or, with Not, for it not to come.

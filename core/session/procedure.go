@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 
@@ -37,6 +39,11 @@ type Procedure struct {
 // Do performs the procedure. The result is sealed: record and ledger say the same.
 // Where it could not run, the error says why; errors of a step are in the result.
 func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
+	if p.Chosen != nil {
+		if err := complete(p.File, p.Chosen); err != nil {
+			return perform.Result{}, err
+		}
+	}
 	stations, err := p.stations()
 	if err != nil {
 		return perform.Result{}, err
@@ -133,6 +140,27 @@ func (p *Procedure) where(decl *procedure.PortDecl) (string, error) {
 		return "", misuse("the bench %s has no port %s: say which it is with --port %s=NAME. On the bench: %s", p.Ports.Bench.File, decl.Name, decl.Name, strings.Join(p.Ports.Bench.Names(), ", "))
 	}
 	return decl.Name, nil
+}
+
+// complete refuses a choice of steps of which one reads a value that only steps left
+// out would give.
+func complete(file *procedure.File, chosen map[string]bool) error {
+	performed := func(title string) bool {
+		for _, s := range file.Steps {
+			if s.Title == title {
+				return chosen[title] || s.Needed || s.Always
+			}
+		}
+		return false
+	}
+	for _, s := range file.Steps {
+		for _, name := range slices.Sorted(maps.Keys(s.Needs)) {
+			if givers := s.Needs[name]; performed(s.Title) && !slices.ContainsFunc(givers, performed) {
+				return misuse("step %q needs %s, which step %q gives, and that is left out: choose it too, or mark it needed", s.Title, name, givers[len(givers)-1])
+			}
+		}
+	}
+	return nil
 }
 
 // StepsFrom are the titles of the steps to perform of a procedure: only those named,

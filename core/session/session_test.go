@@ -259,3 +259,42 @@ func TestValues(t *testing.T) {
 		}
 	}
 }
+
+// A choice of steps that lacks a value is refused before any port is opened.
+func TestStepsThatNeedOthers(t *testing.T) {
+	const text = `procedure "Needs"
+port gates: dialect lines
+let base = 1
+step "read"
+    say: who
+    hear: redshank board {board:int}
+    let base = 2
+end
+step "compare"
+    check board + base > 0
+end
+step "alone"
+    check base > 0
+end
+`
+	file, err := procedure.Parse("needs.parrot", text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		chosen []string
+		want   string
+	}{
+		{[]string{"compare"}, `step "compare" needs board, which step "read" gives`},
+		{[]string{"read", "compare"}, ""},
+		{[]string{"alone"}, ""},
+	} {
+		chosen := map[string]bool{}
+		for _, title := range c.chosen {
+			chosen[title] = true
+		}
+		if err := complete(file, chosen); (err == nil) != (c.want == "") || err != nil && !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%v: %v, want %q", c.chosen, err, c.want)
+		}
+	}
+}

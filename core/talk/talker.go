@@ -186,7 +186,9 @@ func (t *Talker) Say(ctx context.Context, whole bool, lines ...string) error {
 }
 
 // away reports whether an error is that of a port that has gone and is looked for.
-func (t *Talker) away(err error) bool { return t.Reopen && err != nil && port.KindOf(err) != port.Other }
+func (t *Talker) away(err error) bool {
+	return t.Reopen && err != nil && port.KindOf(err) != port.Other
+}
 
 // Answered waits for the answer to what was said last: its final result, or else
 // a rest on the line. A port that has gone and is looked for owes none.
