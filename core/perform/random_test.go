@@ -44,9 +44,9 @@ func randomDeed(dice *rand.Rand) deed {
 
 // way is how a random module speaks.
 type way struct {
-	header, book, hello  string
-	yes, no, end         string // %d is the number of the command
-	echo, prompt, notice bool
+	header, book string
+	yes, no, end string // %d is the number of the command
+	echo         bool
 }
 
 var ways = []way{
