@@ -282,7 +282,8 @@ const maxCollected = 16 << 20
 // Collect gathers lines, from the first that no call has taken, until what u
 // says. The line that ends it belongs to the text, a prompt does not; notices
 // and the echo of what was said do not either. In dialect Bytes it gathers
-// bytes as they are. Errors are those of Hear.
+// bytes as they are. Errors are those of Hear;
+// with them comes what was gathered until then.
 func (d *Dialog) Collect(ctx context.Context, u Until, within time.Duration) (string, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -295,10 +296,10 @@ func (d *Dialog) Collect(ctx context.Context, u Until, within time.Duration) (st
 			return b.String(), nil
 		}
 		if b.Len() > maxCollected {
-			return "", fmt.Errorf("%s: more than %d MiB came without %v", d.port.Name(), maxCollected>>20, u)
+			return b.String(), fmt.Errorf("%s: more than %d MiB came without %v", d.port.Name(), maxCollected>>20, u)
 		}
 		if d.exchange.refused != "" {
-			return "", d.refusal()
+			return b.String(), d.refusal()
 		}
 		timer := limit.C
 		if u.Quiet > 0 {
@@ -322,11 +323,11 @@ func (d *Dialog) Collect(ctx context.Context, u Until, within time.Duration) (st
 				lines := strings.Split(b.String(), "\n")
 				m.Heard = lines[max(0, len(lines)-showLines):]
 			}
-			return "", m
+			return b.String(), m
 		}
 		over, err := d.wait(ctx, timer)
 		if err != nil {
-			return "", err
+			return b.String(), err
 		}
 		late = over && timer == limit.C
 	}

@@ -39,6 +39,9 @@ func (p *performer) collect(ctx context.Context, n *procedure.Collect) error {
 	defer over()
 	text, err := p.dialogs[name].Collect(ctx, until, within)
 	if err != nil {
+		if err := p.keepPart(n, text, err); err != nil {
+			p.emit(record.Event{Kind: record.Note, Text: err.Error()}) // why the step fails comes first
+		}
 		return err
 	}
 	p.values[n.Name] = text
@@ -59,10 +62,31 @@ func (p *performer) keep(n *procedure.Keep) error {
 	if !ok {
 		return fmt.Errorf("%s has no value: what would have given it one was not performed", n.Name)
 	}
+	return p.file(n.Name, name, procedure.Text(v), false)
+}
+
+// keepPart keeps what a collect had gathered when it failed, if a keep in its step is
+// to write it. It is no value: nothing may be concluded from a part.
+func (p *performer) keepPart(n *procedure.Collect, text string, why error) error {
+	for _, node := range p.step.Body {
+		k, ok := node.(*procedure.Keep)
+		if !ok || k.Name != n.Name {
+			continue
+		}
+		name, err := p.fill(k.File)
+		if err != nil {
+			return fmt.Errorf("what was gathered of %s cannot be kept: %w", n.Name, err)
+		}
+		return p.file(n.Name, name, text+fmt.Sprintf("\n[cut short: %v]", why), true)
+	}
+	return nil
+}
+
+// file writes a value beside the record and tells of it.
+func (p *performer) file(value, name, text string, cutShort bool) error {
 	if p.run.Keep == nil {
 		return errors.New("there is no place to keep a file")
 	}
-	text := procedure.Text(v)
 	if strings.Contains(text, "\n") && !strings.HasSuffix(text, "\n") {
 		text += "\n" // lines in a file all have their end
 	}
@@ -72,7 +96,7 @@ func (p *performer) keep(n *procedure.Keep) error {
 		return err
 	}
 	sum := sha256.Sum256(data)
-	p.emit(record.Event{Kind: record.Kept, Text: path, Value: record.KeptFile{Value: n.Name, Bytes: len(data), SHA256: hex.EncodeToString(sum[:])}})
+	p.emit(record.Event{Kind: record.Kept, Text: path, Value: record.KeptFile{Value: value, Bytes: len(data), SHA256: hex.EncodeToString(sum[:]), CutShort: cutShort}})
 	return nil
 }
 

@@ -12,6 +12,7 @@ import (
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/sim/simtest"
+	"uparrot/core/verdict"
 )
 
 // habit is a module with a habit and a procedure for it: which steps must pass, with
@@ -121,6 +122,25 @@ func habits() []habit {
 			func(string) string { return "\r\nERROR\r\n" },
 			"step \"a\"\n say dev: AT+TELL\n not hear far for 5s: hello\nend\n", []string{"failed dev: said AT+TELL, was refused with ERROR"}, []string{"AT+TELL"}, 0, ""},
 	}
+}
+
+// What a collect has gathered when it fails is kept, marked, and is no value.
+func TestKeepPart(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		proc, err := procedure.Parse("part.parrot", "procedure \"P\"\nport dev: dialect lines, ending cr\nkeep going\nstep \"boot\"\n say dev: go\n collect boot from dev until within 2s: ready\n keep boot as \"boot.log\"\nend\nstep \"look\"\n check boot contains \"store\"\nend\n")
+		if err != nil {
+			t.Fatal(err)
+		}
+		station, module := simtest.Played("dev", proc.Ports[0].Whole(), nil)
+		simtest.Answer(module, func(string) string { return "store clean\r\nrope sensor 1\r\n" })
+		kept := ""
+		run := &Run{Procedure: proc, Stations: map[string]*bench.Station{"dev": station}, Values: map[string]any{}, Sleep: time.Sleep, Events: record.NewStream(nil),
+			Keep: func(name string, data []byte) (string, error) { kept = name + ":" + string(data); return name, nil }}
+		res := run.Do(t.Context())
+		if !strings.HasPrefix(kept, "boot.log:store clean\nrope sensor 1\n[cut short: ") || res.Steps[0].Verdict != verdict.Failed || res.Steps[1].Verdict != verdict.Failed {
+			t.Errorf("kept %q, steps %+v", kept, res.Steps)
+		}
+	})
 }
 
 // refusing is a phrasebook with a refusal.

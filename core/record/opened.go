@@ -41,4 +41,6 @@ type KeptFile struct {
 	Value  string `json:"value"` // its name
 	Bytes  int    `json:"bytes"`
 	SHA256 string `json:"sha256"` // hexadecimal
+
+	CutShort bool `json:"cut_short,omitempty"` // its end did not come
 }

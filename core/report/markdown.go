@@ -65,7 +65,11 @@ func asMarkdown(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 	if len(d.Kept) > 0 {
 		fmt.Fprint(w, "\n## Files\n\n")
 		for _, k := range d.Kept {
-			fmt.Fprintf(w, "- %s, %d bytes, SHA-256 %s\n", marked(k.Path), k.Bytes, k.SHA256)
+			cut := ""
+			if k.CutShort {
+				cut = ", cut short"
+			}
+			fmt.Fprintf(w, "- %s, %d bytes%s, SHA-256 %s\n", marked(k.Path), k.Bytes, cut, k.SHA256)
 		}
 	}
 	return nil
