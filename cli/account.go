@@ -248,6 +248,8 @@ func (a *app) missed(m *dialog.Missed) {
 	switch {
 	case m.Echo:
 		a.fact("heard", "only the echo of what was said")
+	case m.Silent && (len(m.Heard) > 0 || m.Rest != ""):
+		a.fact("heard", "nothing since then")
 	case m.Silent:
 		a.fact("heard", "nothing")
 	}

@@ -238,6 +238,34 @@ func TestBounds(t *testing.T) {
 	})
 }
 
+// What is shown of a wait in vain does not contradict itself.
+func TestMissed(t *testing.T) {
+	many := strings.Repeat("level 4\r\n", 30)
+	for name, c := range map[string]struct {
+		says, wants string
+		check       func(m *Missed) bool
+	}{
+		"the nearest of many":              {"lamp is on\r\n" + many, "lamp is off", func(m *Missed) bool { return m.Near == 0 && m.Heard[0] == "lamp is on" && len(m.Heard) == showLines }},
+		"a near one among the last":        {many + "lamp is on\r\n", "lamp is off", func(m *Missed) bool { return m.Heard[m.Near] == "lamp is on" && len(m.Heard) == showLines }},
+		"none is near":                     {many, "x", func(m *Missed) bool { return m.Near == -1 && len(m.Heard) == showLines }},
+		"without a line end":               {"lamp is lit", "lamp is lit", func(m *Missed) bool { return m.NoEnd && m.Rest == "lamp is lit" }},
+		"an echo and a question behind it": {"open\r\nPassword:", "ready", func(m *Missed) bool { return !m.Echo && !m.NoEnd && m.Rest == "Password:" }},
+		"only the echo":                    {"open\r\n", "ready", func(m *Missed) bool { return m.Echo }},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			r := newRig(t, Config{})
+			if _, err := r.Say(ctx, "open", time.Second); err != nil {
+				t.Fatal(err)
+			}
+			r.says(c.says)
+			_, err := r.Hear(ctx, Wait{Pattern: pattern.Must(c.wants), Within: time.Second})
+			if m, ok := errors.AsType[*Missed](err); !ok || !c.check(m) {
+				t.Errorf("%s: %+v", name, m)
+			}
+		})
+	}
+}
+
 // A port whose other side has gone takes no words.
 func TestGone(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

@@ -35,6 +35,7 @@ type Missed struct {
 	Within time.Duration
 	Heard  []string // what came instead, oldest first, at most ten lines
 	Rest   string   // bytes after the last line end
+	NoEnd  bool     // Rest is what was wanted, but for its line end
 	Silent bool     // nothing at all came since the wait began or the last line was said
 	Echo   bool     // nothing but the echo of what was said came
 	Near   int      // which of Heard agrees longest with the pattern; -1 if none does
@@ -467,8 +468,6 @@ func (d *Dialog) missed(wanted string, p *pattern.Pattern, within time.Duration,
 		}
 		m.Echo = m.Echo || l.class == echo
 	}
-	m.Echo = m.Echo && len(m.Heard) == 0
-	m.Heard = m.Heard[max(0, len(m.Heard)-showLines):]
 	if p != nil {
 		for i, h := range m.Heard {
 			if at := p.NearMiss([]byte(h)); at > m.NearAt {
@@ -476,8 +475,21 @@ func (d *Dialog) missed(wanted string, p *pattern.Pattern, within time.Duration,
 			}
 		}
 	}
+	if first := len(m.Heard) - showLines; first > 0 { // the nearest is shown however many came after it
+		if m.Near >= 0 && m.Near < first {
+			m.Heard = append([]string{m.Heard[m.Near]}, m.Heard[first+1:]...)
+			m.Near = 0
+		} else {
+			m.Heard = m.Heard[first:]
+			m.Near = max(-1, m.Near-first)
+		}
+	}
 	if rest := d.raw[max(0, min(len(d.raw), int(d.partial-d.rawAt))):]; len(rest) > 0 {
 		m.Rest = string(rest[:min(len(rest), 200)])
+		if p != nil && d.cfg.Dialect != phrasebook.Bytes {
+			_, m.NoEnd = p.Match(clean(rest))
+		}
 	}
+	m.Echo = m.Echo && len(m.Heard) == 0 && m.Rest == ""
 	return m
 }

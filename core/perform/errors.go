@@ -99,6 +99,8 @@ func Advice(err error, ending phrasebook.Ending) string {
 		switch {
 		case m.Hidden != "":
 			return "Colours or cursor moves stand within what was wanted: write them too, or hear a line, which leaves them out."
+		case m.NoEnd:
+			return "What was wanted came, but without a line end, so it is no line: write hear bytes."
 		case m.Echo:
 			return fmt.Sprintf("Only the echo came: the module hears, but does not see the end of the command. Its line ending is probably another than %s.", ending)
 		case m.Silent && m.Said == "":
