@@ -70,14 +70,15 @@ func (e *Refused) Error() string {
 type Busy struct {
 	Port   string
 	With   string // the line that it still answers
+	Wanted string // what ends the answer, in words
 	Within time.Duration
 	Silent bool // nothing at all has come since that was said
 }
 
 func (e *Busy) Error() string {
-	s := fmt.Sprintf("%s: still busy with %q after %v more", e.Port, e.With, e.Within)
+	s := fmt.Sprintf("%s: still busy with %q: %s has not come after %v more", e.Port, e.With, e.Wanted, e.Within)
 	if e.Silent {
-		s += ": nothing has answered it"
+		s += ", nor anything else"
 	}
 	return s
 }
@@ -197,7 +198,7 @@ func (d *Dialog) Settle(ctx context.Context, within time.Duration) error {
 		}
 		if late && d.exchange.open {
 			if d.exchange.late {
-				return &Busy{d.port.Name(), d.exchange.said, within, d.lastCame.Before(d.lastWent)}
+				return &Busy{d.port.Name(), d.exchange.said, d.endOfAnswer(), within, d.lastCame.Before(d.lastWent)}
 			}
 			d.exchange.late = true
 			return d.missed(d.endOfAnswer(), nil, within, began)

@@ -116,7 +116,7 @@ func Advice(err error, ending phrasebook.Ending) string {
 		}
 	}
 	if b, ok := errors.AsType[*dialog.Busy](err); ok && !b.Silent {
-		return "The line was not said. Give the one before more time, or interrupt it, such as with: say bytes PORT: {ctrl-c}"
+		return "The line was not said. Give the one before more time, or interrupt it, such as with: say bytes PORT: {ctrl-c}. Or its answers end in another way."
 	} else if ok {
 		return "The line was not said, since its answer could not be told from a late one to the line before."
 	}
