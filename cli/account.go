@@ -171,6 +171,9 @@ func (a *account) waiting(e record.Event) {
 	} else if e.Port != "" {
 		text += ", no byte yet"
 	}
+	if w.Ended != "" {
+		text += ", " + w.Ended
+	}
 	a.err.draw("   %s", text)
 	if n := int(seconds / time.Second); !a.err.terminal && (n == 10 || n > 0 && n%30 == 0) {
 		a.err.line("   %s", text)

@@ -405,6 +405,20 @@ func (d *Dialog) GiveUp() {
 	d.exchange = exchange{}
 }
 
+// Ended is what has ended the answer to the line last said, in words; "" while it has
+// not ended, or where answers have no end.
+func (d *Dialog) Ended() string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	switch {
+	case !d.exchange.begun || d.exchange.open:
+		return ""
+	case d.cfg.Dialect == phrasebook.Console:
+		return "the prompt is back"
+	}
+	return "the final result has come"
+}
+
 // Late reports whether an exchange is open longer than somebody waited for its end.
 func (d *Dialog) Late() bool {
 	d.mu.Lock()

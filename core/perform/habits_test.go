@@ -124,6 +124,31 @@ func habits() []habit {
 	}
 }
 
+// While a line is waited for, it is told that the answer has ended.
+func TestWaitingTellsTheEnd(t *testing.T) {
+	for header, want := range map[string]string{console: "the prompt is back", "dialect at, ending cr": "the final result has come", "dialect lines, ending cr": ""} {
+		synctest.Test(t, func(t *testing.T) {
+			proc, err := procedure.Parse("wait.parrot", "procedure \"W\"\nport dev: "+header+"\nstep \"a\"\n say dev: go\n hear dev within 3500ms: ready\nend\n")
+			if err != nil {
+				t.Fatal(err)
+			}
+			station, module := simtest.Played("dev", proc.Ports[0].Whole(), nil)
+			simtest.Answer(module, func(string) string { return "\r\nOK\r\ntower# " })
+			var told []string
+			run := &Run{Procedure: proc, Stations: map[string]*bench.Station{"dev": station}, Values: map[string]any{}, Sleep: time.Sleep,
+				Events: record.NewStream(nil, func(e record.Event) {
+					if w, ok := e.Live.(Wait); ok {
+						told = append(told, w.Ended)
+					}
+				})}
+			run.Do(t.Context())
+			if len(told) < 3 || told[0] != want {
+				t.Errorf("%s: told %q, want %q", header, told, want)
+			}
+		})
+	}
+}
+
 // What a collect has gathered when it fails is kept, marked, and is no value.
 func TestKeepPart(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

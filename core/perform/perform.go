@@ -54,6 +54,7 @@ type Wait struct {
 	Took    time.Duration // so far
 	Within  time.Duration // at most; 0 if that is not known
 	Silence time.Duration // since the last byte at the port; below 0 if none has come
+	Ended   string        // what has ended the answer to the line last said; "" if it goes on
 }
 
 // Answer is an operator's answer: the value of a Told event.
@@ -191,6 +192,7 @@ func (p *performer) waiting(port, what string, within time.Duration) (over func(
 			if last := d.LastCame(); !last.IsZero() {
 				w.Silence = time.Since(last)
 			}
+			w.Ended = d.Ended()
 		}
 		p.run.Events.Emit(record.Event{Kind: record.Waiting, Port: port, Text: what, Live: w})
 		timer.Reset(time.Second)
