@@ -1,9 +1,12 @@
 package cli
 
 import (
+	"errors"
+
 	"github.com/spf13/cobra"
 
 	"uparrot/core/bench"
+	"uparrot/core/port"
 	"uparrot/core/record"
 	"uparrot/core/session"
 	"uparrot/core/verdict"
@@ -22,6 +25,19 @@ func (a *app) conduct(f evidenceFlags, about session.About, watch func(record.Ev
 	})
 	a.told(f, s.Record)
 	return v, err
+}
+
+// onPort is conduct of something that takes one port for itself, without a
+// conversation.
+func (a *app) onPort(f evidenceFlags, about session.About, watch func(record.Event), do func(port.Port, *record.Stream) (verdict.Verdict, error)) (verdict.Verdict, error) {
+	return a.conduct(f, about, watch, func(events *record.Stream) (verdict.Verdict, error) {
+		dev, err := about.Stations[0].Port(events)
+		if err != nil {
+			return "", err
+		}
+		v, err := do(dev, events)
+		return v, errors.Join(err, dev.Close())
+	})
 }
 
 // at is what is done at ports of these flags.

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"uparrot/core/bringup/loopback"
+	"uparrot/core/port"
 	"uparrot/core/record"
 	"uparrot/core/session"
 	"uparrot/core/uart"
@@ -53,11 +54,7 @@ func (c *loopbackCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if c.test.Speeds, err = readSpeeds(cmd, c.speeds); err != nil {
 		return err
 	}
-	ps, err := c.ports.read(cmd)
-	if err != nil {
-		return err
-	}
-	stations, err := ps.Stations(args[0])
+	ps, st, err := c.ports.one(cmd, args[0])
 	if err != nil {
 		return err
 	}
@@ -66,14 +63,10 @@ func (c *loopbackCommand) run(cmd *cobra.Command, args []string) (err error) {
 		c.test.Ask = func(what string) error { return c.askEnter(cmd.Context(), in, what) }
 	}
 	var res loopback.Result
-	v, err := c.conduct(c.keeps, at("loopback", args[0], ps, stations...), c.watch(), func(events *record.Stream) (verdict.Verdict, error) {
-		dev, err := stations[0].Port(events)
-		if err != nil {
-			return "", err
-		}
+	v, err := c.onPort(c.keeps, at(loopback.Name, args[0], ps, st), c.watch(), func(dev port.Port, events *record.Stream) (_ verdict.Verdict, err error) {
 		c.test.Port, c.test.Events = dev, events
 		res, err = c.test.Do(cmd.Context())
-		return res.Verdict, errors.Join(err, dev.Close())
+		return res.Verdict, err
 	})
 	switch {
 	case c.json && res.Port != "":

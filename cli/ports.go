@@ -64,6 +64,19 @@ func (p *portFlags) read(cmd *cobra.Command) (*session.Ports, error) {
 	return ps, nil
 }
 
+// one is the ports that the flags tell of, and the one named of them.
+func (f *portFlags) one(cmd *cobra.Command, name string) (*session.Ports, *bench.Station, error) {
+	ps, err := f.read(cmd)
+	if err != nil {
+		return nil, nil, err
+	}
+	stations, err := ps.Stations(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	return ps, stations[0], nil
+}
+
 // readBench reads a bench whose stand-ins are of the families that there are.
 func readBench(path string) (*bench.Bench, error) { return bench.Read(path, families.All.Names()) }
 

@@ -64,15 +64,10 @@ func (c *probeCommand) run(cmd *cobra.Command, args []string) (err error) {
 		c.printPlan()
 		return nil
 	}
-	ps, err := c.ports.read(cmd)
+	ps, st, err := c.ports.one(cmd, args[0])
 	if err != nil {
 		return err
 	}
-	stations, err := ps.Stations(args[0])
-	if err != nil {
-		return err
-	}
-	st := stations[0]
 	if c.name == "" {
 		c.name = benchName(args[0])
 	}
@@ -83,14 +78,10 @@ func (c *probeCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	st.Setup.Speed, st.Setup.Frame = c.probe.Speeds[0], nil
 	var res probe.Result
-	v, err := c.conduct(c.keeps, at("probe", args[0], ps, st), c.watch, func(events *record.Stream) (verdict.Verdict, error) {
-		dev, err := st.Port(events)
-		if err != nil {
-			return "", err
-		}
+	v, err := c.onPort(c.keeps, at(probe.Name, args[0], ps, st), c.watch, func(dev port.Port, events *record.Stream) (_ verdict.Verdict, err error) {
 		c.probe.Port, c.probe.Events = dev, events
 		res, err = c.probe.Run(cmd.Context())
-		return res.Verdict, errors.Join(err, dev.Close())
+		return res.Verdict, err
 	})
 	if err != nil && !errors.Is(err, session.ErrEvidence) {
 		return err

@@ -39,7 +39,7 @@ func (d *Dialog) classify(l *Line) (taken bool) {
 	case note >= 0:
 		l.class = notice
 		return d.cfg.OnNotice != nil && d.cfg.OnNotice(note, *l, noteCaps)
-	case first >= 0 && first < d.nRef && !d.cfg.ends() && d.exchange.said != "": // no results, but a no is a no
+	case first >= 0 && first < d.nRef && d.exchange.loose: // no results, but a no is a no
 		d.exchange.refused, d.exchange.refusal = string(l.Text), l.num
 	case first >= 0 && d.exchange.open: // outside an exchange a result is a line like any other
 		if first < d.nRef {

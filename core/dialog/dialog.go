@@ -145,6 +145,7 @@ type exchange struct {
 	begun   bool
 	said    string
 	open    bool
+	loose   bool   // its answer has no end: only a refusal is told
 	late    bool   // it is open longer than anybody waited: the module owes its end
 	before  int    // lines said before it that the module may have lost, or may answer still
 	ended   bool   // an end has come, which may be that of such a line
@@ -424,6 +425,14 @@ func (d *Dialog) Late() bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.exchange.open && d.exchange.late
+}
+
+// WithoutAnswer says that no end is owed for the line just said. A refusal of it is
+// told all the same.
+func (d *Dialog) WithoutAnswer() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.exchange.open, d.exchange.loose = false, true
 }
 
 // Again lets a line be said although the one before was not answered, if nothing at

@@ -107,7 +107,7 @@ func (d *Dialog) Say(ctx context.Context, text string, within time.Duration) (ti
 	d.leaveOldAnswers()
 	d.echoOf = trimEcho(text)
 	held := d.cfg.ends()
-	d.exchange = exchange{begun: held, said: text, open: held, first: d.count, last: -1, refusal: -1, before: d.exchange.before}
+	d.exchange = exchange{begun: held, said: text, open: held, loose: !held, first: d.count, last: -1, refusal: -1, before: d.exchange.before}
 	line := []byte(text + d.cfg.Ending.Bytes())
 	d.mu.Unlock()
 	return d.write(ctx, line)
@@ -137,12 +137,10 @@ func (d *Dialog) leaveOldAnswers() {
 func (d *Dialog) SayBytes(ctx context.Context, b []byte) (time.Time, error) {
 	d.mu.Lock()
 	d.exchange.late = false
-	d.mu.Unlock()
 	if d.cfg.Dialect != phrasebook.Bytes { // which has no lines that could echo it
-		d.mu.Lock()
 		d.echoOf = trimEcho(string(b))
-		d.mu.Unlock()
 	}
+	d.mu.Unlock()
 	return d.write(ctx, b)
 }
 

@@ -68,16 +68,28 @@ func (p *performer) keep(n *procedure.Keep) error {
 // keepPart keeps what a collect had gathered when it failed, if a keep in its step is
 // to write it. It is no value: nothing may be concluded from a part.
 func (p *performer) keepPart(n *procedure.Collect, text string, why error) error {
-	for _, node := range p.step.Body {
-		k, ok := node.(*procedure.Keep)
-		if !ok || k.Name != n.Name {
-			continue
+	k := keepOf(p.step.Body, n.Name)
+	if k == nil {
+		return nil
+	}
+	name, err := p.fill(k.File)
+	if err != nil {
+		return fmt.Errorf("what was gathered of %s cannot be kept: %w", n.Name, err)
+	}
+	return p.file(n.Name, name, text+fmt.Sprintf("\n[cut short: %v]", why), true)
+}
+
+// keepOf is the statement that keeps a value, nil if there is none.
+func keepOf(list []procedure.Node, value string) *procedure.Keep {
+	for _, n := range list {
+		if k, ok := n.(*procedure.Keep); ok && k.Name == value {
+			return k
 		}
-		name, err := p.fill(k.File)
-		if err != nil {
-			return fmt.Errorf("what was gathered of %s cannot be kept: %w", n.Name, err)
+		for _, b := range procedure.Bodies(n) {
+			if k := keepOf(b.Body, value); k != nil {
+				return k
+			}
 		}
-		return p.file(n.Name, name, text+fmt.Sprintf("\n[cut short: %v]", why), true)
 	}
 	return nil
 }

@@ -1,6 +1,7 @@
 package perform
 
 import (
+	"io"
 	"slices"
 	"strings"
 	"testing"
@@ -108,6 +109,8 @@ func habits() []habit {
 			[]string{"passed", "failed said lift, was refused with NAY 4"}, []string{"relay", "relay", "lift"}, 2 * time.Second, "family = \"Dev\"\n[final]\nheard = [\"DONE\"]\n[refusal]\nheard = [\"NAY {n:int}\"]\n"},
 		{"a final result that does not come", "dialect lines, ending cr", func(string) string { return "relay is on\r\n" },
 			"step \"a\"\n say dev: relay\n hear dev: relay is on\nend\n", []string{"failed a final result, such as DONE did not come within 2s"}, []string{"relay"}, 2 * time.Second, "family = \"Dev\"\n[final]\nheard = [\"DONE\"]\n"},
+		{"a line without answer may be refused", "dialect at, ending cr", func(string) string { return "\r\nERROR\r\n" },
+			"step \"a\"\n say dev without answer: AT+SLEEP\n pause 100ms\nend\n", []string{"failed said AT+SLEEP, was refused with ERROR"}, []string{"AT+SLEEP"}, 100 * time.Millisecond, ""},
 		{"a refusal behind an echo that is joined to it", "dialect console, prompt \"ok\", ending cr",
 			func(line string) string { return line + "  undefined word\r\nok " },
 			"step \"a\"\n say dev: lamp\nend\n", []string{"failed said lamp, was refused with lamp  undefined word"}, []string{"lamp"}, 0, refusing("undefined word")},
@@ -128,19 +131,14 @@ func habits() []habit {
 func TestWaitingTellsTheEnd(t *testing.T) {
 	for header, want := range map[string]string{console: "the prompt is back", "dialect at, ending cr": "the final result has come", "dialect lines, ending cr": ""} {
 		synctest.Test(t, func(t *testing.T) {
-			proc, err := procedure.Parse("wait.parrot", "procedure \"W\"\nport dev: "+header+"\nstep \"a\"\n say dev: go\n hear dev within 3500ms: ready\nend\n")
-			if err != nil {
-				t.Fatal(err)
-			}
-			station, module := simtest.Played("dev", proc.Ports[0].Whole(), nil)
-			simtest.Answer(module, func(string) string { return "\r\nOK\r\ntower# " })
+			run := played(t, "procedure \"W\"\nport dev: "+header+"\nstep \"a\"\n say dev: go\n hear dev within 3500ms: ready\nend\n", "",
+				func(io.Writer, string) string { return "\r\nOK\r\ntower# " })
 			var told []string
-			run := &Run{Procedure: proc, Stations: map[string]*bench.Station{"dev": station}, Values: map[string]any{}, Sleep: time.Sleep,
-				Events: record.NewStream(nil, func(e record.Event) {
-					if w, ok := e.Live.(Wait); ok {
-						told = append(told, w.Ended)
-					}
-				})}
+			run.Events = record.NewStream(nil, func(e record.Event) {
+				if w, ok := e.Live.(Wait); ok {
+					told = append(told, w.Ended)
+				}
+			})
 			run.Do(t.Context())
 			if len(told) < 3 || told[0] != want {
 				t.Errorf("%s: told %q, want %q", header, told, want)
@@ -151,21 +149,24 @@ func TestWaitingTellsTheEnd(t *testing.T) {
 
 // What a collect has gathered when it fails is kept, marked, and is no value.
 func TestKeepPart(t *testing.T) {
-	synctest.Test(t, func(t *testing.T) {
-		proc, err := procedure.Parse("part.parrot", "procedure \"P\"\nport dev: dialect lines, ending cr\nkeep going\nstep \"boot\"\n say dev: go\n collect boot from dev until within 2s: ready\n keep boot as \"boot.log\"\nend\nstep \"look\"\n check boot contains \"store\"\nend\n")
-		if err != nil {
-			t.Fatal(err)
-		}
-		station, module := simtest.Played("dev", proc.Ports[0].Whole(), nil)
-		simtest.Answer(module, func(string) string { return "store clean\r\nrope sensor 1\r\n" })
-		kept := ""
-		run := &Run{Procedure: proc, Stations: map[string]*bench.Station{"dev": station}, Values: map[string]any{}, Sleep: time.Sleep, Events: record.NewStream(nil),
-			Keep: func(name string, data []byte) (string, error) { kept = name + ":" + string(data); return name, nil }}
-		res := run.Do(t.Context())
-		if !strings.HasPrefix(kept, "boot.log:store clean\nrope sensor 1\n[cut short: ") || res.Steps[0].Verdict != verdict.Failed || res.Steps[1].Verdict != verdict.Failed {
-			t.Errorf("kept %q, steps %+v", kept, res.Steps)
-		}
-	})
+	const head = "procedure \"P\"\nport dev: dialect lines, ending cr\nkeep going\nstep \"boot\"\n say dev: go\n"
+	const gather = " collect boot from dev until within 2s: ready\n keep boot as \"boot.log\"\n"
+	for _, body := range []string{gather + "end\nstep \"look\"\n check boot contains \"store\"\nend\n", " if 1 == 1\n" + gather + " end\nend\n"} {
+		synctest.Test(t, func(t *testing.T) {
+			run := played(t, head+body, "", func(io.Writer, string) string { return "store clean\r\nrope sensor 1\r\n" })
+			kept := ""
+			run.Keep = func(name string, data []byte) (string, error) { kept = name + ":" + string(data); return name, nil }
+			res := run.Do(t.Context())
+			if !strings.HasPrefix(kept, "boot.log:store clean\nrope sensor 1\n[cut short: ") {
+				t.Errorf("kept %q", kept)
+			}
+			for _, s := range res.Steps {
+				if s.Verdict != verdict.Failed {
+					t.Errorf("%s %s", s.Title, s.Verdict)
+				}
+			}
+		})
+	}
 }
 
 // refusing is a phrasebook with a refusal.
@@ -182,26 +183,39 @@ func TestHabits(t *testing.T) {
 	}
 }
 
-func (h habit) hold(t *testing.T) {
-	proc, err := procedure.Parse("habit.parrot", "procedure \"H\"\nport dev: "+h.header+"\nport far: "+h.header+"\nkeep going\n\n"+h.steps)
+// played is a run of a procedure whose first port is a module that the test plays: it
+// answers each line with what answers returns, and may write before that. Other ports
+// are silent. The phrasebook may be empty.
+func played(t *testing.T, text, book string, answers func(module io.Writer, line string) string) *Run {
+	t.Helper()
+	proc, err := procedure.Parse("played.parrot", text)
 	if err != nil {
 		t.Fatal(err)
 	}
-	var book *phrasebook.Phrasebook
-	if h.book != "" {
-		if book, err = phrasebook.Parse("dev.toml", h.book); err != nil {
+	var pb *phrasebook.Phrasebook
+	if book != "" {
+		if pb, err = phrasebook.Parse("dev.toml", book); err != nil {
 			t.Fatal(err)
 		}
 	}
-	station, module := simtest.Played("dev", proc.Ports[0].Whole(), book)
-	far, _ := simtest.Played("far", proc.Ports[0].Whole(), nil)
+	run := &Run{Procedure: proc, Stations: map[string]*bench.Station{}, Values: map[string]any{}, Sleep: time.Sleep, Events: record.NewStream(nil)}
+	for i, decl := range proc.Ports {
+		station, module := simtest.Played(decl.Name, decl.Whole(), pb)
+		run.Stations[decl.Name] = station
+		if i == 0 {
+			simtest.Answer(module, func(line string) string { return answers(module, line) })
+		}
+	}
+	return run
+}
+
+func (h habit) hold(t *testing.T) {
 	var got []string
-	simtest.Answer(module, func(line string) string {
+	run := played(t, "procedure \"H\"\nport dev: "+h.header+"\nport far: "+h.header+"\nkeep going\n\n"+h.steps, h.book, func(_ io.Writer, line string) string {
 		got = append(got, line)
 		return h.answers(line)
 	})
 	began := time.Now()
-	run := &Run{Procedure: proc, Stations: map[string]*bench.Station{"dev": station, "far": far}, Values: map[string]any{}, Sleep: time.Sleep, Events: record.NewStream(nil)}
 	res := run.Do(t.Context())
 	took := time.Since(began).Round(100 * time.Millisecond)
 	time.Sleep(time.Minute) // the module may be busy still

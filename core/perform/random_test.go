@@ -12,11 +12,7 @@ import (
 	"testing/synctest"
 	"time"
 
-	"uparrot/core/bench"
-	"uparrot/core/phrasebook"
-	"uparrot/core/procedure"
 	"uparrot/core/record"
-	"uparrot/core/sim/simtest"
 	"uparrot/core/verdict"
 )
 
@@ -90,18 +86,7 @@ func converse(t *testing.T, seed uint64) {
 		}
 		text += fmt.Sprintf("step \"%s\"%s\n say dev: %s\nend\n", command, tries, command)
 	}
-	proc, err := procedure.Parse("random.parrot", text)
-	if err != nil {
-		t.Fatal(err)
-	}
-	var book *phrasebook.Phrasebook
-	if w.book != "" {
-		if book, err = phrasebook.Parse("dev.toml", w.book); err != nil {
-			t.Fatal(err)
-		}
-	}
-	station, module := simtest.Played("dev", proc.Ports[0].Whole(), book)
-	simtest.Answer(module, func(line string) string {
+	run := played(t, text, w.book, func(module io.Writer, line string) string {
 		n := 0
 		fmt.Sscanf(line, "AT+RUN=%d", &n)
 		mu.Lock()
@@ -139,7 +124,7 @@ func converse(t *testing.T, seed uint64) {
 			fmt.Fprintf(&story, "%v %s %s %s %s\n", time.Since(began), e.Kind, e.Text, e.Step, e.Verdict)
 		}
 	}
-	run := &Run{Procedure: proc, Stations: map[string]*bench.Station{"dev": station}, Values: map[string]any{}, Sleep: time.Sleep, Events: record.NewStream(nil, tell)}
+	run.Events = record.NewStream(nil, tell)
 	res := run.Do(t.Context())
 	took := time.Since(began)
 	text += story.String() + fmt.Sprint(deeds)

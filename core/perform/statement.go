@@ -117,8 +117,8 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 	}
 	p.said[name], p.saidIn[name] = n.Pos, p.step
 	p.emit(record.Event{Kind: record.Said, Port: name, Text: text})
-	if _, err = d.Say(ctx, line, p.run.Procedure.Answers); n.NoAnswer {
-		d.GiveUp()
+	if _, err = d.Say(ctx, line, p.run.Procedure.Answers); err == nil && n.NoAnswer {
+		d.WithoutAnswer()
 	}
 	return err
 }

@@ -26,6 +26,7 @@ type remotePort struct {
 	line    uart.Line
 	inputs  byte            // modem state
 	knows   bool            // ... has been told
+	mum     bool            // ... was waited for in vain
 	counts  Counters        // from line states
 	replies map[byte][]byte // the latest reply to each command, by the command
 	refused bool            // the server does not know the option
@@ -263,9 +264,8 @@ func (p *remotePort) Inputs() (Inputs, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for timer := time.NewTimer(inputsTime); !p.knows; {
-		changed := p.changed
+		changed, late := p.changed, p.mum || p.in.ended()
 		p.mu.Unlock()
-		late := p.in.ended()
 		if !late {
 			select {
 			case <-changed:
@@ -275,6 +275,7 @@ func (p *remotePort) Inputs() (Inputs, error) {
 		}
 		p.mu.Lock()
 		if late && !p.knows {
+			p.mum = true
 			return Inputs{}, &Error{Port: p.name, Op: "read the signal lines", Kind: Unsupported, Why: "the server has not told their state"}
 		}
 	}

@@ -42,6 +42,7 @@ func (s *scope) add(name string, v value) {
 	s.log = append(s.log, addition{name, old})
 	switch {
 	case s.step == nil || old != nil && len(old.steps) == 0: // it has a value in any case
+		v.steps = nil
 	case old != nil:
 		v.steps = append(slices.Clone(old.steps), s.step.Title)
 	default:

@@ -121,8 +121,11 @@ func strengthLoss(title string, points map[string][]point, names []string) chart
 }
 
 // LoadCurve shows what a search for a link's capacity found: loss and latency
-// against load, one below the other.
+// against load, one below the other; nil if it measured nothing.
 func LoadCurve(r capacity.Result) chart.Chart {
+	if len(r.Points) == 0 {
+		return nil
+	}
 	limit := 100 * r.MaxLoss
 	low, high, highest, longest := math.Inf(1), 0.0, limit, 0.0
 	loss := []chart.Points{{Name: "keeps the limit", Size: 4}, {Name: "breaks the limit", Size: 4, Colour: chart.Second, Shape: chart.Triangle}}
@@ -149,8 +152,11 @@ func LoadCurve(r capacity.Result) chart.Chart {
 }
 
 // Matrix shows who hears whom: the darker, the more was heard; what is against the
-// wish has a thick frame and a mark.
+// wish has a thick frame and a mark; nil if nobody spoke.
 func Matrix(r hearing.Result) chart.Chart {
+	if len(r.Cells) == 0 {
+		return nil
+	}
 	n := len(r.Names)
 	speakers := slices.Clone(r.Names)
 	slices.Reverse(speakers)

@@ -61,6 +61,9 @@ func TestLinkPictures(t *testing.T) {
 	for i := range 50 {
 		c.Add(40+float64(i)/5, 1+i%3)
 	}
+	if LoadCurve(capacity.Result{}) != nil || Matrix(hearing.Result{}) != nil {
+		t.Error("nothing was drawn")
+	}
 	low, high := 2.7, 3.4
 	for name, d := range map[string]struct {
 		chart chart.Chart

@@ -112,7 +112,10 @@ func probeRows(r probe.Result) [][2]string {
 
 // loopbackRows are what a loopback proved.
 func loopbackRows(r loopback.Result) [][2]string {
-	found := "proven: " + strings.Join(r.Proven, ", ")
+	found := "nothing was proven"
+	if len(r.Proven) > 0 {
+		found = "proven: " + strings.Join(r.Proven, ", ")
+	}
 	for _, s := range r.Stages {
 		if s.Verdict != verdict.Passed && s.Verdict != verdict.Skipped {
 			found = s.What + ": " + s.Why

@@ -148,6 +148,9 @@ func (a *Axis) fit(low, high float64) {
 		}
 		a.High = a.Low + 1
 	}
+	if a.Log && a.Low <= 0 { // which such an axis does not show
+		a.Low = a.High / 1000
+	}
 	if a.Ticks == nil {
 		a.Ticks = Round
 	}
@@ -171,8 +174,10 @@ func Round(low, high float64) []Tick {
 		}
 	}
 	var ticks []Tick
-	for v := math.Ceil(low/step) * step; v <= high+step/1000; v += step {
-		ticks = append(ticks, Tick{v, strconv.FormatFloat(math.Round(v/step)*step, 'g', 6, 64)})
+	for i := range 12 { // counted, since a step may be too small to change a great number
+		if v := math.Ceil(low/step)*step + float64(i)*step; v <= high+step/1000 {
+			ticks = append(ticks, Tick{v, strconv.FormatFloat(math.Round(v/step)*step, 'g', 6, 64)})
+		}
 	}
 	return ticks
 }
@@ -191,7 +196,7 @@ func Whole(low, high float64) []Tick {
 // Decades are ticks at 1, 2 and 5 of each power of ten.
 func Decades(low, high float64) []Tick {
 	var ticks []Tick
-	for v := math.Pow(10, math.Floor(math.Log10(low))); v <= high; v *= 10 {
+	for v := math.Pow(10, math.Floor(math.Log10(low))); v > 0 && v <= high; v *= 10 {
 		for _, m := range []float64{1, 2, 5} {
 			if v*m >= low && v*m <= high {
 				ticks = append(ticks, Tick{v * m, fmt.Sprintf("%g", v*m)})
@@ -204,7 +209,7 @@ func Decades(low, high float64) []Tick {
 // Shares are ticks at 100 %, 50 %, 10 %, 5 %, 1 % and so on.
 func Shares(low, high float64) []Tick {
 	var ticks []Tick
-	for v := 1.0; v >= low*0.99; v /= 10 {
+	for v := 1.0; v > 0 && v >= low*0.99; v /= 10 {
 		for _, m := range []float64{1, 0.5} {
 			if v*m >= low*0.99 && v*m <= high*1.01 {
 				ticks = append(ticks, Tick{v * m, fmt.Sprintf("%.4g %%", 100*v*m)})

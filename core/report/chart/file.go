@@ -34,6 +34,9 @@ var (
 
 // Save draws a chart to files whose endings tell the form: .png or .svg.
 func Save(c Chart, files ...string) error {
+	if len(c) == 0 {
+		return errors.New("there is nothing to draw")
+	}
 	for _, f := range files {
 		if err := save(c, f); err != nil {
 			return fmt.Errorf("draw to %s: %w", f, err)

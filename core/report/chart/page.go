@@ -7,6 +7,8 @@ import (
 	"io"
 	"strconv"
 	"unicode/utf8"
+
+	"uparrot/core/text"
 )
 
 // The room around the area of a panel in a page, in the units of the drawing.
@@ -44,7 +46,7 @@ type inline struct {
 func (o *inline) say(format string, values ...any) { _, _ = fmt.Fprintf(o, format, values...) } // told at Flush
 
 func (o *inline) text(x, y float64, anchor, class, words string) {
-	o.say(`<text x="%.1f" y="%.1f" text-anchor="%s" class="%s">%s</text>`, x, y, anchor, class, html.EscapeString(words))
+	o.say(`<text x="%.1f" y="%.1f" text-anchor="%s" class="%s">%s</text>`, x, y, anchor, class, html.EscapeString(text.Line(words)))
 }
 
 // at is where a place is drawn.
