@@ -3,20 +3,12 @@
 
 procedure "Fetch the logs of a tower"
 
-port tower: dialect console, speed 115200, ending cr, prompt "tower:B2>", phrasebook "bittern-tower.toml"
+port tower: dialect console, speed 115200, ending cr, phrasebook "bittern-tower.toml"
 secret code "the code of the user ops"
 
 step "log in" tries 3 needed
-    say tower:
-    any within 3s
-    case hear bytes tower: name:
-        say tower: ops
-        hear bytes tower: code:
-        say tower: {code}
-        hear tower: welcome {}
-    case hear bytes tower: tower:
-        # somebody is logged in already
-    end
+    log in tower as "ops" with code within 3s
+    hear tower: welcome ops
 end
 
 step "each log file is kept"
@@ -44,5 +36,5 @@ end
 
 step "log out" always
     say tower: leave
-    hear bytes tower: name:
+    hear tower: bye
 end

@@ -100,7 +100,7 @@ arrives = "~HEARD: ..."
 // stand-in without a family.
 func TestOfPhrasebook(t *testing.T) {
 	b, err := OfPhrasebook("../../examples/bittern.toml")
-	if err != nil || len(b.Ports) != 1 || b.Ports[0].Name != "bittern-b1" || b.Ports[0].Standin.Book == nil || b.Ports[0].Setup.Prompt.String() != "bittern>" {
+	if err != nil || len(b.Ports) != 1 || b.Ports[0].Name != "bittern-b1" || b.Ports[0].Standin.Book == nil || b.Ports[0].Setup.Prompt[0].String() != "bittern>" {
 		t.Fatalf("%+v, %v", b, err)
 	}
 	path := filepath.Join(t.TempDir(), "b.toml")

@@ -118,7 +118,7 @@ func (s *Station) Open(events *record.Stream, adjust func(*dialog.Config)) (*dia
 func (s *Station) opened() record.Opened {
 	o := record.Opened{
 		Address: s.Address.String(), Setup: s.Setup.Words(), Dialect: max(s.Setup.Dialect, phrasebook.Lines), Speed: s.Setup.Line().Speed, Frame: s.Setup.Line().Frame,
-		Ending: max(s.Setup.Ending, phrasebook.CRLF), Flow: s.Setup.Flow, Prompt: s.Setup.Prompt.String(),
+		Ending: max(s.Setup.Ending, phrasebook.CRLF), Flow: s.Setup.Flow, Signs: s.Setup.Signs,
 	}
 	if s.Phrasebook != nil {
 		o.Phrasebook = s.Phrasebook.File
@@ -128,9 +128,17 @@ func (s *Station) opened() record.Opened {
 
 // config is how a dialog on the port is to be held.
 func (s *Station) config() dialog.Config {
-	c := dialog.Config{Dialect: s.Setup.Dialect, Ending: s.Setup.Ending, Prompt: s.Setup.Prompt.Pattern}
+	c := dialog.Config{
+		Dialect: s.Setup.Dialect, Ending: s.Setup.Ending,
+		Finals: s.Setup.Final.Patterns(), Refusals: s.Setup.Refusal.Patterns(),
+		Prompts: s.Setup.Prompt.Patterns(), Pagers: s.Setup.Pager.Patterns(), PagerAnswer: " ",
+		Login: s.Setup.Login.Patterns(), Password: s.Setup.Password.Patterns(), Denied: s.Setup.Denied.Patterns(),
+	}
+	if s.Setup.PagerAnswer != nil {
+		c.PagerAnswer = s.Setup.PagerAnswer.Bytes()
+	}
 	if pb := s.Phrasebook; pb != nil {
-		c.Finals, c.Refusals = pb.Finals(), pb.Refusals()
+		c.Finals, c.Refusals = append(c.Finals, pb.Finals()...), append(c.Refusals, pb.Refusals()...)
 		for _, n := range pb.Notices {
 			c.Notices = append(c.Notices, n.Pattern)
 		}

@@ -32,7 +32,13 @@ type Config struct {
 	Finals   []*pattern.Pattern // final results, beside those of V.250 in dialect AT
 	Refusals []*pattern.Pattern // final results that say no, beside those of V.250
 	Banner   *pattern.Pattern   // the line after a restart; ends an open exchange; may be nil
-	Prompt   *pattern.Pattern   // what a console shows when it waits for a command; nil in the other dialects
+	Prompts  []*pattern.Pattern // what stands at the end of what has come when a command is waited for
+	Login    []*pattern.Pattern // ... a name
+	Password []*pattern.Pattern // ... a password
+	Denied   []*pattern.Pattern // lines that say that these were wrong
+	Pagers   []*pattern.Pattern // what a module shows when it waits within an answer to be told to go on
+
+	PagerAnswer string // tells it that
 
 	// Trace is told of all that comes and goes, in order. OnNotice is told of
 	// every notice as it comes, with its place in Notices, and returns whether
@@ -61,10 +67,10 @@ const (
 	Dropped                   // a line fell out of a full inbox
 )
 
-// Line is one line that came, its line end, colours and blanks at both ends
-// removed.
+// Line is one line that came, its line end and colours removed.
 type Line struct {
-	Text []byte
+	Text []byte    // without the blanks at both ends
+	Full []byte    // with them
 	Time time.Time // when its last byte was read
 	Wire int       // bytes on the line, from the line ends just before it to the first byte of its own
 	Cut  bool      // it was longer than MaxLine: this is a piece
@@ -84,6 +90,7 @@ const (
 	echo
 	notice
 	prompt
+	number // a final result of V.250 as a number
 )
 
 // Bounds on what is kept, whatever a module sends.
@@ -98,11 +105,7 @@ const (
 type Dialog struct {
 	port port.Port
 	cfg  Config
-	set  *pattern.Set       // refusals, final results, banner, notices
-	nRef int                // how many of the set are refusals
-	nFin int                // ... and final results, after the refusals
-	nBan int                // ... and banners
-	long []*pattern.Pattern // notices with a payload of stated length
+	endings
 
 	mu      sync.Mutex
 	changed chan struct{} // closed when something has come; nil if nobody waits
@@ -112,6 +115,8 @@ type Dialog struct {
 	rawAt   int64  // offset of raw[0] in the stream
 	partial int64  // offset where the line now coming begins
 	lead    int    // line ends just before it
+	taken   []byte // the beginning of it, where a wait has taken that from raw
+	erases  bool   // a pager stood before it, which the module wipes out
 	ends    text.Ends
 	wants   int    // bytes the coming line must have before a line end counts
 	lines   []Line // not taken yet
@@ -122,74 +127,27 @@ type Dialog struct {
 	lastWent time.Time
 	echoOf   string // what was said and may come back
 	exchange exchange
+	form     phrasebook.ResultForm // of the results of V.250
+	quiet    bool                  // those are suppressed
+	number   pending
+	shown    int    // the prompt that stands at the end of what has come, by its place; -1 if none does
+	latest   int    // the prompt shown last, whatever came after it
+	prompted string // ... in the module's own words
 
 	datagrams bool // what comes at once is a line, ended or not
 
 	done chan struct{}
 }
 
-// ends reports whether the module's answers have an end: a final result or a prompt.
-func (c *Config) ends() bool {
-	switch c.Dialect {
-	case phrasebook.AT, phrasebook.Console:
-		return true
-	case phrasebook.Lines:
-		return len(c.Finals) > 0
-	}
-	return false
-}
-
-// exchange is a said line and its answer, where answers have an end. Where they have
-// none it is never open: only what was said and a refusal of it are known.
-type exchange struct {
-	begun   bool
-	said    string
-	open    bool
-	loose   bool   // its answer has no end: only a refusal is told
-	late    bool   // it is open longer than anybody waited: the module owes its end
-	before  int    // lines said before it that the module may have lost, or may answer still
-	ended   bool   // an end has come, which may be that of such a line
-	first   int64  // number of the first line after it was said
-	last    int64  // number of the line that ended it, once it is not open
-	refused string // a refusal that no call has taken
-	refusal int64  // ... and the number of its line
-}
-
 // Open begins a conversation on a port. The dialog owns the port from then on.
 func Open(p port.Port, cfg Config) *Dialog {
-	d := &Dialog{port: p, cfg: cfg, done: make(chan struct{})}
+	d := &Dialog{port: p, cfg: cfg, shown: -1, latest: -1, done: make(chan struct{})}
 	if dg, ok := p.(interface{ Datagrams() bool }); ok {
 		d.datagrams = dg.Datagrams()
 	}
 	d.compile()
 	go d.read()
 	return d
-}
-
-// compile prepares what sorts the lines. The mutex is held, or nobody reads yet.
-func (d *Dialog) compile() {
-	all := append([]*pattern.Pattern(nil), d.cfg.Refusals...)
-	if d.cfg.Dialect == phrasebook.AT {
-		all = append(all, phrasebook.V250Refusals()...)
-	}
-	d.nRef = len(all)
-	all = append(all, d.cfg.Finals...)
-	if d.cfg.Dialect == phrasebook.AT {
-		all = append(all, phrasebook.V250Successes()...)
-	}
-	d.nFin = len(all)
-	if d.cfg.Banner != nil {
-		all = append(all, d.cfg.Banner)
-	}
-	d.nBan = len(all)
-	all = append(all, d.cfg.Notices...)
-	d.set = pattern.NewSet(all)
-	d.long = nil
-	for _, n := range d.cfg.Notices {
-		if n.HasPayload() {
-			d.long = append(d.long, n)
-		}
-	}
 }
 
 // Configure changes how the module is spoken to, from what comes next on. It
@@ -246,11 +204,7 @@ func (d *Dialog) read() {
 		if err != nil {
 			d.err = err
 		}
-		woken := d.changed != nil
-		if woken {
-			close(d.changed)
-			d.changed = nil
-		}
+		woken := d.wake()
 		d.mu.Unlock()
 		if err != nil {
 			return
@@ -261,6 +215,16 @@ func (d *Dialog) read() {
 			runtime.Gosched()
 		}
 	}
+}
+
+// wake has whoever waits look again, and reports whether somebody does.
+func (d *Dialog) wake() bool {
+	if d.changed == nil {
+		return false
+	}
+	close(d.changed)
+	d.changed = nil
+	return true
 }
 
 func (d *Dialog) trace(t time.Time, k TraceKind, b []byte) {
@@ -299,8 +263,11 @@ func (d *Dialog) passOver(l Line) {
 }
 
 // answered notes that a line has left the inbox: a refusal need not be told of
-// any more.
+// any more. Who has heard the end of an answer waits for what comes after it.
 func (d *Dialog) answered(l Line) {
+	if l.num == d.exchange.last {
+		d.exchange.heard = true
+	}
 	if l.num == d.exchange.refusal {
 		d.exchange.refused = ""
 	}
@@ -312,11 +279,13 @@ func (d *Dialog) forget(to int64) {
 	if n <= 0 {
 		return
 	}
-	d.raw = d.raw[:copy(d.raw, d.raw[n:])]
-	d.rawAt = to
 	if d.partial < to { // hear bytes took the beginning of a line
+		d.taken = append(d.taken, d.raw[max(0, d.partial-d.rawAt):n]...)
+		d.taken = d.taken[max(0, len(d.taken)-longestPrompt):]
 		d.partial, d.lead = to, 0
 	}
+	d.raw = d.raw[:copy(d.raw, d.raw[n:])]
+	d.rawAt = to
 }
 
 // drop keeps the inbox bounded: the oldest n bytes go, with their lines.
@@ -361,6 +330,16 @@ func (d *Dialog) wait(ctx context.Context, timer <-chan time.Time) (timedOut boo
 	}
 }
 
+// waitTo is wait that times out at a time too, unless that is zero.
+func (d *Dialog) waitTo(ctx context.Context, timer <-chan time.Time, at time.Time) (timedOut bool, err error) {
+	if at.IsZero() {
+		return d.wait(ctx, timer)
+	}
+	t := time.NewTimer(time.Until(at))
+	defer t.Stop()
+	return d.wait(ctx, t.C)
+}
+
 // PassAll passes over all that no call has taken. An exchange that is still open
 // stays so. A step that is tried again begins with what comes from then on.
 func (d *Dialog) PassAll() {
@@ -396,66 +375,6 @@ func (d *Dialog) AwaitRefusal(ctx context.Context) error {
 		}
 	}
 	return d.refusal()
-}
-
-// GiveUp gives up the open exchange, if there is one: what is said next goes out
-// at once, and who says it must know that an answer may still come.
-func (d *Dialog) GiveUp() {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	d.exchange = exchange{}
-}
-
-// Ended is what has ended the answer to the line last said, in words; "" while it has
-// not ended, or where answers have no end.
-func (d *Dialog) Ended() string {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	switch {
-	case !d.exchange.begun || d.exchange.open:
-		return ""
-	case d.cfg.Dialect == phrasebook.Console:
-		return "the prompt is back"
-	}
-	return "the final result has come"
-}
-
-// Late reports whether an exchange is open longer than somebody waited for its end.
-func (d *Dialog) Late() bool {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.exchange.open && d.exchange.late
-}
-
-// WithoutAnswer says that no end is owed for the line just said. A refusal of it is
-// told all the same.
-func (d *Dialog) WithoutAnswer() {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	d.exchange.open, d.exchange.loose = false, true
-}
-
-// Again lets a line be said although the one before was not answered, if nothing at
-// all has come since, not even its echo: it may never have been heard. If it has been
-// after all, two answers come; so Settle does not take the first end for that of the
-// line said now, unless no other follows.
-func (d *Dialog) Again() {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.exchange.open && d.lastCame.Before(d.lastWent) {
-		d.exchange.open, d.exchange.late = false, false
-		d.exchange.before++
-	}
-}
-
-// end notes the end of an answer, which the line with that number brought.
-func (d *Dialog) end(last int64) {
-	if d.exchange.before > 0 { // it may be that of a line before
-		d.exchange.before--
-		d.exchange.ended = true
-		return
-	}
-	d.exchange.open, d.exchange.last = false, last
 }
 
 // trimEcho is said text as a line would hold it.

@@ -66,7 +66,7 @@ func (r *rig) says(s string) {
 // hear is what a wait brings: the text and captures, or the kind of error.
 func (r *rig) hear(form pattern.Form, p string) string {
 	r.t.Helper()
-	return outcome(r.Hear(ctx, Wait{form, pattern.Must(p), time.Second}))
+	return outcome(r.Hear(ctx, Wait{Form: form, Pattern: pattern.Must(p), Within: time.Second}))
 }
 
 func outcome(h Heard, err error) string {
@@ -100,7 +100,7 @@ func TestInbox(t *testing.T) {
 	hearBytes := func(p string) do { return func(r *rig) string { return r.hear(pattern.AnyBytes, p) } }
 	absent := func(p string) do {
 		return func(r *rig) string {
-			return outcome(Heard{}, r.Absent(ctx, Wait{pattern.WholeLine, pattern.Must(p), time.Second}))
+			return outcome(Heard{}, r.Absent(ctx, Wait{Form: pattern.WholeLine, Pattern: pattern.Must(p), Within: time.Second}))
 		}
 	}
 	settle := func(r *rig) string { return outcome(Heard{}, r.Settle(ctx, time.Second)) }
@@ -178,13 +178,13 @@ func TestTimes(t *testing.T) {
 		}
 		after(300*time.Millisecond, "LATE\r\n")
 		if d, err := took(func() error {
-			_, err := r.Hear(ctx, Wait{pattern.WholeLine, pattern.Must("LATE"), time.Second})
+			_, err := r.Hear(ctx, Wait{Form: pattern.WholeLine, Pattern: pattern.Must("LATE"), Within: time.Second})
 			return err
 		}); d != 300*time.Millisecond || err != nil {
 			t.Errorf("hear took %v, %v", d, err)
 		}
 		if d, err := took(func() error {
-			_, err := r.Hear(ctx, Wait{pattern.WholeLine, pattern.Must("X"), time.Second})
+			_, err := r.Hear(ctx, Wait{Form: pattern.WholeLine, Pattern: pattern.Must("X"), Within: time.Second})
 			return err
 		}); d != time.Second || err == nil {
 			t.Errorf("hear in vain took %v, %v", d, err)
@@ -204,11 +204,13 @@ func TestTimes(t *testing.T) {
 		time.Sleep(2 * time.Second)
 		c, cancel := context.WithTimeout(ctx, 100*time.Millisecond)
 		defer cancel()
-		if d, err := took(func() error { return r.Absent(c, Wait{pattern.WholeLine, pattern.Must("X"), time.Hour}) }); d != 100*time.Millisecond || !errors.Is(err, context.DeadlineExceeded) {
+		if d, err := took(func() error {
+			return r.Absent(c, Wait{Form: pattern.WholeLine, Pattern: pattern.Must("X"), Within: time.Hour})
+		}); d != 100*time.Millisecond || !errors.Is(err, context.DeadlineExceeded) {
 			t.Errorf("cancelled wait took %v, %v", d, err)
 		}
 		r.module.Close()
-		if _, err := r.Hear(ctx, Wait{pattern.WholeLine, pattern.Must("X"), time.Hour}); port.KindOf(err) != port.Vanished {
+		if _, err := r.Hear(ctx, Wait{Form: pattern.WholeLine, Pattern: pattern.Must("X"), Within: time.Hour}); port.KindOf(err) != port.Vanished {
 			t.Errorf("after the port went: %v", err)
 		}
 	})

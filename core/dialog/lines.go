@@ -14,12 +14,14 @@ func (d *Dialog) take(now time.Time, b []byte) {
 	d.lastCame = now
 	d.trace(now, Came, b)
 	d.raw = append(d.raw, b...)
+	d.shown = -1
+	d.decideNumber(b[0])
 	if d.cfg.Dialect != phrasebook.Bytes {
 		d.cutLines(now, len(b))
 		if from := int(d.partial - d.rawAt); d.datagrams && from < len(d.raw) {
 			d.line(now, from, len(d.raw), len(d.raw), false)
 		}
-		if d.cfg.Dialect == phrasebook.Console {
+		if !d.findPager(now) {
 			d.findPrompt(now)
 		}
 	}
@@ -61,7 +63,7 @@ func (d *Dialog) cutLines(now time.Time, n int) {
 			if part == text.End || d.lead > 0 { // the LF behind a line's own CR is that line's
 				d.lead++
 			}
-			d.partial = d.rawAt + int64(fresh)
+			d.partial, d.taken = d.rawAt+int64(fresh), d.taken[:0]
 		case !d.inPayload(from, end):
 			d.line(now, from, end, fresh, false)
 		}
@@ -87,24 +89,55 @@ func (d *Dialog) inPayload(from, end int) bool {
 
 // line files raw[from:to] as a line; the next begins at next.
 func (d *Dialog) line(now time.Time, from, to, next int, cut bool) {
-	words := d.raw[from:to]
-	if d.wants == 0 {
-		words = clean(words)
-	} else if words = words[:min(d.wants, len(words))]; to-from > d.wants {
-		// The payload may hold anything, so only what follows it is cleaned.
-		words = append(words[:d.wants:d.wants], bytes.TrimRight(d.raw[from+d.wants:to], " \t")...)
+	full := d.raw[from:to]
+	if d.erases {
+		full, d.erases = erased(full), false
 	}
-	wire := d.lead + next - from
-	d.partial, d.lead, d.wants = d.rawAt+int64(next), 0, 0
-	if len(words) == 0 {
+	if d.wants == 0 {
+		full = text.Plain(full)
+	} else if full = full[:min(d.wants, len(full))]; to-from > d.wants {
+		// The payload may hold anything, so only what follows it is cleaned.
+		full = append(full[:d.wants:d.wants], bytes.TrimRight(d.raw[from+d.wants:to], " \t")...)
+	}
+	wire, lead := d.lead+next-from, d.lead
+	exact := d.wants > 0
+	d.partial, d.lead, d.wants, d.taken = d.rawAt+int64(next), 0, 0, d.taken[:0]
+	if len(text.TrimBlanks(full)) == 0 && !exact {
 		return
 	}
-	n := len(d.lines)
-	d.lines = append(d.lines, Line{Time: now, Wire: wire, Cut: cut, num: d.count, Text: d.keep(words),
-		start: d.rawAt + int64(from), stop: d.rawAt + int64(to), end: d.rawAt + int64(next)})
+	l := Line{Time: now, Wire: wire, Cut: cut, Full: d.keep(full), start: d.rawAt + int64(from), stop: d.rawAt + int64(to), end: d.rawAt + int64(next)}
+	if l.Text = l.Full; !exact {
+		l.Text = text.TrimBlanks(l.Full)
+	}
+	if at := d.promptBefore(l.Text); at > 0 {
+		d.file(Line{Time: now, Text: l.Text[:at], Full: l.Text[:at], start: l.start, stop: l.start, end: l.start, class: prompt})
+		d.latest, d.prompted = d.promptOf(l.Text[:at]), string(l.Text[:at])
+		l.Text = text.TrimBlanks(l.Text[at:])
+		l.Full = l.Text
+	}
+	if d.isNumber(l, lead, next) {
+		l.class = number
+	}
+	d.file(l)
+}
+
+// file puts a line into the inbox, unless whoever hears notices takes it.
+func (d *Dialog) file(l Line) {
+	l.num = d.count
 	d.count++
-	if taken := d.classify(&d.lines[n]); taken {
-		d.lines = d.lines[:n]
+	n := len(d.lines)
+	d.lines = append(d.lines, l)
+	switch l.class {
+	case prompt:
+		if d.exchange.open {
+			d.end(l.num)
+		}
+	case number:
+		d.lines[n].class = plain
+	default:
+		if taken := d.classify(&d.lines[n]); taken {
+			d.lines = d.lines[:n]
+		}
 	}
 }
 

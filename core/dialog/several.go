@@ -22,7 +22,7 @@ type Ask struct {
 // was; errors are those of Hear.
 func First(ctx context.Context, asks []Ask, within time.Duration) (int, Heard, error) {
 	which, heard := -1, Heard{}
-	err := several(ctx, asks, within, func(i int, h Heard) bool {
+	err := several(ctx, asks, within, false, func(i int, h Heard) bool {
 		which, heard = i, h
 		return true
 	})
@@ -33,7 +33,7 @@ func First(ctx context.Context, asks []Ask, within time.Duration) (int, Heard, e
 // port. One line answers one of them only. Heard is in the order of asks.
 func All(ctx context.Context, asks []Ask, within time.Duration) ([]Heard, error) {
 	all, left := make([]Heard, len(asks)), len(asks)
-	err := several(ctx, asks, within, func(i int, h Heard) bool {
+	err := several(ctx, asks, within, true, func(i int, h Heard) bool {
 		all[i] = h
 		left--
 		return left == 0
@@ -62,7 +62,8 @@ type find struct {
 	found bool
 }
 
-func several(ctx context.Context, asks []Ask, within time.Duration, took func(i int, h Heard) (enough bool)) error {
+// several waits for all of the asks, or for any of them.
+func several(ctx context.Context, asks []Ask, within time.Duration, all bool, took func(i int, h Heard) (enough bool)) error {
 	began := time.Now()
 	timer := time.NewTimer(within)
 	defer timer.Stop()
@@ -73,7 +74,19 @@ func several(ctx context.Context, asks []Ask, within time.Duration, took func(i 
 		if enough || err != nil {
 			return err
 		}
-		late, err := waitSeveral(ctx, watchers, timer.C)
+		limit := timer.C
+		over, which := overSeveral(asks, done, began, all)
+		var known *time.Timer
+		if over.IsZero() || !over.Before(began.Add(within)) {
+			which = -1
+		} else {
+			known = time.NewTimer(time.Until(over))
+			limit = known.C
+		}
+		late, err := waitSeveral(ctx, watchers, limit)
+		if known != nil {
+			known.Stop()
+		}
 		if err != nil {
 			return err
 		}
@@ -81,9 +94,31 @@ func several(ctx context.Context, asks []Ask, within time.Duration, took func(i 
 			if enough, err := takeAll(watchers, asks, done, took); enough || err != nil {
 				return err
 			}
-			return missedSeveral(watchers, asks, done, within, began)
+			return missedSeveral(asks, done, which, within, began)
 		}
 	}
+}
+
+// overSeveral is when it is known that what is still asked for will not come any more,
+// and which ask tells it: zero if it is not known.
+func overSeveral(asks []Ask, done []bool, began time.Time, all bool) (over time.Time, which int) {
+	which = -1
+	for i, a := range asks {
+		if done[i] {
+			continue
+		}
+		a.Dialog.mu.Lock()
+		at := a.Dialog.overAt(a.Wait, began)
+		a.Dialog.mu.Unlock()
+		switch {
+		case at.IsZero() && !all:
+			return at, -1 // this one may still come
+		case at.IsZero():
+		case which < 0, at.Before(over) == all:
+			over, which = at, i
+		}
+	}
+	return over, which
 }
 
 func watch(asks []Ask) []*watcher {
@@ -229,25 +264,31 @@ func waitSeveral(ctx context.Context, watchers []*watcher, timer <-chan time.Tim
 	return false, nil
 }
 
-func missedSeveral(watchers []*watcher, asks []Ask, done []bool, within time.Duration, began time.Time) error {
+// missedSeveral tells of the ask that is known not to come any more, or else the first
+// that has not come.
+func missedSeveral(asks []Ask, done []bool, which int, within time.Duration, began time.Time) error {
 	var wanted []string
+	first := which
 	for i, a := range asks {
-		if !done[i] {
-			wanted = append(wanted, a.Pattern.String())
+		if done[i] {
+			continue
+		}
+		wanted = append(wanted, a.Pattern.String())
+		if first < 0 {
+			first = i
 		}
 	}
-	for _, w := range watchers {
-		for i, a := range asks {
-			if done[i] || a.Dialog != w.Dialog {
-				continue
-			}
-			w.mu.Lock()
-			defer w.mu.Unlock()
-			m := w.missed(strings.Join(wanted, " | "), a.Pattern, within, began)
-			return m
-		}
+	if first < 0 {
+		return fmt.Errorf("nothing is left to wait for") // several ends before
 	}
-	return fmt.Errorf("nothing is left to wait for") // several ends before
+	d := asks[first].Dialog
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	m := d.missed(strings.Join(wanted, " | "), asks[first].Pattern, within, began)
+	if which >= 0 {
+		m.Ended = d.ended()
+	}
+	return m
 }
 
 // Until says what ends a Collect: the prompt, a line, or a time of quiet.

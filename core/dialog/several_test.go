@@ -51,7 +51,7 @@ func TestConsole(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				r := newRig(t, Config{Dialect: phrasebook.Console, Prompt: pattern.Must("post>"), Refusals: patterns("no such word")})
+				r := newRig(t, Config{Dialect: phrasebook.Console, Prompts: patterns("post>"), Refusals: patterns("no such word")})
 				var got []string
 				for _, f := range c.do {
 					got = append(got, f(r))

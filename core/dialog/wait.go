@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"sort"
-	"strings"
 	"time"
 
 	"uparrot/core/pattern"
@@ -18,6 +17,11 @@ type Wait struct {
 	Form    pattern.Form
 	Pattern *pattern.Pattern
 	Within  time.Duration // the longest wait; 0 looks only at what is there
+
+	// Answer says that only the answer to the line last said can hold it: once that
+	// has ended, and nothing more comes for a moment, it is *Missed. What the module
+	// sends by itself is waited for all the same.
+	Answer bool
 }
 
 // Heard is what a wait took.
@@ -25,215 +29,6 @@ type Heard struct {
 	Text     string
 	Time     time.Time // when its last byte was read
 	Captures []pattern.Capture
-}
-
-// Missed is the error of a wait that did not get what it wanted.
-type Missed struct {
-	Port   string
-	Said   string // the last line said
-	Wanted string // the pattern
-	Within time.Duration
-	Heard  []string // what came instead, oldest first, at most ten lines
-	Rest   string   // bytes after the last line end
-	NoEnd  bool     // Rest is what was wanted, but for its line end
-	Silent bool     // nothing at all came since the wait began or the last line was said
-	Echo   bool     // nothing but the echo of what was said came
-	Near   int      // which of Heard agrees longest with the pattern; -1 if none does
-	NearAt int      // bytes in which it agrees
-	Next   bool     // the very next line did not match
-	Hidden string   // bytes among which the pattern is found once colours and cursor moves are taken out: those are why it was not
-}
-
-func (e *Missed) Error() string {
-	switch {
-	case e.Next && len(e.Heard) > 0:
-		return fmt.Sprintf("%s: the next line was %q, wanted %s", e.Port, e.Heard[len(e.Heard)-1], e.Wanted)
-	case e.Silent:
-		return fmt.Sprintf("%s: nothing came within %v, wanted %s", e.Port, e.Within, e.Wanted)
-	}
-	return fmt.Sprintf("%s: %s did not come within %v", e.Port, e.Wanted, e.Within)
-}
-
-// Refused is the error of a said line that the module refused.
-type Refused struct {
-	Port  string
-	Said  string
-	Heard string
-}
-
-func (e *Refused) Error() string {
-	return fmt.Sprintf("%s: said %s, was refused with %s", e.Port, e.Said, e.Heard)
-}
-
-// Busy is the error of a line that was not said, because the module has not ended
-// its answer to the one before.
-type Busy struct {
-	Port   string
-	With   string // the line that it still answers
-	Wanted string // what ends the answer, in words
-	Within time.Duration
-	Silent bool // nothing at all has come since that was said
-}
-
-func (e *Busy) Error() string {
-	s := fmt.Sprintf("%s: still busy with %q: %s has not come after %v more", e.Port, e.With, e.Wanted, e.Within)
-	if e.Silent {
-		s += ", nor anything else"
-	}
-	return s
-}
-
-// Unwanted is the error of Absent when what must not come came.
-type Unwanted struct {
-	Port    string
-	Pattern string
-	Heard   string
-	After   time.Duration // since the wait began; below zero if it was there already
-}
-
-func (e *Unwanted) Error() string {
-	return fmt.Sprintf("%s: heard %q, which must not come", e.Port, e.Heard)
-}
-
-// Say says a line: it waits for the open exchange to end, at most for within,
-// then writes the text and the line ending, and in dialects AT and Console opens an
-// exchange. It returns when the writing began. A line is never said while the answer
-// to the one before is owed: that is *Busy.
-func (d *Dialog) Say(ctx context.Context, text string, within time.Duration) (time.Time, error) {
-	if err := d.Settle(ctx, within); err != nil {
-		return time.Time{}, err
-	}
-	d.mu.Lock()
-	d.leaveOldAnswers()
-	d.echoOf = trimEcho(text)
-	held := d.cfg.ends()
-	d.exchange = exchange{begun: held, said: text, open: held, loose: !held, first: d.count, last: -1, refusal: -1, before: d.exchange.before}
-	line := []byte(text + d.cfg.Ending.Bytes())
-	d.mu.Unlock()
-	return d.write(ctx, line)
-}
-
-// leaveOldAnswers passes over the answer to the line said before: it is no
-// answer to the next one. Lines from outside an exchange stay.
-func (d *Dialog) leaveOldAnswers() {
-	if !d.exchange.begun {
-		return
-	}
-	kept := d.lines[:0]
-	for _, l := range d.lines {
-		if l.class != notice && l.num >= d.exchange.first && l.num <= d.exchange.last {
-			if l.num != d.exchange.last { // a plain OK was not missed by anybody
-				d.passOver(l)
-			}
-			continue
-		}
-		kept = append(kept, l)
-	}
-	d.lines = kept
-}
-
-// SayBytes writes bytes as they are. It opens no exchange and waits for none; said
-// to a module that owes an answer they interrupt it, and its end is waited for anew.
-func (d *Dialog) SayBytes(ctx context.Context, b []byte) (time.Time, error) {
-	d.mu.Lock()
-	d.exchange.late = false
-	if d.cfg.Dialect != phrasebook.Bytes { // which has no lines that could echo it
-		d.echoOf = trimEcho(string(b))
-	}
-	d.mu.Unlock()
-	return d.write(ctx, b)
-}
-
-// Line is the line that bytes are, if they end with the line ending of a module whose
-// answers have an end: what answers them must be waited for.
-func (d *Dialog) Line(b string) (line string, ok bool) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	ending := d.cfg.Ending.Bytes()
-	if ending == "" || !d.cfg.ends() {
-		return "", false
-	}
-	return strings.CutSuffix(b, ending)
-}
-
-// write notes and writes bytes. It returns when the writing began. A port whose other
-// side has gone takes no words, even where the system would still take them.
-func (d *Dialog) write(ctx context.Context, b []byte) (time.Time, error) {
-	now := time.Now()
-	d.mu.Lock()
-	if d.err != nil {
-		defer d.mu.Unlock()
-		return now, d.err
-	}
-	d.lastWent = now
-	d.trace(now, Went, b)
-	d.mu.Unlock()
-	_, err := d.port.Write(ctx, b)
-	return now, err
-}
-
-// Settle waits for the open exchange to end. A refusal that no wait has taken
-// is returned as *Refused, once. An exchange that does not end in time is *Missed,
-// and *Busy from then on, until it ends: what it ends with is nobody's answer then.
-func (d *Dialog) Settle(ctx context.Context, within time.Duration) error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if !d.exchange.open {
-		return d.refusal()
-	}
-	began := time.Now()
-	timer := time.NewTimer(within)
-	defer timer.Stop()
-	owed := d.exchange.late && !d.exchange.ended
-	for d.exchange.open {
-		late, err := d.wait(ctx, timer.C)
-		if err != nil {
-			return err
-		}
-		if late && d.exchange.open && d.exchange.ended { // no other end has followed: a line before was lost
-			d.exchange.open, d.exchange.last, d.exchange.before = false, d.count-1, 0
-			break
-		}
-		if late && d.exchange.open {
-			if d.exchange.late {
-				return &Busy{d.port.Name(), d.exchange.said, d.endOfAnswer(), within, d.lastCame.Before(d.lastWent)}
-			}
-			d.exchange.late = true
-			return d.missed(d.endOfAnswer(), nil, within, began)
-		}
-	}
-	if owed { // it was told that the answer did not come
-		d.exchange.refused = ""
-		return nil
-	}
-	return d.refusal()
-}
-
-// endOfAnswer is what ends an exchange, in words.
-func (d *Dialog) endOfAnswer() string {
-	if d.cfg.Dialect == phrasebook.Console && d.cfg.Prompt != nil {
-		return "the prompt " + d.cfg.Prompt.String()
-	}
-	if len(d.cfg.Finals) > 0 {
-		return "a final result, such as " + d.cfg.Finals[0].String()
-	}
-	return "a final result, such as OK"
-}
-
-// refusal gives out the refusal that waits to be told, and takes its line.
-func (d *Dialog) refusal() error {
-	if d.exchange.refused == "" {
-		return nil
-	}
-	err := &Refused{Port: d.port.Name(), Said: d.exchange.said, Heard: d.exchange.refused}
-	d.exchange.refused = ""
-	for i := range d.lines {
-		if d.lines[i].num == d.exchange.refusal {
-			d.takeLine(i)
-			break
-		}
-	}
-	return err
 }
 
 // Hear waits for what w describes and takes it out of the inbox. It fails with
@@ -254,7 +49,8 @@ func (d *Dialog) Hear(ctx context.Context, w Wait) (Heard, error) {
 		if d.exchange.refused != "" {
 			return Heard{}, d.refusal()
 		}
-		late, err := d.wait(ctx, timer.C)
+		over := d.overAt(w, began)
+		late, err := d.waitTo(ctx, timer.C, earlier(over, began.Add(w.Within)))
 		if err != nil {
 			return Heard{}, err
 		}
@@ -263,12 +59,58 @@ func (d *Dialog) Hear(ctx context.Context, w Wait) (Heard, error) {
 				return heard, err
 			}
 			m := d.missed(w.Pattern.String(), w.Pattern, w.Within, began)
+			if !over.IsZero() && !over.After(time.Now()) {
+				m.Ended = d.ended()
+			}
 			if w.Form == pattern.AnyBytes {
 				m.Hidden = d.hidden(w.Pattern)
 			}
 			return Heard{}, m
 		}
 	}
+}
+
+// afterEnd is how long nothing must come after the end of an answer until it is sure
+// that nothing more belongs to it: a prompt may be one that was shown before.
+const afterEnd = 250 * time.Millisecond
+
+// overAt is when it is known that w will not come any more: zero if it is not.
+func (d *Dialog) overAt(w Wait, began time.Time) time.Time {
+	e := &d.exchange
+	if !w.Answer || w.Form == pattern.AnyBytes || !e.begun || e.open || e.heard || d.mayComeLater(w.Pattern) {
+		return time.Time{}
+	}
+	if d.lastCame.After(began) {
+		began = d.lastCame
+	}
+	return began.Add(afterEnd)
+}
+
+// earlier is t if it is before the limit, else zero.
+func earlier(t, limit time.Time) time.Time {
+	if t.Before(limit) {
+		return t
+	}
+	return time.Time{}
+}
+
+// mayComeLater reports whether a pattern seems to be about what a module sends by
+// itself: a notice or its banner.
+func (d *Dialog) mayComeLater(p *pattern.Pattern) bool {
+	own := d.cfg.Notices
+	if d.cfg.Banner != nil {
+		own = append(own[:len(own):len(own)], d.cfg.Banner)
+	}
+	example := []byte(p.Example(nil))
+	for _, n := range own {
+		if _, ok := n.Match(example); ok {
+			return true
+		}
+		if _, ok := p.Match([]byte(n.Example(nil))); ok {
+			return true
+		}
+	}
+	return false
 }
 
 // looker returns the function that looks for w in the inbox. It looks at each
@@ -364,10 +206,8 @@ func (d *Dialog) lookBytes(w Wait) (Heard, bool, error) {
 		kept = append(kept, l)
 	}
 	d.lines = kept
-	if d.cfg.Dialect == phrasebook.Console && d.exchange.open && len(bytes.TrimSpace(d.raw[end:])) == 0 {
-		// What was heard is where the console waits: a prompt of another kind,
-		// such as one that asks for a name.
-		d.exchange.open, d.exchange.last = false, d.count-1
+	if len(bytes.TrimSpace(d.raw[end:])) == 0 {
+		d.exchange.asked = d.rawAt + int64(len(d.raw))
 	}
 	d.forget(to)
 	return heard, true, nil
@@ -489,6 +329,7 @@ func (d *Dialog) missed(wanted string, p *pattern.Pattern, within time.Duration,
 			_, m.NoEnd = p.Match(clean(rest))
 		}
 	}
+	m.Asked = p == nil && d.exchange.open && d.exchange.asked >= 0 && d.exchange.asked == d.rawAt+int64(len(d.raw))
 	m.Echo = m.Echo && len(m.Heard) == 0 && m.Rest == ""
 	return m
 }

@@ -15,9 +15,15 @@ import (
 // one only the first, and those that something is taken from.
 const mostLines = 5
 
-func (w *writer) heard(t *turn, lines []line, say func(string, ...any)) {
+// heard writes what must come; ended says that the answer had ended before these lines.
+func (w *writer) heard(t *turn, lines []line, ended bool, say func(string, ...any)) {
 	for i := range lines {
 		l := &lines[i]
+		form := "hear"
+		if ended && l.port == t.port {
+			form = "hear later"
+		}
+		ended = ended || l.final && l.port == t.port
 		if l.final || l.dropped || len(lines) > mostLines && i > 0 && len(l.uses) == 0 {
 			continue
 		}
@@ -25,7 +31,7 @@ func (w *writer) heard(t *turn, lines []line, say func(string, ...any)) {
 		if l.after > 1200*time.Millisecond {
 			within = " within " + (3 * l.after).Round(time.Second).String()
 		}
-		say("hear %s%s: %s", l.port.name, within, w.pattern(t, l, i))
+		say("%s %s%s: %s", form, l.port.name, within, w.pattern(t, l, i))
 	}
 }
 

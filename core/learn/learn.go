@@ -162,8 +162,13 @@ func (w *writer) header(title, about string) {
 		if o.Flow > uart.NoFlow {
 			add("flow %s", o.Flow)
 		}
-		if o.Prompt != "" {
-			add("prompt %s", quoted(o.Prompt))
+		for _, word := range phrasebook.SignWords {
+			for _, phrase := range *o.Of(word) {
+				add("%s %s", word, quoted(phrase.String()))
+			}
+			if word == "pager" && o.PagerAnswer != nil {
+				words[len(words)-1] += " with " + quoted(o.PagerAnswer.String())
+			}
 		}
 		if p.bookPath != "" {
 			add("phrasebook %s", quoted(p.bookPath))
@@ -304,11 +309,11 @@ func (w *writer) turn(t *turn) {
 		w.binary(t, say)
 		return
 	}
-	w.heard(t, t.lines, say)
+	w.heard(t, t.lines, false, say)
 	if t.tail != "" {
 		say("hear bytes %s: %s", p.name, escaped(t.tail))
 	}
-	w.heard(t, w.extra[t], say)
+	w.heard(t, w.extra[t], true, say)
 	if t.set != nil {
 		w.written[p.name+" "+t.set.Name] = true
 	}

@@ -101,7 +101,7 @@ allowed = "text"
 		"refused, mistyped, and then right": {at, nil, []string{"v>AT~LAMP=9", "v<ERROR", "v>AT~LAMP=1", "v<OK"},
 			`# Left out: AT~LAMP=9 (refused: ERROR); step "say AT~LAMP=1"; say v: AT~LAMP=1; end`},
 		"an answer that came late": {at, nil, []string{"v>AT~MEET", "v<OK", "+3s", "v<joined", "v>AT", "v<OK"},
-			`step "say AT~MEET"; say v: AT~MEET; hear v within 9s: joined; end; step "say AT"; say v: AT; end`},
+			`step "say AT~MEET"; say v: AT~MEET; hear later v within 9s: joined; end; step "say AT"; say v: AT; end`},
 		"what varies": {at, nil, []string{"v>AT~AIR?", "v<rssi -71 count 5", "v<OK", "v>AT", "v<OK", "v>AT~AIR?", "v<rssi -72 count 6", "v<OK"},
 			`step "say AT~AIR?"; say v: AT~AIR?; hear v: rssi {rssi:int} count {count:int}; end; step "say AT"; say v: AT; end; step "say AT~AIR? (2)"; say v: AT~AIR?; hear v: rssi {rssi_2:int} count {count_2:int}; end`},
 		"made of an earlier answer": {at, nil, []string{"v>AT~SEEN?", "v<id: a1:b2:c3", "v<OK", "v>AT~USE=A1B2C3", "v<used A1B2C3", "v<OK"},

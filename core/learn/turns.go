@@ -56,7 +56,7 @@ type port struct {
 	book     *phrasebook.Phrasebook
 	bookPath string
 	dialect  phrasebook.Dialect
-	prompt   *pattern.Pattern
+	prompts  []*pattern.Pattern
 	refusals []*pattern.Pattern
 	finals   []*pattern.Pattern
 }
@@ -64,17 +64,19 @@ type port struct {
 func (p *port) prepare() {
 	o := p.talk.Opened
 	p.dialect = o.Dialect
-	prompt := o.As().Prompt
+	prompt := o.Prompt
+	p.refusals, p.finals = o.Refusal.Patterns(), o.Final.Patterns()
 	if p.book != nil {
 		p.refusals = append(p.refusals, p.book.Refusals()...)
+		p.finals = append(p.finals, p.book.Finals()...)
 		if p.book.Banner != nil {
 			p.finals = append(p.finals, p.book.Banner.Pattern)
 		}
-		if !prompt.Said() {
+		if len(prompt) == 0 {
 			prompt = p.book.Line.Prompt
 		}
 	}
-	p.prompt = prompt.Pattern
+	p.prompts = prompt.Patterns()
 	if p.dialect == phrasebook.AT {
 		p.refusals = append(p.refusals, phrasebook.V250Refusals()...)
 		p.finals = append(p.finals, phrasebook.V250Successes()...)
@@ -106,20 +108,13 @@ func (p *port) answer(t *turn) {
 			echoed = true
 			return
 		case !ended:
-			if p.prompt != nil {
-				if _, ok := p.prompt.Match([]byte(s)); ok {
-					return
-				}
+			if !matches(p.prompts, s) {
+				t.tail = s
 			}
-			t.tail = s
 			return
 		}
-		if p.prompt != nil { // an echo behind the prompt
-			if front, ok := strings.CutSuffix(s, t.text); ok && t.text != "" {
-				if _, is := p.prompt.Match([]byte(strings.TrimSpace(front))); is {
-					return
-				}
-			}
+		if front, ok := strings.CutSuffix(s, t.text); ok && t.text != "" && matches(p.prompts, strings.TrimSpace(front)) {
+			return // an echo behind the prompt
 		}
 		l := line{port: p, text: s, after: began.After, at: t.said.At.Add(began.After)}
 		switch {

@@ -53,6 +53,41 @@ func (p *performer) collect(ctx context.Context, n *procedure.Collect) error {
 	return nil
 }
 
+// logIn logs in at a console.
+func (p *performer) logIn(ctx context.Context, n *procedure.LogIn) error {
+	text := func(e *procedure.Expr) (string, error) {
+		v, err := e.Run(p.values)
+		return procedure.Text(v), err
+	}
+	name := p.port(n.Port)
+	if len(p.run.Stations[name].Setup.Login) == 0 || len(p.run.Stations[name].Setup.Prompt) == 0 {
+		return fmt.Errorf("the port %s does not say what asks for a name and what for a command: write login \"...login:\", password \"Password:\", prompt \"...#\" at the port, or in its phrasebook", name)
+	}
+	l := dialog.Login{Within: n.Within, Said: func(text string) {
+		p.said[name], p.saidIn[name] = n.Pos, p.step
+		p.emit(record.Event{Kind: record.Said, Port: name, Text: text})
+	}}
+	var err error
+	if l.Name, err = text(n.Name); err != nil {
+		return err
+	}
+	if n.Password != nil {
+		password, err := text(n.Password)
+		if err != nil {
+			return err
+		}
+		l.Password = &password
+	}
+	if l.Within == 0 {
+		l.Within = procedure.LogInWithin
+	}
+	defer p.waiting(name, "the login", l.Within)()
+	if err = p.dialogs[name].LogIn(ctx, l); err == nil {
+		p.asked = name
+	}
+	return err
+}
+
 func (p *performer) keep(n *procedure.Keep) error {
 	name, err := p.fill(n.File)
 	if err != nil {

@@ -101,6 +101,10 @@ func Advice(err error, ending phrasebook.Ending) string {
 			return "Colours or cursor moves stand within what was wanted: write them too, or hear a line, which leaves them out."
 		case m.NoEnd:
 			return "What was wanted came, but without a line end, so it is no line: write hear bytes."
+		case m.Asked:
+			return "What was heard last may be a question. Name it at the port, such as prompt \"sure?\", and it ends the answer."
+		case m.Ended != "" && m.Near < 0:
+			return "If the module says it only after the end of its answer, write hear later."
 		case m.Echo:
 			return fmt.Sprintf("Only the echo came: the module hears, but does not see the end of the command. Its line ending is probably another than %s.", ending)
 		case m.Silent && m.Said == "":
@@ -114,6 +118,9 @@ func Advice(err error, ending phrasebook.Ending) string {
 		case m.Near >= 0:
 			return "Compare the two lines where they part; a blank or a letter's case counts."
 		}
+	}
+	if n, ok := errors.AsType[*dialog.NotLoggedIn](err); ok {
+		return n.Mend
 	}
 	if b, ok := errors.AsType[*dialog.Busy](err); ok && !b.Silent {
 		return "The line was not said. Give the one before more time, or interrupt it, such as with: say bytes PORT: {ctrl-c}. Or its answers end in another way."
@@ -171,6 +178,9 @@ func (p *performer) scrub(err error) error {
 	}
 	if r, ok := errors.AsType[*dialog.Refused](err); ok {
 		r.Said, r.Heard = p.mask.Hide(r.Said), p.mask.Hide(r.Heard)
+	}
+	if n, ok := errors.AsType[*dialog.NotLoggedIn](err); ok {
+		n.Name, n.Heard = p.mask.Hide(n.Name), p.mask.Hide(n.Heard)
 	}
 	if u, ok := errors.AsType[*dialog.Unwanted](err); ok {
 		u.Heard = p.mask.Hide(u.Heard)

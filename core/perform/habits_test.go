@@ -131,7 +131,7 @@ func habits() []habit {
 func TestWaitingTellsTheEnd(t *testing.T) {
 	for header, want := range map[string]string{console: "the prompt is back", "dialect at, ending cr": "the final result has come", "dialect lines, ending cr": ""} {
 		synctest.Test(t, func(t *testing.T) {
-			run := played(t, "procedure \"W\"\nport dev: "+header+"\nstep \"a\"\n say dev: go\n hear dev within 3500ms: ready\nend\n", "",
+			run := played(t, "procedure \"W\"\nport dev: "+header+"\nstep \"a\"\n say dev: go\n hear later dev within 3500ms: ready\nend\n", "",
 				func(io.Writer, string) string { return "\r\nOK\r\ntower# " })
 			var told []string
 			run.Events = record.NewStream(nil, func(e record.Event) {

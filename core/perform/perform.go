@@ -13,6 +13,7 @@ import (
 	"uparrot/core/bench"
 	"uparrot/core/dialog"
 	"uparrot/core/pace"
+	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
@@ -147,6 +148,8 @@ type performer struct {
 	try     int
 	said    map[string]procedure.Pos   // the latest say, by port
 	saidIn  map[string]*procedure.Step // ... and its step
+	asked   string                     // the port last said to, while nothing else has happened that could be answered
+	last    *procedure.Step            // the one after which nothing may be owed
 	mask    secret.Mask
 	calls   []*call                  // routines being done, the innermost last
 	before  map[string]uart.Line     // line settings that were changed, by port
@@ -248,11 +251,16 @@ func (p *performer) steps(ctx context.Context) {
 		p.res.Verdict, p.res.Err = verdict.Broken, err
 		return
 	}
+	for _, s := range p.run.Procedure.Steps {
+		if p.chosen(s) {
+			p.last = s
+		}
+	}
 	stopped := false // by failure or from outside: only steps marked always run
 	var grace context.Context
 	for i, s := range p.run.Procedure.Steps {
 		p.step, p.number = s, i+1
-		if p.run.Chosen != nil && !p.run.Chosen[s.Title] && !s.Needed && !s.Always {
+		if !p.chosen(s) {
 			p.passOver(s, verdict.Skipped, leftOut)
 			continue
 		}
@@ -288,6 +296,11 @@ func (p *performer) steps(ctx context.Context) {
 	if err := context.Cause(ctx); err != nil && ctx.Err() != nil {
 		p.res.Verdict, p.res.Err = verdict.Broken, err
 	}
+}
+
+// chosen reports whether a step is among those to perform.
+func (p *performer) chosen(s *procedure.Step) bool {
+	return p.run.Chosen == nil || p.run.Chosen[s.Title] || s.Needed || s.Always
 }
 
 // leftOut is why a step was skipped that was not among those chosen.
@@ -407,7 +420,7 @@ func (p *performer) doStep(ctx context.Context) StepResult {
 // Where the end is still owed, the next line that is said waits for it.
 func (p *performer) tidyUp(ctx context.Context) {
 	for _, d := range p.dialogs {
-		if !d.Late() {
+		if !d.Late() && !d.OwesLater() {
 			_ = d.Settle(ctx, p.run.Procedure.Answers) // the failure itself has been told
 		}
 		d.PassAll()
@@ -455,11 +468,14 @@ func sleep(ctx context.Context, d time.Duration) error {
 
 // body performs the statements of the step once.
 func (p *performer) body(ctx context.Context) error {
-	p.calls = nil
+	p.calls, p.asked = nil, ""
 	if err := p.statements(ctx, p.step.Body); err != nil {
 		return err
 	}
 	for _, decl := range p.run.Procedure.Ports {
+		if p.dialogs[decl.Name].OwesLater() && p.step != p.last {
+			continue
+		}
 		if err := p.settle(ctx, decl.Name); err != nil {
 			return p.locate(p.said[decl.Name], err)
 		}
@@ -513,7 +529,9 @@ func (p *performer) locate(at procedure.Pos, err error) error {
 	if r, ok := errors.AsType[*dialog.Refused](err); ok {
 		for name, d := range p.dialogs {
 			if d.Port().Name() == r.Port {
-				f.Meaning = p.run.Stations[name].Phrasebook.Explain(r.Heard)
+				if f.Meaning = p.run.Stations[name].Phrasebook.Explain(r.Heard); f.Meaning == "" && p.run.Stations[name].Setup.Dialect == phrasebook.AT {
+					f.Meaning, _ = phrasebook.V250Number(r.Heard)
+				}
 			}
 		}
 	}

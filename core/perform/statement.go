@@ -16,6 +16,10 @@ import (
 )
 
 func (p *performer) statement(ctx context.Context, n procedure.Node) error {
+	switch n.(type) {
+	case *procedure.Pause, *procedure.Quiet, *procedure.Collect, *procedure.Tell, *procedure.Ask, *procedure.SetLine, *procedure.Reach, *procedure.Link:
+		p.asked = "" // what comes from here on may have another cause than what was said
+	}
 	switch n := n.(type) {
 	case *procedure.Any:
 		return p.any(ctx, n)
@@ -31,6 +35,8 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 		return p.do(ctx, n)
 	case *procedure.Collect:
 		return p.collect(ctx, n)
+	case *procedure.LogIn:
+		return p.logIn(ctx, n)
 	case *procedure.Keep:
 		return p.keep(n)
 	case *procedure.Tell:
@@ -97,6 +103,8 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 	}
 	name := p.port(n.Port)
 	d := p.dialogs[name]
+	p.asked = ""
+	d.Asked() // in the same step, what was heard last was a question if nothing has followed it
 	line, whole := text, !n.Bytes
 	if n.Bytes { // with the line ending they are a line like any other
 		line, whole = d.Line(text)
@@ -117,16 +125,28 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 	}
 	p.said[name], p.saidIn[name] = n.Pos, p.step
 	p.emit(record.Event{Kind: record.Said, Port: name, Text: text})
-	if _, err = d.Say(ctx, line, p.run.Procedure.Answers); err == nil && n.NoAnswer {
+	suppressed := d.Suppressed()
+	_, err = d.Say(ctx, line, p.run.Procedure.Answers)
+	switch {
+	case err != nil:
+		return err
+	case n.NoAnswer:
 		d.WithoutAnswer()
+	case n.Later:
+		d.AnswerLater()
+	default:
+		p.asked = name
 	}
-	return err
+	if !suppressed && d.Suppressed() {
+		p.emit(record.Event{Kind: record.Note, Text: name + " sends no results from here on (ATQ1): nothing tells whether it does what it is told"})
+	}
+	return nil
 }
 
 // wait is what a hear waits for.
 func (p *performer) wait(n *procedure.Hear) (dialog.Wait, error) {
 	bound, err := n.Pattern.Bind(p.evaluator(n.Exprs))
-	return dialog.Wait{Form: n.Form, Pattern: bound, Within: p.within(n.Within)}, err
+	return dialog.Wait{Form: n.Form, Pattern: bound, Within: p.within(n.Within), Answer: !n.Later && p.port(n.Port) == p.asked}, err
 }
 
 func (p *performer) within(d time.Duration) time.Duration {
@@ -179,6 +199,9 @@ func (p *performer) heeding(ctx context.Context, at ...string) (context.Context,
 func (p *performer) took(port string, h dialog.Heard) {
 	for _, c := range h.Captures {
 		p.values[c.Name] = c.Value
+	}
+	if port != p.asked {
+		p.asked = ""
 	}
 	p.emit(record.Event{Kind: record.Heard, Port: port, Text: h.Text})
 }

@@ -1,11 +1,6 @@
 package phrasebook
 
-import (
-	"strings"
-
-	"uparrot/core/pattern"
-	"uparrot/core/source"
-)
+import "uparrot/core/source"
 
 // Dialect says how commands and answers follow each other. The zero value is that
 // nothing is said of it, which comes to Lines.
@@ -90,64 +85,4 @@ func place(what, word string, known []string) (int, error) {
 		}
 	}
 	return 0, source.NoSuch(what, word, known)
-}
-
-// Prompt is what a console shows when it waits for a command. The zero value is
-// that nothing is said of it.
-type Prompt struct{ *pattern.Pattern }
-
-// ParsePrompt reads a prompt as heard text that holds no values to compare with.
-// Errors are a *source.Problem.
-func ParsePrompt(text string) (Prompt, error) {
-	const mend = "Write what stands at the end when the console waits, with ... for what may vary."
-	p, err := pattern.Compile(strings.TrimSpace(text))
-	switch {
-	case err != nil:
-		return Prompt{}, &source.Problem{What: err.Error(), Mend: mend}
-	case strings.TrimSpace(text) == "":
-		return Prompt{}, &source.Problem{What: "the prompt is empty", Mend: mend}
-	case len(p.Exprs()) > 0:
-		return Prompt{}, &source.Problem{What: "a prompt has no values to compare with", Mend: mend}
-	}
-	return Prompt{p}, nil
-}
-
-// Said reports whether there is a prompt.
-func (p Prompt) Said() bool { return p.Pattern != nil }
-
-// String is the prompt as written; "" if nothing is said.
-func (p Prompt) String() string {
-	if p.Pattern == nil {
-		return ""
-	}
-	return p.Pattern.String()
-}
-
-// UnmarshalText is ParsePrompt; no text says nothing.
-func (p *Prompt) UnmarshalText(text []byte) (err error) {
-	if *p = (Prompt{}); len(text) > 0 {
-		*p, err = ParsePrompt(string(text))
-	}
-	return err
-}
-
-// The final results of ITU-T V.250 (6.3.1) and 3GPP TS 27.007 (9.2), TS 27.005
-// (3.2.5): those that say no, then those that say yes.
-var (
-	noResults  = []string{"ERROR", "+CME ERROR: ...", "+CMS ERROR: ...", "NO CARRIER", "BUSY", "NO ANSWER", "NO DIALTONE"}
-	yesResults = []string{"OK", "CONNECT", "CONNECT ..."}
-)
-
-// V250Refusals are the final results that say no in dialect AT.
-func V250Refusals() []*pattern.Pattern { return patterns(noResults) }
-
-// V250Successes are the final results that say yes in dialect AT.
-func V250Successes() []*pattern.Pattern { return patterns(yesResults) }
-
-func patterns(list []string) []*pattern.Pattern {
-	var all []*pattern.Pattern
-	for _, s := range list {
-		all = append(all, pattern.Must(s))
-	}
-	return all
 }

@@ -209,6 +209,14 @@ func (pb *Phrasebook) check(d *toml.Doc) {
 	if pb.Line.Dialect != DialectNotSaid {
 		d.Add("line.dialect", "the dialect belongs at the top of the file", "Move it above [line].")
 	}
+	for _, one := range []struct {
+		list Phrases
+		key  string
+	}{{pb.Line.Final, "final"}, {pb.Line.Refusal, "refusal"}} {
+		if len(one.list) > 0 {
+			d.Add("line."+one.key, fmt.Sprintf("in a phrasebook a %s stands in a table of its own", one.key), fmt.Sprintf("Write [%s] and heard = [\"...\"].", one.key))
+		}
+	}
 	pb.Line.Check(d, "line")
 	if pb.Banner != nil {
 		pb.Banner.Pattern = heard(d, "banner.heard", pb.Banner.Heard)

@@ -197,7 +197,7 @@ func TestCommandsAndDefaults(t *testing.T) {
 		"[[setting]]\nname = \"n\"\ntype = \"int\"\nrange = [1, 9]\ndefault = \"12\"\n":            "n takes a number from 1 to 9, not 12",
 		"[[setting]]\nname = \"n\"\nread = \"N {x}\"\nanswer = \"{value}\"\n":                      `there is no value "x" here`,
 		"[[setting]]\nname = \"n\"\nwrite = \"N={value}\"\nwritten = \"{value:itn}\"\n":            `there is no type "itn"`,
-		"[line]\nprompt = \"{=x}\"\n":                                                              "a prompt has no values to compare with",
+		"[line]\nprompt = \"{=x}\"\n":                                                              "there are no values here to compare with",
 		"dialect = \"console\"\necho = true\ncomplete = true\n[line]\nprompt = \"post>\"\n":        "",
 		"[refusal]\nheard = [\"no {number:int}\"]\nunknown = \"1\"\nrange = \"2\"\n":               "",
 		"[[command]]\nsay = \"SEND {length}\"\nfollows = \">\"\nrestart = false\ncarries = true\n": "",

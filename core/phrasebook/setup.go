@@ -10,13 +10,47 @@ import (
 
 // Setup says how a port is spoken to. What is left empty is not said; see Or.
 type Setup struct {
-	Dialect Dialect     `toml:"dialect"`
-	Speed   int         `toml:"speed"` // baud
-	Frame   *uart.Frame `toml:"frame"`
-	Ending  Ending      `toml:"ending"`
-	Flow    uart.Flow   `toml:"flow"`
-	Prompt  Prompt      `toml:"prompt"`
+	Dialect Dialect     `toml:"dialect,omitempty"`
+	Speed   int         `toml:"speed,omitempty"` // baud
+	Frame   *uart.Frame `toml:"frame,omitempty"`
+	Ending  Ending      `toml:"ending,omitempty"`
+	Flow    uart.Flow   `toml:"flow,omitempty"`
+	Signs
 }
+
+// Signs are the texts by which it is known where a module's answer stands. Each kind
+// may be empty: then nothing is said of it.
+type Signs struct {
+	// Prompt is what a console shows when it waits for a command. Final is what ends
+	// an answer and Refusal what says no, beside what the dialect and the phrasebook
+	// know.
+	Prompt  Phrases `toml:"prompt,omitempty" json:"prompt,omitempty"`
+	Final   Phrases `toml:"final,omitempty" json:"final,omitempty"`
+	Refusal Phrases `toml:"refusal,omitempty" json:"refusal,omitempty"`
+
+	// Pager is what a module shows when it waits in the middle of an answer to be
+	// told to go on; PagerAnswer tells it that, a blank if nothing is said.
+	Pager       Phrases `toml:"pager,omitempty" json:"pager,omitempty"`
+	PagerAnswer *Spoken `toml:"pager_answer,omitempty" json:"pager_answer,omitempty"`
+
+	// Login and Password are what asks for a name and a password, Denied what says
+	// that they are wrong.
+	Login    Phrases `toml:"login,omitempty" json:"login,omitempty"`
+	Password Phrases `toml:"password,omitempty" json:"password,omitempty"`
+	Denied   Phrases `toml:"denied,omitempty" json:"denied,omitempty"`
+}
+
+// Of are the phrases of a kind, by the word that stands for it in a file; nil if there
+// is no such kind.
+func (s *Signs) Of(word string) *Phrases {
+	return map[string]*Phrases{
+		"prompt": &s.Prompt, "final": &s.Final, "refusal": &s.Refusal, "pager": &s.Pager,
+		"login": &s.Login, "password": &s.Password, "denied": &s.Denied,
+	}[word]
+}
+
+// SignWords are the words of the kinds, in the order of the fields.
+var SignWords = []string{"prompt", "final", "refusal", "pager", "login", "password", "denied"}
 
 // Or is the setup with what it leaves empty taken from another.
 func (s Setup) Or(base Setup) Setup {
@@ -35,8 +69,13 @@ func (s Setup) Or(base Setup) Setup {
 	if s.Flow == uart.FlowNotSaid {
 		s.Flow = base.Flow
 	}
-	if !s.Prompt.Said() {
-		s.Prompt = base.Prompt
+	for _, word := range SignWords {
+		if own := s.Of(word); len(*own) == 0 {
+			*own = *base.Of(word)
+		}
+	}
+	if s.PagerAnswer == nil {
+		s.PagerAnswer = base.PagerAnswer
 	}
 	return s
 }

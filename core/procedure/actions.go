@@ -343,3 +343,52 @@ func (p *parser) readLink(l *line, at Pos) {
 	}
 	p.put(n)
 }
+
+// readLogIn reads log in PORT as NAME [with PASSWORD] [within T].
+func (p *parser) readLogIn(l *line, at Pos) {
+	form := "Write: log in PORT as \"ops\" with SECRET, and within 30s if you like."
+	n := &LogIn{Pos: at}
+	if !l.takeWord("in") {
+		p.mistake(l.here(), "wanted in after log", form)
+		return
+	}
+	var ok bool
+	if n.Port, ok = p.portName(l); !ok {
+		return
+	}
+	if !l.takeWord("as") {
+		p.mistake(l.here(), "wanted as and the name", form)
+		return
+	}
+	text, offset := l.rest()
+	part := func(word string) (inner string, from int, found bool) {
+		i := strings.LastIndex(text, word)
+		if i < 0 {
+			return "", 0, false
+		}
+		after := text[i+len(word):]
+		inner, from = strings.TrimSpace(after), offset+i+len(word)+len(after)-len(strings.TrimLeft(after, " \t"))
+		text = strings.TrimRight(text[:i], " \t")
+		return inner, from, true
+	}
+	if within, from, found := part(" within "); found {
+		d, err := span(within)
+		if err != nil {
+			p.mistake(l.pos(from, len(within)), err.Error(), spanHint)
+			return
+		}
+		n.Within = d
+	}
+	if password, from, found := part(" with "); found {
+		if n.Password, _ = p.compile(l, password, from, false); n.Password == nil {
+			return
+		}
+	}
+	if text == "" {
+		p.mistake(at, "there is no name", form)
+		return
+	}
+	if n.Name, _ = p.compile(l, text, offset, false); n.Name != nil {
+		p.put(n)
+	}
+}

@@ -122,6 +122,7 @@ func init() {
 		"fail":    (*parser).readFail,
 		"skip":    (*parser).readSkip,
 		"link":    (*parser).readLink,
+		"log":     (*parser).readLogIn,
 		"end":     (*parser).readEnd,
 	}
 }
@@ -336,7 +337,7 @@ func (p *parser) newName(l *line, what string) (string, Pos, bool) {
 // not be named as a word that can stand in its place.
 var (
 	reserved = setOf("not", "in", "and", "or", "true", "false", "nil", "let", "if", "else", "matches", "contains", "startsWith", "endsWith")
-	placed   = setOf("bytes", "next", "within", "for", "until", "operator", "hear", "nothing", "speed", "frame", "ending", "dialect", "dtr", "rts", "break", "reopen")
+	placed   = setOf("bytes", "next", "later", "without", "within", "for", "until", "operator", "hear", "nothing", "speed", "frame", "ending", "dialect", "dtr", "rts", "break", "reopen")
 )
 
 // Reserved reports whether a word cannot be the name of a port or a value, because
@@ -354,7 +355,7 @@ func setOf(words ...string) map[string]bool {
 	return m
 }
 
-var portWords = []string{"dialect", "speed", "frame", "ending", "flow", "prompt", "phrasebook", "tcp", "udp"}
+var portWords = append([]string{"dialect", "speed", "frame", "ending", "flow", "phrasebook", "tcp", "udp"}, phrasebook.SignWords...)
 
 func (p *parser) readPort(l *line, _ Pos) {
 	name, at, ok := p.newName(l, "port")
@@ -393,17 +394,6 @@ func (p *parser) portWord(l *line, port *PortDecl) bool {
 			return false
 		}
 		port.Setup.Speed = n
-	case "prompt":
-		at := l.here()
-		text, ok := p.title(l, "the prompt")
-		if !ok {
-			return false
-		}
-		var err error
-		if port.Setup.Prompt, err = phrasebook.ParsePrompt(text); err != nil {
-			p.problem(at, err)
-			return false
-		}
 	case "phrasebook":
 		at := l.here()
 		file, ok := p.title(l, "the phrasebook's file")
@@ -418,10 +408,42 @@ func (p *parser) portWord(l *line, port *PortDecl) bool {
 			return false
 		}
 	default:
+		if list := port.Setup.Of(w); list != nil {
+			return p.sign(l, w, port, list)
+		}
 		if !p.setupWord(l, w, at, &port.Setup) {
 			return false
 		}
 	}
+	return true
+}
+
+// sign takes one phrase of a kind; there may be several of each.
+func (p *parser) sign(l *line, word string, port *PortDecl, list *phrasebook.Phrases) bool {
+	at := l.here()
+	text, ok := p.title(l, "what is heard")
+	if !ok {
+		return false
+	}
+	phrase, err := phrasebook.ParsePhrase(text)
+	if err != nil {
+		p.problem(at, err)
+		return false
+	}
+	*list = append(*list, phrase)
+	if word != "pager" || !l.takeWord("with") {
+		return true
+	}
+	at = l.here()
+	if text, ok = p.title(l, "what tells the module to go on"); !ok {
+		return false
+	}
+	answer, err := phrasebook.ParseSpoken(text)
+	if err != nil {
+		p.problem(at, err)
+		return false
+	}
+	port.Setup.PagerAnswer = &answer
 	return true
 }
 

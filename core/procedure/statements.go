@@ -223,7 +223,7 @@ func (p *parser) readStep(l *line, at Pos) {
 // portName takes the port's name, which may be left out if there is one port.
 func (p *parser) portName(l *line) (string, bool) {
 	at := l.here()
-	if w := l.peekWord(); w != "" && w != "within" && w != "for" && w != "until" && w != "without" && !(lineWords[w] && len(p.file.Ports) == 1) {
+	if w := l.peekWord(); w != "" && w != "within" && w != "for" && w != "until" && w != "as" && w != "without" && (w != "answer" || p.isPort(w)) && !(lineWords[w] && len(p.file.Ports) == 1) {
 		l.word()
 		if p.isPort(w) {
 			return w, true
@@ -300,7 +300,12 @@ func (p *parser) readSay(l *line, at Pos) {
 	}
 	if at := l.here(); l.takeWord("without") {
 		if s.NoAnswer = l.takeWord("answer"); !s.NoAnswer || s.Bytes {
-			p.mistake(at, "wanted without answer, and not after bytes", "Write: say radio without answer: TEXT")
+			p.mistake(at, "wanted without answer, and not after bytes", "Write: say "+s.Port+" without answer: TEXT")
+			return
+		}
+	} else if l.takeWord("answer") {
+		if s.Later = l.takeWord("later"); !s.Later || s.Bytes {
+			p.mistake(at, "wanted answer later, and not after bytes", "Write: say "+s.Port+" answer later: TEXT")
 			return
 		}
 	}
@@ -351,6 +356,8 @@ func (p *parser) readHear(l *line, at Pos, not bool) *Hear {
 		h.Form = pattern.AnyBytes
 	} else if !not && l.takeWord("next") {
 		h.Form = pattern.NextLine
+	} else if !not {
+		h.Later = l.takeWord("later")
 	}
 	var ok bool
 	if h.Port, ok = p.speaker(l); !ok {

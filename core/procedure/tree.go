@@ -123,6 +123,7 @@ type Say struct {
 	Port     string
 	Bytes    bool
 	NoAnswer bool // nothing is owed for it
+	Later    bool // its answer may end after the step
 	Text     *pattern.Said
 	TextAt   Pos
 	Exprs    map[string]*Expr
@@ -134,6 +135,7 @@ type Hear struct {
 	Port    string
 	Form    pattern.Form
 	Not     bool
+	Later   bool          // it may come after the end of the answer
 	Within  time.Duration // 0 means the procedure's Answers
 	Pattern *pattern.Pattern
 	Exprs   map[string]*Expr
@@ -273,6 +275,18 @@ type Collect struct {
 
 // CollectWithin bounds a collect that says no time of its own.
 const CollectWithin = 30 * time.Second
+
+// LogIn logs in at a console.
+type LogIn struct {
+	Pos
+	Port     string
+	Name     *Expr
+	Password *Expr         // nil: none must be asked for
+	Within   time.Duration // 0 means LogInWithin
+}
+
+// LogInWithin bounds a login that says no time of its own.
+const LogInWithin = 30 * time.Second
 
 // Keep keeps a value as a file.
 type Keep struct {

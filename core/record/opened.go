@@ -15,18 +15,14 @@ type Opened struct {
 	Frame      uart.Frame         `json:"frame"`
 	Ending     phrasebook.Ending  `json:"ending"`
 	Flow       uart.Flow          `json:"flow,omitempty"`
-	Prompt     string             `json:"prompt,omitempty"`
 	Phrasebook string             `json:"phrasebook,omitempty"` // its file
+	phrasebook.Signs
 }
 
-// As is how the port was spoken to then. A prompt that cannot be read is left out.
+// As is how the port was spoken to then.
 func (o Opened) As() phrasebook.Setup {
 	frame := o.Frame
-	s := phrasebook.Setup{Dialect: o.Dialect, Speed: o.Speed, Frame: &frame, Ending: o.Ending, Flow: o.Flow}
-	if p, err := phrasebook.ParsePrompt(o.Prompt); err == nil {
-		s.Prompt = p
-	}
-	return s
+	return phrasebook.Setup{Dialect: o.Dialect, Speed: o.Speed, Frame: &frame, Ending: o.Ending, Flow: o.Flow, Signs: o.Signs}
 }
 
 // ChangedLine is how a port was set from then on: the value of a Changed event.

@@ -17,7 +17,6 @@ import (
 	"uparrot/core/sim"
 	"uparrot/core/sim/families"
 	"uparrot/core/source/toml"
-	"uparrot/core/uart"
 )
 
 // BenchCopy is the name of the bench file that a running bench leaves beside its links, with
@@ -180,12 +179,7 @@ func (l *Live) copyBench(b *bench.Bench) error {
 	type entry struct {
 		At         string `toml:"at"`
 		Phrasebook string `toml:"phrasebook,omitempty"`
-		Dialect    string `toml:"dialect,omitempty"`
-		Speed      int    `toml:"speed,omitempty"`
-		Frame      string `toml:"frame,omitempty"`
-		Ending     string `toml:"ending,omitempty"`
-		Flow       string `toml:"flow,omitempty"`
-		Prompt     string `toml:"prompt,omitempty"`
+		phrasebook.Setup
 	}
 	entries := map[string]entry{}
 	for _, p := range b.Ports {
@@ -196,19 +190,7 @@ func (l *Live) copyBench(b *bench.Bench) error {
 		if at.Path() {
 			at.Where = Absolute(at.Where)
 		}
-		e := entry{At: at.String(), Speed: p.Own.Speed, Prompt: p.Own.Prompt.String()}
-		if p.Own.Dialect != phrasebook.DialectNotSaid {
-			e.Dialect = p.Own.Dialect.String()
-		}
-		if p.Own.Ending != phrasebook.EndingNotSaid {
-			e.Ending = p.Own.Ending.String()
-		}
-		if p.Own.Flow != uart.FlowNotSaid {
-			e.Flow = p.Own.Flow.String()
-		}
-		if p.Own.Frame != nil {
-			e.Frame = p.Own.Frame.String()
-		}
+		e := entry{At: at.String(), Setup: p.Own}
 		if p.Phrasebook != nil {
 			e.Phrasebook = Absolute(p.Phrasebook.File)
 		}

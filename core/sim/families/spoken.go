@@ -180,10 +180,10 @@ func (s *spoken) answers(at time.Time, list ...string) {
 }
 
 func (s *spoken) prompt(at time.Time) {
-	if s.book.Dialect != phrasebook.Console || !s.book.Line.Prompt.Said() {
+	if s.book.Dialect != phrasebook.Console || len(s.book.Line.Prompt) == 0 {
 		return
 	}
-	s.Say(at, s.book.Line.Prompt.Example(nil)+" ")
+	s.Say(at, s.book.Line.Prompt[0].Example(nil)+" ")
 }
 
 func (s *spoken) refuse(at time.Time, number string) {

@@ -24,7 +24,7 @@ func (d *Doc) fill(n *node, v reflect.Value, name string) {
 		d.fill(n, v.Elem(), name)
 		return
 	}
-	if v.CanAddr() && v.Addr().Type().Implements(textUnmarshaler) {
+	if list := n.kind == list && v.Kind() == reflect.Slice; !list && v.CanAddr() && v.Addr().Type().Implements(textUnmarshaler) {
 		d.word(n, v.Addr().Interface().(encoding.TextUnmarshaler), name)
 		return
 	}

@@ -1,0 +1,256 @@
+package dialog
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"uparrot/core/phrasebook"
+)
+
+// exchange is a said line and its answer, where answers have an end. Where they have
+// none it is never open: only what was said and a refusal of it are known.
+type exchange struct {
+	begun   bool
+	said    string
+	open    bool
+	loose   bool   // its answer has no end: only a refusal is told
+	late    bool   // it is open longer than anybody waited: the module owes its end
+	later   bool   // a step may end before it does
+	before  int    // lines said before it that the module may have lost, or may answer still
+	ended   bool   // an end has come, which may be that of such a line
+	first   int64  // number of the first line after it was said
+	last    int64  // number of the line that ended it, once it is not open
+	heard   bool   // the line or the prompt that ended it has been taken by a wait
+	asked   int64  // where what was heard stood at the end of what had come: it may be a question
+	refused string // a refusal that no call has taken
+	refusal int64  // ... and the number of its line
+}
+
+// Say says a line: it waits for the open exchange to end, at most for within,
+// then writes the text and the line ending, and opens an exchange where answers have
+// an end. It returns when the writing began. A line is never said while the answer
+// to the one before is owed: that is *Busy.
+func (d *Dialog) Say(ctx context.Context, text string, within time.Duration) (time.Time, error) {
+	d.Asked()
+	if err := d.Settle(ctx, within); err != nil {
+		return time.Time{}, err
+	}
+	d.mu.Lock()
+	d.leaveOldAnswers()
+	d.echoOf = trimEcho(text)
+	held := d.held
+	if d.cfg.Dialect == phrasebook.AT {
+		d.readResults(text)
+		held = !d.quiet
+	}
+	d.exchange = exchange{begun: held, said: text, open: held, loose: !held, first: d.count, last: -1, refusal: -1, asked: -1, before: d.exchange.before}
+	line := []byte(text + d.cfg.Ending.Bytes())
+	d.mu.Unlock()
+	return d.write(ctx, line)
+}
+
+// leaveOldAnswers passes over the answer to the line said before: it is no
+// answer to the next one. Lines from outside an exchange stay.
+func (d *Dialog) leaveOldAnswers() {
+	if !d.exchange.begun {
+		return
+	}
+	kept := d.lines[:0]
+	for _, l := range d.lines {
+		if l.class != notice && l.num >= d.exchange.first && l.num <= d.exchange.last {
+			if l.num != d.exchange.last { // a plain OK was not missed by anybody
+				d.passOver(l)
+			}
+			continue
+		}
+		kept = append(kept, l)
+	}
+	d.lines = kept
+}
+
+// SayBytes writes bytes as they are. It opens no exchange and waits for none; said
+// to a module that owes an answer they interrupt it, and its end is waited for anew.
+func (d *Dialog) SayBytes(ctx context.Context, b []byte) (time.Time, error) {
+	d.mu.Lock()
+	d.exchange.late = false
+	if d.cfg.Dialect != phrasebook.Bytes { // which has no lines that could echo it
+		d.echoOf = trimEcho(string(b))
+	}
+	d.mu.Unlock()
+	return d.write(ctx, b)
+}
+
+// Line is the line that bytes are, if they end with the line ending of a module whose
+// answers have an end: what answers them must be waited for.
+func (d *Dialog) Line(b string) (line string, ok bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	ending := d.cfg.Ending.Bytes()
+	if ending == "" || !d.held {
+		return "", false
+	}
+	return strings.CutSuffix(b, ending)
+}
+
+// write notes and writes bytes. It returns when the writing began. A port whose other
+// side has gone takes no words, even where the system would still take them.
+func (d *Dialog) write(ctx context.Context, b []byte) (time.Time, error) {
+	now := time.Now()
+	d.mu.Lock()
+	if d.err != nil {
+		defer d.mu.Unlock()
+		return now, d.err
+	}
+	d.lastWent = now
+	d.trace(now, Went, b)
+	d.mu.Unlock()
+	_, err := d.port.Write(ctx, b)
+	return now, err
+}
+
+// Settle waits for the open exchange to end. A refusal that no wait has taken
+// is returned as *Refused, once. An exchange that does not end in time is *Missed,
+// and *Busy from then on, until it ends: what it ends with is nobody's answer then.
+func (d *Dialog) Settle(ctx context.Context, within time.Duration) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if err := d.pauseQuiet(ctx); err != nil {
+		return err
+	}
+	if !d.exchange.open {
+		return d.refusal()
+	}
+	began := time.Now()
+	timer := time.NewTimer(within)
+	defer timer.Stop()
+	owed := d.exchange.late && !d.exchange.ended
+	for d.exchange.open {
+		late, err := d.wait(ctx, timer.C)
+		if err != nil {
+			return err
+		}
+		if late && d.exchange.open && d.exchange.ended { // no other end has followed: a line before was lost
+			d.exchange.open, d.exchange.last, d.exchange.before = false, d.count-1, 0
+			break
+		}
+		if late && d.exchange.open {
+			if d.exchange.late {
+				return &Busy{d.port.Name(), d.exchange.said, d.endOfAnswer(), within, d.lastCame.Before(d.lastWent)}
+			}
+			d.exchange.late = true
+			return d.missed(d.endOfAnswer(), nil, within, began)
+		}
+	}
+	if owed { // it was told that the answer did not come
+		d.exchange.refused = ""
+		return nil
+	}
+	return d.refusal()
+}
+
+// Asked ends the open exchange if its end is not that of an answer but a question: if
+// what a wait took last stood at the end of what had come, and nothing has come since.
+// What is said next answers it.
+func (d *Dialog) Asked() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.byPrompt && d.exchange.open && d.exchange.asked == d.rawAt+int64(len(d.raw)) {
+		d.end(d.count - 1)
+	}
+}
+
+// refusal gives out the refusal that waits to be told, and takes its line.
+func (d *Dialog) refusal() error {
+	if d.exchange.refused == "" {
+		return nil
+	}
+	err := &Refused{Port: d.port.Name(), Said: d.exchange.said, Heard: d.exchange.refused}
+	d.exchange.refused = ""
+	for i := range d.lines {
+		if d.lines[i].num == d.exchange.refusal {
+			d.takeLine(i)
+			break
+		}
+	}
+	return err
+}
+
+// GiveUp gives up the open exchange, if there is one: what is said next goes out
+// at once, and who says it must know that an answer may still come.
+func (d *Dialog) GiveUp() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.exchange = exchange{}
+}
+
+// Ended is what has ended the answer to the line last said, in words; "" while it has
+// not ended, or where answers have no end.
+func (d *Dialog) Ended() string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.ended()
+}
+
+func (d *Dialog) ended() string {
+	switch {
+	case !d.exchange.begun || d.exchange.open:
+		return ""
+	case d.byPrompt:
+		return "the prompt is back"
+	}
+	return "the final result has come"
+}
+
+// Late reports whether an exchange is open longer than somebody waited for its end.
+func (d *Dialog) Late() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.exchange.open && d.exchange.late
+}
+
+// WithoutAnswer says that no end is owed for the line just said. A refusal of it is
+// told all the same.
+func (d *Dialog) WithoutAnswer() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.exchange.open, d.exchange.loose = false, true
+}
+
+// AnswerLater says that the answer to the line just said may end when it likes. The next
+// line is not said before that.
+func (d *Dialog) AnswerLater() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.exchange.later = true
+}
+
+// OwesLater reports whether such an answer has not ended.
+func (d *Dialog) OwesLater() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.exchange.open && d.exchange.later
+}
+
+// Again lets a line be said although the one before was not answered, if nothing at
+// all has come since, not even its echo: it may never have been heard. If it has been
+// after all, two answers come; so Settle does not take the first end for that of the
+// line said now, unless no other follows.
+func (d *Dialog) Again() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.exchange.open && d.lastCame.Before(d.lastWent) {
+		d.exchange.open, d.exchange.late = false, false
+		d.exchange.before++
+	}
+}
+
+// end notes the end of an answer, which the line with that number brought.
+func (d *Dialog) end(last int64) {
+	if d.exchange.before > 0 { // it may be that of a line before
+		d.exchange.before--
+		d.exchange.ended = true
+		return
+	}
+	d.exchange.open, d.exchange.last = false, last
+}

@@ -1,0 +1,136 @@
+package dialog
+
+import (
+	"context"
+	"fmt"
+	"time"
+)
+
+// Login is a login: the prompts that it meets are those of Config.
+type Login struct {
+	Name     string
+	Password *string // nil: none must be asked for
+	Within   time.Duration
+	Said     func(text string) // told of each line that is said; may be nil
+}
+
+// NotLoggedIn is the error of a login that came to another end.
+type NotLoggedIn struct {
+	Port  string
+	Name  string
+	What  string // what happened
+	Heard string // by which that is known
+	Mend  string
+}
+
+func (e *NotLoggedIn) Error() string {
+	return fmt.Sprintf("%s: not logged in as %s: %s: heard %q", e.Port, e.Name, e.What, e.Heard)
+}
+
+// standing is what a prompt waits for.
+type standing int
+
+const (
+	nothing standing = iota
+	aName
+	aPassword
+	aCommand
+)
+
+// LogIn logs in: it waits for the prompt for a name, which it asks for with the line
+// ending alone if none is shown, says the name and the password, and waits for the
+// prompt for commands. Errors are *NotLoggedIn, and those of Settle.
+func (d *Dialog) LogIn(ctx context.Context, l Login) error {
+	until := time.Now().Add(l.Within)
+	d.Asked()
+	if err := d.Settle(ctx, l.Within); err != nil {
+		return err
+	}
+	at, shown := d.standing()
+	var err error
+	for tries := 0; at != aName && tries < 2; tries++ { // a name that somebody has begun with is given up once
+		if at == aCommand {
+			return d.notLoggedIn(l, "a session is open already", shown, "Log out first: the session may be somebody else's.")
+		}
+		if at, shown, err = d.answerPrompt(ctx, l, "", until); err != nil {
+			return err
+		}
+	}
+	if at != aName {
+		return d.notLoggedIn(l, "no name is asked for", shown, "")
+	}
+	if at, shown, err = d.answerPrompt(ctx, l, l.Name, until); err != nil {
+		return err
+	}
+	switch {
+	case l.Password == nil && at == aPassword:
+		return d.notLoggedIn(l, "a password is asked for", shown, "Write: log in ... as ... with SECRET")
+	case l.Password != nil && at == aCommand:
+		return d.notLoggedIn(l, "no password is asked for", shown, "Whoever knows the name can log in. If that is meant so, leave out with and the secret.")
+	case l.Password != nil && at == aPassword:
+		if at, shown, err = d.answerPrompt(ctx, l, *l.Password, until); err != nil {
+			return err
+		}
+	}
+	if at != aCommand {
+		return d.notLoggedIn(l, "it is asked for again", shown, "The name or the password is wrong.")
+	}
+	return nil
+}
+
+// answerPrompt says a line and waits for the next prompt; a refusal is told at once.
+func (d *Dialog) answerPrompt(ctx context.Context, l Login, text string, until time.Time) (at standing, shown string, err error) {
+	if l.Said != nil {
+		l.Said(text)
+	}
+	began := time.Now()
+	if _, err := d.Say(ctx, text, time.Until(until)); err != nil {
+		return nothing, "", err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	timer := time.NewTimer(time.Until(until))
+	defer timer.Stop()
+	for d.exchange.open && d.exchange.refused == "" {
+		late, err := d.wait(ctx, timer.C)
+		if err != nil {
+			return nothing, "", err
+		}
+		if late && d.exchange.open {
+			d.exchange.late = true
+			return nothing, "", d.missed(d.endOfAnswer(), nil, l.Within, began)
+		}
+	}
+	if heard := d.exchange.refused; heard != "" {
+		_ = d.refusal() // it is told here
+		return nothing, "", d.notLoggedIn(l, "the module says no", heard, "The name or the password is wrong.")
+	}
+	return d.at(), d.prompted, nil
+}
+
+func (d *Dialog) notLoggedIn(l Login, what, heard, mend string) error {
+	return &NotLoggedIn{d.port.Name(), l.Name, what, heard, mend}
+}
+
+// standing is what the prompt waits for that is shown now, and its text.
+func (d *Dialog) standing() (standing, string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.shown < 0 {
+		return nothing, ""
+	}
+	return d.at(), d.prompted
+}
+
+// at is what the prompt shown last waits for.
+func (d *Dialog) at() standing {
+	switch {
+	case d.latest < 0:
+		return nothing
+	case d.latest < d.login:
+		return aCommand
+	case d.latest < d.password:
+		return aName
+	}
+	return aPassword
+}
