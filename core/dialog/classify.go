@@ -69,7 +69,7 @@ func (d *Dialog) isEcho(l *Line) bool {
 	if front, ok := strings.CutSuffix(text, d.echoOf); ok && d.isPrompt([]byte(front)) {
 		return true
 	}
-	if strings.HasPrefix(text, d.echoOf) && d.exchange.open && l.num == d.exchange.first {
+	if strings.HasPrefix(text, d.echoOf) && (d.exchange.open || d.exchange.loose) && l.num == d.exchange.first {
 		l.echoed = len(d.echoOf)
 	}
 	return false
@@ -125,7 +125,7 @@ func (d *Dialog) findPrompt(now time.Time) {
 	shown := d.keep(clean(words))
 	end := d.rawAt + int64(len(d.raw))
 	l := Line{Time: now, Wire: d.lead + int(end-d.partial), class: prompt, Text: shown, Full: shown, start: d.partial, stop: end, end: end}
-	d.partial, d.lead, d.wants, d.ends, d.taken = end, 0, 0, text.Ends{}, d.taken[:0]
+	d.partial, d.lead, d.blank, d.wants, d.ends, d.taken = end, 0, 0, 0, text.Ends{}, d.taken[:0]
 	d.shown, d.latest, d.prompted = which, which, string(shown)
 	d.file(l)
 }

@@ -76,6 +76,7 @@ type Line struct {
 	Cut  bool      // it was longer than MaxLine: this is a piece
 
 	class  class
+	blank  int   // empty lines just before it
 	echoed int   // bytes at its front that may be an echo without a line end
 	num    int64 // place in the stream of lines
 	start  int64 // offset in the stream of bytes
@@ -114,7 +115,8 @@ type Dialog struct {
 	raw     []byte // bytes not taken yet
 	rawAt   int64  // offset of raw[0] in the stream
 	partial int64  // offset where the line now coming begins
-	lead    int    // line ends just before it
+	lead    int    // bytes of line ends just before it
+	blank   int    // empty lines among them
 	taken   []byte // the beginning of it, where a wait has taken that from raw
 	erases  bool   // a pager stood before it, which the module wipes out
 	ends    text.Ends
@@ -282,7 +284,7 @@ func (d *Dialog) forget(to int64) {
 	if d.partial < to { // hear bytes took the beginning of a line
 		d.taken = append(d.taken, d.raw[max(0, d.partial-d.rawAt):n]...)
 		d.taken = d.taken[max(0, len(d.taken)-longestPrompt):]
-		d.partial, d.lead = to, 0
+		d.partial, d.lead, d.blank = to, 0, 0
 	}
 	d.raw = d.raw[:copy(d.raw, d.raw[n:])]
 	d.rawAt = to

@@ -32,7 +32,6 @@ type exchange struct {
 // an end. It returns when the writing began. A line is never said while the answer
 // to the one before is owed: that is *Busy.
 func (d *Dialog) Say(ctx context.Context, text string, within time.Duration) (time.Time, error) {
-	d.Asked()
 	if err := d.Settle(ctx, within); err != nil {
 		return time.Time{}, err
 	}

@@ -62,6 +62,9 @@ func (d *Dialog) cutLines(now time.Time, n int) {
 		case end == from: // a line end that belongs to the line before or after
 			if part == text.End || d.lead > 0 { // the LF behind a line's own CR is that line's
 				d.lead++
+				if d.raw[end] == '\n' { // some end their lines with LF CR: those are not empty
+					d.blank++
+				}
 			}
 			d.partial, d.taken = d.rawAt+int64(fresh), d.taken[:0]
 		case !d.inPayload(from, end):
@@ -90,8 +93,9 @@ func (d *Dialog) inPayload(from, end int) bool {
 // line files raw[from:to] as a line; the next begins at next.
 func (d *Dialog) line(now time.Time, from, to, next int, cut bool) {
 	full := d.raw[from:to]
-	if d.erases {
-		full, d.erases = erased(full), false
+	wiped := d.erases
+	if d.erases = false; wiped {
+		full = erased(full)
 	}
 	if d.wants == 0 {
 		full = text.Plain(full)
@@ -99,13 +103,16 @@ func (d *Dialog) line(now time.Time, from, to, next int, cut bool) {
 		// The payload may hold anything, so only what follows it is cleaned.
 		full = append(full[:d.wants:d.wants], bytes.TrimRight(d.raw[from+d.wants:to], " \t")...)
 	}
-	wire, lead := d.lead+next-from, d.lead
+	wire, lead, blank := d.lead+next-from, d.lead, d.blank
 	exact := d.wants > 0
-	d.partial, d.lead, d.wants, d.taken = d.rawAt+int64(next), 0, 0, d.taken[:0]
+	d.partial, d.lead, d.blank, d.wants, d.taken = d.rawAt+int64(next), 0, 0, 0, d.taken[:0]
 	if len(text.TrimBlanks(full)) == 0 && !exact {
+		if !wiped { // else it is what wiped out a pager
+			d.blank = blank + 1
+		}
 		return
 	}
-	l := Line{Time: now, Wire: wire, Cut: cut, Full: d.keep(full), start: d.rawAt + int64(from), stop: d.rawAt + int64(to), end: d.rawAt + int64(next)}
+	l := Line{Time: now, Wire: wire, Cut: cut, blank: blank, Full: d.keep(full), start: d.rawAt + int64(from), stop: d.rawAt + int64(to), end: d.rawAt + int64(next)}
 	if l.Text = l.Full; !exact {
 		l.Text = text.TrimBlanks(l.Full)
 	}

@@ -46,8 +46,10 @@ func (d *Dialog) LogIn(ctx context.Context, l Login) error {
 	if err := d.Settle(ctx, l.Within); err != nil {
 		return err
 	}
-	at, shown := d.standing()
-	var err error
+	at, shown, err := d.standing(ctx, untilShown)
+	if err != nil {
+		return err
+	}
 	for tries := 0; at != aName && tries < 2; tries++ { // a name that somebody has begun with is given up once
 		if at == aCommand {
 			return d.notLoggedIn(l, "a session is open already", shown, "Log out first: the session may be somebody else's.")
@@ -105,6 +107,11 @@ func (d *Dialog) answerPrompt(ctx context.Context, l Login, text string, until t
 		_ = d.refusal() // it is told here
 		return nothing, "", d.notLoggedIn(l, "the module says no", heard, "The name or the password is wrong.")
 	}
+	for text == "" && time.Since(d.lastCame) < untilSure {
+		if _, err := d.waitTo(ctx, nil, d.lastCame.Add(untilSure)); err != nil {
+			return nothing, "", err
+		}
+	}
 	return d.at(), d.prompted, nil
 }
 
@@ -112,14 +119,29 @@ func (d *Dialog) notLoggedIn(l Login, what, heard, mend string) error {
 	return &NotLoggedIn{d.port.Name(), l.Name, what, heard, mend}
 }
 
-// standing is what the prompt waits for that is shown now, and its text.
-func (d *Dialog) standing() (standing, string) {
+// How long a login waits for a prompt to show, and whether another follows it: where
+// a line end was said just when the module showed its prompt, it shows it twice.
+const (
+	untilShown = 300 * time.Millisecond
+	untilSure  = 150 * time.Millisecond
+)
+
+// standing is what the prompt waits for that is shown now, or is within a time, and its
+// text.
+func (d *Dialog) standing(ctx context.Context, within time.Duration) (standing, string, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.shown < 0 {
-		return nothing, ""
+	until := time.Now().Add(within)
+	for d.shown < 0 {
+		late, err := d.waitTo(ctx, nil, until)
+		if err != nil {
+			return nothing, "", err
+		}
+		if late {
+			return nothing, "", nil
+		}
 	}
-	return d.at(), d.prompted
+	return d.at(), d.prompted, nil
 }
 
 // at is what the prompt shown last waits for.

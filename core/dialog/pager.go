@@ -16,7 +16,7 @@ func (d *Dialog) findPager(now time.Time) bool {
 		return false
 	}
 	d.raw, d.taken = d.raw[:max(0, d.partial-d.rawAt)], d.taken[:0]
-	d.lead, d.ends, d.erases = 0, text.Ends{}, true
+	d.lead, d.blank, d.ends, d.erases = 0, 0, text.Ends{}, true
 	answer := []byte(d.cfg.PagerAnswer)
 	d.trace(now, Went, answer)
 	go func() {

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"uparrot/core/pattern"
-	"uparrot/core/phrasebook"
 )
 
 // Ask is one thing to wait for at one port. Its Within does not count.
@@ -200,7 +199,7 @@ func (w *watcher) look(asks []Ask, done []bool) (best find) {
 		if done[ask] {
 			continue
 		}
-		start, end, caps, _ := asks[ask].Pattern.Find(w.raw)
+		start, end, caps := w.find(asks[ask].Pattern)
 		if at := w.rawAt + int64(end); start >= 0 && (!best.found || at < best.at) {
 			best = find{ask, at, w.lastCame, -1, "", caps, true}
 		}
@@ -289,119 +288,4 @@ func missedSeveral(asks []Ask, done []bool, which int, within time.Duration, beg
 		m.Ended = d.ended()
 	}
 	return m
-}
-
-// Until says what ends a Collect: the prompt, a line, or a time of quiet.
-type Until struct {
-	Prompt bool
-	Line   *pattern.Pattern
-	Quiet  time.Duration
-}
-
-func (u Until) String() string {
-	switch {
-	case u.Prompt:
-		return "the prompt"
-	case u.Line != nil:
-		return u.Line.String()
-	}
-	return fmt.Sprintf("%v of quiet", u.Quiet)
-}
-
-// ends reports whether a line is the one that ends a Collect.
-func (u Until) ends(l Line) bool {
-	if u.Line == nil {
-		return false
-	}
-	_, ok := u.Line.Match(l.Text)
-	return ok
-}
-
-// maxCollected is how many bytes Collect gathers at most.
-const maxCollected = 16 << 20
-
-// Collect gathers lines, from the first that no call has taken, until what u
-// says. The line that ends it belongs to the text, a prompt does not; notices
-// and the echo of what was said do not either. In dialect Bytes it gathers
-// bytes as they are. Errors are those of Hear;
-// with them comes what was gathered until then.
-func (d *Dialog) Collect(ctx context.Context, u Until, within time.Duration) (string, error) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	began := time.Now()
-	limit := time.NewTimer(within)
-	defer limit.Stop()
-	var b strings.Builder
-	for late := false; ; {
-		if d.gather(&b, u) {
-			return b.String(), nil
-		}
-		if b.Len() > maxCollected {
-			return b.String(), fmt.Errorf("%s: more than %d MiB came without %v", d.port.Name(), maxCollected>>20, u)
-		}
-		if d.exchange.refused != "" {
-			return b.String(), d.refusal()
-		}
-		timer := limit.C
-		if u.Quiet > 0 {
-			since := began
-			if d.lastCame.After(since) {
-				since = d.lastCame
-			}
-			rest := u.Quiet - time.Since(since)
-			if rest <= 0 {
-				return b.String(), nil
-			}
-			if rest < time.Until(began.Add(within)) {
-				t := time.NewTimer(rest)
-				defer t.Stop()
-				timer = t.C
-			}
-		}
-		if late {
-			m := d.missed(u.String(), u.Line, within, began)
-			if len(m.Heard) == 0 && b.Len() > 0 {
-				lines := strings.Split(b.String(), "\n")
-				m.Heard = lines[max(0, len(lines)-showLines):]
-			}
-			return b.String(), m
-		}
-		over, err := d.wait(ctx, timer)
-		if err != nil {
-			return b.String(), err
-		}
-		late = over && timer == limit.C
-	}
-}
-
-// gather moves lines out of the inbox into b and reports whether the end has
-// come.
-func (d *Dialog) gather(b *strings.Builder, u Until) (over bool) {
-	if d.cfg.Dialect == phrasebook.Bytes {
-		b.Write(d.raw)
-		d.forget(d.rawAt + int64(len(d.raw)))
-		return false
-	}
-	kept, stop := d.lines[:0], false // a refusal is left to be told
-	for _, l := range d.lines {
-		stop = stop || l.num == d.exchange.refusal && d.exchange.refused != "" && !u.ends(l)
-		if l.class == notice || over || stop {
-			kept = append(kept, l)
-			continue
-		}
-		d.answered(l)
-		d.forget(l.end)
-		switch l.class {
-		case prompt:
-			over = u.Prompt
-		case plain:
-			if b.Len() > 0 {
-				b.WriteByte('\n')
-			}
-			b.Write(l.Text)
-			over = u.ends(l)
-		}
-	}
-	d.lines = kept
-	return over
 }

@@ -26,6 +26,7 @@ func TestConsole(t *testing.T) {
 			return strings.ReplaceAll(outcome(Heard{Text: s}, err), "\n", "/")
 		}
 	}
+	asked := func(r *rig) string { r.Asked(); return "" }
 	for _, c := range []struct {
 		name string
 		do   []do
@@ -42,7 +43,7 @@ func TestConsole(t *testing.T) {
 		{"a refusal is told before the prompt", []do{say("shwo"), came("no such word\r\n"), hear("mask ...")}, "||refused shwo: no such word"},
 		{"a wanted refusal", []do{say("shwo"), came("no such word\r\npost> "), hear("no such word"), settle}, "||no such word|"},
 		{"an old answer is no new answer", []do{say("a"), came("mask 1\r\npost> "), say("a"), came("mask 2\r\npost> "), hear("mask {n:int}")}, "||||mask 2"},
-		{"another prompt lets the next line be said", []do{say(""), came("name: "), hearBytes("name:"), say("ops"), came("code: "), hearBytes("code:")}, "||name:|||code:"},
+		{"another prompt lets the next line be said", []do{say(""), came("name: "), hearBytes("name:"), asked, say("ops"), came("code: "), hearBytes("code:")}, "||name:||||code:"},
 		{"collect until the prompt", []do{say("log"), came("log\r\na\r\nb\r\npost> "), collect(Until{Prompt: true}), settle}, "||a/b|"},
 		{"collect until a line", []do{came("a\r\nEND 1\r\nb\r\n"), collect(Until{Line: pattern.Must("END {}")}), hear("b")}, "|a/END 1|b"},
 		{"collect until quiet", []do{came("a\r\nb\r\n"), collect(Until{Quiet: 300 * time.Millisecond})}, "|a/b"},

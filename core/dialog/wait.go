@@ -179,38 +179,69 @@ func (d *Dialog) since(num int64) int {
 	return sort.Search(len(d.lines), func(i int) bool { return d.lines[i].num >= num })
 }
 
+// find looks for a pattern in what no call has taken, colours and cursor moves left out
+// where it is not found with them.
+func (d *Dialog) find(p *pattern.Pattern) (start, end int, caps []pattern.Capture) {
+	start, end, caps, _ = p.Find(d.raw)
+	if start >= 0 || d.cfg.Dialect == phrasebook.Bytes {
+		return start, end, caps
+	}
+	plain, at := text.PlainAt(d.raw)
+	if at == nil {
+		return start, end, caps
+	}
+	if start, end, caps, _ = p.Find(plain); start < 0 || end == start {
+		return -1, 0, nil
+	}
+	return at[start], at[end-1] + 1, caps
+}
+
 func (d *Dialog) lookBytes(w Wait) (Heard, bool, error) {
-	start, end, caps, _ := w.Pattern.Find(d.raw)
+	start, end, caps := d.find(w.Pattern)
 	if start < 0 {
 		return Heard{}, false, nil
 	}
 	heard := Heard{string(d.raw[start:end]), d.lastCame, caps}
-	to := d.rawAt + int64(end)
-	kept := d.lines[:0]
-	for _, l := range d.lines {
-		if l.end <= to && l.class != notice {
-			if l.end <= d.rawAt+int64(start) {
-				d.passOver(l)
-			} else {
-				d.answered(l)
-			}
-			continue
-		}
-		if l.start < to && l.class != notice { // its front is taken
-			l.start = to
-			if l.Text = append([]byte(nil), clean(d.raw[to-d.rawAt:l.stop-d.rawAt])...); len(l.Text) == 0 {
-				d.answered(l)
-				continue
-			}
-		}
-		kept = append(kept, l)
+	if d.cfg.Dialect != phrasebook.Bytes {
+		heard.Text = string(text.Plain(d.raw[start:end]))
 	}
-	d.lines = kept
+	for _, l := range d.takeBytes(end) {
+		if l.end <= d.rawAt+int64(start) {
+			d.passOver(l)
+		} else {
+			d.answered(l)
+		}
+	}
 	if len(bytes.TrimSpace(d.raw[end:])) == 0 {
 		d.exchange.asked = d.rawAt + int64(len(d.raw))
 	}
-	d.forget(to)
+	d.forget(d.rawAt + int64(end))
 	return heard, true, nil
+}
+
+// takeBytes removes from the inbox the lines that raw[:n] holds, and what it holds of
+// the beginning of another. Notices stay.
+func (d *Dialog) takeBytes(n int) (taken []Line) {
+	to := d.rawAt + int64(n)
+	kept := d.lines[:0]
+	for _, l := range d.lines {
+		switch {
+		case l.class == notice || l.start >= to:
+			kept = append(kept, l)
+		case l.end <= to:
+			taken = append(taken, l)
+		default: // its front is taken
+			l.start = to
+			l.Full = append([]byte(nil), text.Plain(d.raw[to-d.rawAt:l.stop-d.rawAt])...)
+			if l.Text = text.TrimBlanks(l.Full); len(l.Text) == 0 {
+				d.answered(l)
+				continue
+			}
+			kept = append(kept, l)
+		}
+	}
+	d.lines = kept
+	return taken
 }
 
 // Absent waits for and fails with *Unwanted if what w describes comes, or is in
@@ -224,7 +255,7 @@ func (d *Dialog) Absent(ctx context.Context, w Wait) error {
 	from := int64(0)
 	for {
 		if w.Form == pattern.AnyBytes {
-			if start, end, _, _ := w.Pattern.Find(d.raw); start >= 0 {
+			if start, end, _ := d.find(w.Pattern); start >= 0 {
 				return &Unwanted{d.port.Name(), w.Pattern.String(), string(d.raw[start:end]), d.lastCame.Sub(began)}
 			}
 		} else {

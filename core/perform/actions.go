@@ -24,9 +24,12 @@ import (
 func (p *performer) collect(ctx context.Context, n *procedure.Collect) error {
 	until := dialog.Until{Prompt: n.Prompt, Quiet: n.Quiet}
 	if n.Pattern != nil {
-		var err error
-		if until.Line, err = n.Pattern.Bind(p.evaluator(n.Exprs)); err != nil {
+		bound, err := n.Pattern.Bind(p.evaluator(n.Exprs))
+		if err != nil {
 			return err
+		}
+		if until.Line = bound; n.Bytes {
+			until.Line, until.Bytes = nil, bound
 		}
 	}
 	within := n.Within

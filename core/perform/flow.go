@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"uparrot/core/dialog"
+	"uparrot/core/pattern"
 	"uparrot/core/procedure"
 )
 
@@ -78,7 +79,9 @@ func (p *performer) any(ctx context.Context, n *procedure.Any) error {
 	if err != nil {
 		return err
 	}
-	p.took(ports[which], heard)
+	if p.took(ports[which], heard); hears[which].Form == pattern.AnyBytes {
+		p.question = ports[which]
+	}
 	return p.statements(ctx, cases[which].Body)
 }
 

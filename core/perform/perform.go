@@ -139,21 +139,22 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 type performer struct {
-	run     *Run
-	res     *Result
-	values  map[string]any
-	dialogs map[string]*dialog.Dialog
-	step    *procedure.Step
-	number  int
-	try     int
-	said    map[string]procedure.Pos   // the latest say, by port
-	saidIn  map[string]*procedure.Step // ... and its step
-	asked   string                     // the port last said to, while nothing else has happened that could be answered
-	last    *procedure.Step            // the one after which nothing may be owed
-	mask    secret.Mask
-	calls   []*call                  // routines being done, the innermost last
-	before  map[string]uart.Line     // line settings that were changed, by port
-	signals map[string][]uart.Signal // that were set, by port
+	run      *Run
+	res      *Result
+	values   map[string]any
+	dialogs  map[string]*dialog.Dialog
+	step     *procedure.Step
+	number   int
+	try      int
+	said     map[string]procedure.Pos   // the latest say, by port
+	saidIn   map[string]*procedure.Step // ... and its step
+	asked    string                     // the port last said to, while nothing else has happened that could be answered
+	question string                     // the port at which bytes were heard last in this step, which may ask something
+	last     *procedure.Step            // the one after which nothing may be owed
+	mask     secret.Mask
+	calls    []*call                  // routines being done, the innermost last
+	before   map[string]uart.Line     // line settings that were changed, by port
+	signals  map[string][]uart.Signal // that were set, by port
 }
 
 // emit tells of an event, with secrets hidden from those who watch; the record hides
@@ -468,7 +469,7 @@ func sleep(ctx context.Context, d time.Duration) error {
 
 // body performs the statements of the step once.
 func (p *performer) body(ctx context.Context) error {
-	p.calls, p.asked = nil, ""
+	p.calls, p.asked, p.question = nil, "", ""
 	if err := p.statements(ctx, p.step.Body); err != nil {
 		return err
 	}

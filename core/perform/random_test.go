@@ -49,7 +49,7 @@ var ways = []way{
 	{header: "dialect at, ending cr", yes: "\r\nOK\r\n", no: "\r\nERROR\r\n"},
 	{header: "dialect at, ending cr", yes: "\r\n+RUN: %d\r\n\r\nOK\r\n", no: "\r\nERROR\r\n", echo: true},
 	{header: "dialect console, prompt \"tower#\", ending cr", book: refusing("refused ..."), yes: "done %d\r\n", no: "refused %d\r\n", end: "tower# ", echo: true},
-	{header: "dialect lines, ending cr", book: "family = \"Dev\"\n[final]\nheard = [\"DONE ...\"]\n[refusal]\nheard = [\"NAY ...\"]\n", yes: "DONE %d\r\n", no: "NAY %d\r\n"},
+	{header: "dialect lines, ending cr", book: "[final]\nheard = [\"DONE ...\"]\n[refusal]\nheard = [\"NAY ...\"]\n", yes: "DONE %d\r\n", no: "NAY %d\r\n"},
 }
 
 // A step passes only if the module truly did what it says; a step whose module

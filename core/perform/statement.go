@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"uparrot/core/dialog"
+	"uparrot/core/pattern"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/secret"
@@ -104,7 +105,10 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 	name := p.port(n.Port)
 	d := p.dialogs[name]
 	p.asked = ""
-	d.Asked() // in the same step, what was heard last was a question if nothing has followed it
+	if p.question == name {
+		d.Asked()
+	}
+	p.question = ""
 	line, whole := text, !n.Bytes
 	if n.Bytes { // with the line ending they are a line like any other
 		line, whole = d.Line(text)
@@ -172,7 +176,9 @@ func (p *performer) hear(ctx context.Context, n *procedure.Hear) error {
 	defer p.waiting(name, n.Pattern.String(), w.Within)()
 	h, err := d.Hear(ctx, w)
 	if err == nil {
-		p.took(name, h)
+		if p.took(name, h); n.Form == pattern.AnyBytes {
+			p.question = name
+		}
 	}
 	return err
 }

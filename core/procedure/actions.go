@@ -22,7 +22,7 @@ func nearest(name string, known []string, otherwise string) string {
 }
 
 func (p *parser) readCollect(l *line, at Pos) {
-	form := "Write: collect NAME from PORT until prompt, until quiet 500ms, or until: TEXT"
+	form := "Write: collect NAME from PORT until prompt, until quiet 500ms, until: TEXT, or until bytes: TEXT"
 	c := &Collect{Pos: at}
 	t := l.peekWord()
 	nameAt := l.here()
@@ -53,6 +53,9 @@ func (p *parser) readCollect(l *line, at Pos) {
 		if c.Quiet, ok = p.span(l); !ok {
 			return
 		}
+	case "bytes":
+		l.word()
+		c.Bytes = true
 	}
 	if c.Within, ok = p.within(l); !ok {
 		return
@@ -62,14 +65,14 @@ func (p *parser) readCollect(l *line, at Pos) {
 	} else {
 		offset := 0
 		if l.blanks(); l.at == len(l.text) || l.text[l.at] != ':' {
-			p.mistake(l.here(), "wanted prompt, quiet and a time, or a colon and the line that ends it", form)
+			p.mistake(l.here(), "wanted prompt, quiet and a time, or a colon and what ends it", form)
 			return
 		}
 		if c.Pattern, c.Exprs, offset, ok = p.heardText(l); !ok {
 			return
 		}
 		for _, n := range c.Pattern.Names() {
-			p.mistake(l.pos(offset+n.Offset, len(n.Name)), "a collect captures nothing in the line that ends it", "Write ... or {} instead.")
+			p.mistake(l.pos(offset+n.Offset, len(n.Name)), "a collect captures nothing in what ends it", "Write ... or {} instead.")
 			return
 		}
 	}

@@ -269,6 +269,7 @@ type Collect struct {
 	Prompt  bool
 	Quiet   time.Duration
 	Pattern *pattern.Pattern
+	Bytes   bool // the pattern is one of bytes
 	Exprs   map[string]*Expr
 	Within  time.Duration // 0 means CollectWithin
 }

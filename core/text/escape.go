@@ -13,21 +13,47 @@ func Plain(b []byte) []byte {
 	if i < 0 {
 		return b
 	}
+	out, _ := plain(b, i, nil)
+	return out
+}
+
+// PlainAt is Plain that also says where each byte stood. Where text has no escape
+// sequences, at is nil.
+func PlainAt(b []byte) (out []byte, at []int) {
+	i := bytes.IndexByte(b, esc)
+	if i < 0 {
+		return b, nil
+	}
+	at = make([]int, i, len(b))
+	for j := range at {
+		at[j] = j
+	}
+	return plain(b, i, at)
+}
+
+// plain is Plain from the first escape byte on; it adds to at unless that is nil.
+func plain(b []byte, i int, at []int) ([]byte, []int) {
 	out := append([]byte(nil), b[:i]...)
+	keep := func(from, to int) {
+		out = append(out, b[from:to]...)
+		for ; at != nil && from < to; from++ {
+			at = append(at, from)
+		}
+	}
 	for i < len(b) {
 		if b[i] != esc {
-			out = append(out, b[i])
+			keep(i, i+1)
 			i++
 			continue
 		}
 		n, whole := sequence(b[i:])
 		if !whole {
 			n = len(b) - i
-			out = append(out, b[i:]...)
+			keep(i, len(b))
 		}
 		i += n
 	}
-	return out
+	return out, at
 }
 
 // Unfinished reports whether text ends within an escape sequence, whose end is still

@@ -1,0 +1,194 @@
+package dialog
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"uparrot/core/pattern"
+	"uparrot/core/phrasebook"
+	"uparrot/core/text"
+)
+
+// Until says what ends a Collect: the prompt, a line, bytes, or a time of quiet.
+type Until struct {
+	Prompt bool
+	Line   *pattern.Pattern
+	Bytes  *pattern.Pattern
+	Quiet  time.Duration
+}
+
+func (u Until) String() string {
+	switch {
+	case u.Prompt:
+		return "the prompt"
+	case u.pattern() != nil:
+		return u.pattern().String()
+	}
+	return fmt.Sprintf("%v of quiet", u.Quiet)
+}
+
+// pattern is what ends a Collect, if that is one.
+func (u Until) pattern() *pattern.Pattern {
+	if u.Line != nil {
+		return u.Line
+	}
+	return u.Bytes
+}
+
+// ends reports whether a line is the one that ends a Collect.
+func (u Until) ends(l Line) bool {
+	if u.Line == nil {
+		return false
+	}
+	_, ok := u.Line.Match(l.Text)
+	return ok
+}
+
+// maxCollected is how many bytes Collect gathers at most.
+const maxCollected = 16 << 20
+
+// Collect gathers lines, from the first that no call has taken, until what u
+// says. The line or the bytes that end it belong to the text, a prompt does not;
+// notices and the echo of what was said do not either. Lines are as they came, empty
+// ones between them and blanks at both ends included, but without colours. In dialect Bytes it gathers bytes as
+// they are. Errors are those of Hear; with them comes what was gathered until then.
+func (d *Dialog) Collect(ctx context.Context, u Until, within time.Duration) (string, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	began := time.Now()
+	limit := time.NewTimer(within)
+	defer limit.Stop()
+	g := gathering{Dialog: d, until: u, hold: longestBytes}
+	if u.Bytes == nil {
+		g.hold = 0
+	}
+	fail := func(err error) (string, error) {
+		g.hold = 0
+		g.gather()
+		return g.String(), err
+	}
+	for late := false; ; {
+		if g.gather() {
+			return g.String(), nil
+		}
+		if g.Len() > maxCollected {
+			return fail(fmt.Errorf("%s: more than %d MiB came without %v", d.port.Name(), maxCollected>>20, u))
+		}
+		if d.exchange.refused != "" {
+			return fail(d.refusal())
+		}
+		at := time.Time{} // when it has been quiet for long enough
+		if u.Quiet > 0 {
+			since := began
+			if d.lastCame.After(since) {
+				since = d.lastCame
+			}
+			if at = since.Add(u.Quiet); !time.Now().Before(at) {
+				return g.String(), nil
+			}
+			at = earlier(at, began.Add(within))
+		}
+		if late {
+			m := d.missed(u.String(), u.Line, within, began)
+			text, err := fail(m)
+			if len(m.Heard) == 0 && text != "" {
+				lines := strings.Split(text, "\n")
+				m.Heard = lines[max(0, len(lines)-showLines):]
+			}
+			return text, err
+		}
+		over, err := d.waitTo(ctx, limit.C, at)
+		if err != nil {
+			return fail(err)
+		}
+		late = over && at.IsZero()
+	}
+}
+
+// longestBytes is how much is held back for bytes that may have begun in it.
+const longestBytes = 4 << 10
+
+// gathering is a Collect under way.
+type gathering struct {
+	*Dialog
+	strings.Builder
+	until Until
+	some  bool // a line has been gathered, if only an empty one
+	hold  int  // bytes at the end of the stream that are not gathered yet
+}
+
+// gather moves what has come out of the inbox and reports whether the end has come.
+func (g *gathering) gather() (over bool) {
+	d, end := g.Dialog, max(0, len(g.raw)-g.hold)
+	if g.until.Bytes != nil {
+		if start, e, _ := d.find(g.until.Bytes); start >= 0 {
+			end, over = e, true
+		}
+	}
+	if d.cfg.Dialect == phrasebook.Bytes {
+		g.Write(d.raw[:end])
+		d.forget(d.rawAt + int64(end))
+		return over
+	}
+	if g.until.Bytes == nil {
+		return g.lines(int64(math.MaxInt64))
+	}
+	to := d.rawAt + int64(end)
+	g.lines(to)
+	if !over {
+		return false
+	}
+	from, blank, end := d.partial, d.blank, int(to-d.rawAt)
+	for _, l := range d.lines {
+		if l.class == plain && l.start < min(to, from) {
+			from, blank = l.start, l.blank
+		}
+	}
+	if from < to && !d.isPrompt(d.raw[from-d.rawAt:end]) { // the line in which it ends
+		g.line(text.Plain(d.raw[max(0, from-d.rawAt):end]), blank)
+	}
+	for _, l := range d.takeBytes(end) {
+		d.answered(l)
+	}
+	d.forget(to)
+	return true
+}
+
+// line adds a line, and the empty ones before it.
+func (g *gathering) line(b []byte, blank int) {
+	if g.some {
+		g.WriteByte('\n')
+		if g.cfg.Dialect != phrasebook.AT { // there they frame each line
+			g.WriteString(strings.Repeat("\n", blank))
+		}
+	}
+	g.Write(b)
+	g.some = true
+}
+
+// lines moves whole lines that end before an offset.
+func (g *gathering) lines(before int64) (over bool) {
+	d := g.Dialog
+	kept, stop := d.lines[:0], false // a refusal is left to be told
+	for _, l := range d.lines {
+		stop = stop || l.num == d.exchange.refusal && d.exchange.refused != "" && !g.until.ends(l)
+		if l.class == notice || over || stop || l.end > before {
+			kept = append(kept, l)
+			continue
+		}
+		d.answered(l)
+		d.forget(l.end)
+		switch l.class {
+		case prompt:
+			over = g.until.Prompt
+		case plain:
+			g.line(l.Full, l.blank)
+			over = g.until.ends(l)
+		}
+	}
+	d.lines = kept
+	return over
+}
