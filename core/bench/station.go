@@ -39,8 +39,17 @@ func (s *Station) Port(events *record.Stream) (port.Port, error) {
 	if err != nil {
 		return nil, err
 	}
-	events.Emit(record.Event{Kind: record.Open, Port: s.Name, Value: s.opened()})
+	s.tellOpened(events, dev)
 	return &told{dev, events, s.Name}, nil
+}
+
+// tellOpened tells of a port that has been opened, and once what its other side does
+// not do.
+func (s *Station) tellOpened(events *record.Stream, dev port.Port) {
+	events.Emit(record.Event{Kind: record.Open, Port: s.Name, Value: s.opened()})
+	for _, what := range port.LacksOf(dev) {
+		events.Emit(record.Event{Kind: record.Note, Port: s.Name, Text: s.Name + ": " + what})
+	}
 }
 
 // told is a port that a stream is told of.
@@ -111,7 +120,7 @@ func (s *Station) Open(events *record.Stream, adjust func(*dialog.Config)) (*dia
 	if adjust != nil {
 		adjust(&cfg)
 	}
-	events.Emit(record.Event{Kind: record.Open, Port: s.Name, Value: s.opened()})
+	s.tellOpened(events, dev)
 	return dialog.Open(dev, cfg), nil
 }
 

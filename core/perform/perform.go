@@ -430,8 +430,8 @@ func (p *performer) tidyUp(ctx context.Context) {
 
 // isBroken tells what kept a step from running at all from what it found.
 func isBroken(err error) bool {
-	var pe *port.Error
-	return errors.As(err, &pe) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)
+	pe, lost := errors.AsType[*port.Error](err)
+	return lost && pe.Kind != port.Unconfirmed || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)
 }
 
 // isLeft tells whether a step was left by a statement of its own, so that

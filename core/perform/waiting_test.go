@@ -6,6 +6,7 @@ import (
 	"testing"
 	"testing/synctest"
 
+	"uparrot/core/port"
 	"uparrot/core/record"
 	"uparrot/core/verdict"
 )
@@ -49,5 +50,14 @@ func TestKeepPart(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// What a port has not confirmed is no lost port: the step has failed, and others go on.
+func TestOutcome(t *testing.T) {
+	for kind, want := range map[port.Kind]verdict.Verdict{port.Unconfirmed: verdict.Failed, port.Vanished: verdict.Broken, port.Unsupported: verdict.Broken} {
+		if got := outcome(&Failure{Err: &port.Error{Kind: kind}}); got != want {
+			t.Errorf("kind %d: %s, want %s", kind, got, want)
+		}
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"io"
 	"net"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -211,6 +212,7 @@ func openAt(text string, line uart.Line) (Port, error) {
 // A server that tells states in place of confirming what was asked, and one that
 // says why it hangs up.
 func TestServersAsTheyAre(t *testing.T) {
+	t.Parallel()
 	serve := func(f func(conn net.Conn)) string {
 		ln, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
@@ -231,8 +233,11 @@ func TestServersAsTheyAre(t *testing.T) {
 		}()
 		return "rfc2217://" + ln.Addr().String()
 	}
+	// It confirms neither masks nor breaks, it joins what it sends within 30 ms, and it
+	// refuses hardware flow control.
 	sparse := func(states bool) string {
-		return serve(func(conn net.Conn) {
+		return serve(func(tcp net.Conn) {
+			conn := &gathers{Conn: tcp}
 			var d rfc2217.Decoder
 			buf := make([]byte, 512)
 			for {
@@ -243,6 +248,14 @@ func TestServersAsTheyAre(t *testing.T) {
 				d.Decode(nil, buf[:n], func(byte, byte) {}, func(command byte, value []byte) {
 					switch command {
 					case rfc2217.SetLineStateMask:
+					case rfc2217.SetControl:
+						switch value[0] {
+						case rfc2217.BreakOn, rfc2217.BreakOff:
+						case rfc2217.FlowHardware:
+							conn.Write(rfc2217.Sub(command+rfc2217.Reply, rfc2217.FlowNone))
+						default:
+							conn.Write(rfc2217.Sub(command+rfc2217.Reply, value...))
+						}
 					case rfc2217.SetModemStateMask:
 						if states {
 							conn.Write(rfc2217.Sub(rfc2217.NotifyModemState+rfc2217.Reply, rfc2217.CTS))
@@ -263,10 +276,46 @@ func TestServersAsTheyAre(t *testing.T) {
 		if states && (err != nil || !in.CTS || in.DSR) || !states && KindOf(err) != Unsupported {
 			t.Errorf("states are told: %v: %+v, %v", states, in, err)
 		}
+		if lacks := LacksOf(p); len(lacks) != map[bool]int{true: 1, false: 2}[states] || !strings.Contains(lacks[0], "errors on the line") {
+			t.Errorf("states are told: %v: the server lacks %q", states, lacks)
+		}
+		if states {
+			if err := Break(p, 10*time.Millisecond); KindOf(err) != Unconfirmed {
+				t.Errorf("a break that is not confirmed: %v", err)
+			}
+			if err := SetFlow(p, uart.RTSCTS); KindOf(err) != Unsupported || !strings.Contains(err.Error(), "did not do it") {
+				t.Errorf("flow control that is refused: %v", err)
+			}
+			if err := SetFlow(p, uart.NoFlow); err != nil {
+				t.Errorf("the port after that: %v", err)
+			}
+		}
 		p.Close()
 	}
 	busy := serve(func(conn net.Conn) { conn.Write([]byte("Port already in use\r\n")) })
 	if _, err := openAt(busy, uart.DefaultLine); KindOf(err) != Vanished || !strings.Contains(err.Error(), "Port already in use") {
 		t.Errorf("of a server that hangs up: %v", err)
 	}
+}
+
+// gathers joins what is written within 30 ms.
+type gathers struct {
+	net.Conn
+	mu    sync.Mutex
+	bytes []byte
+}
+
+func (g *gathers) Write(b []byte) (int, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.bytes == nil {
+		time.AfterFunc(30*time.Millisecond, func() {
+			g.mu.Lock()
+			defer g.mu.Unlock()
+			g.Conn.Write(g.bytes)
+			g.bytes = nil
+		})
+	}
+	g.bytes = append(g.bytes, b...)
+	return len(b), nil
 }

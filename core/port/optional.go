@@ -56,6 +56,20 @@ type Holding interface {
 	HoldBack() (time.Duration, bool)
 }
 
+// Sparing is a port that works although its other side does not do all that it might.
+type Sparing interface {
+	// Lacks says in words what that is; nil if nothing is known to be missing.
+	Lacks() []string
+}
+
+// LacksOf is what the other side of a port does not do, in words.
+func LacksOf(p Port) []string {
+	if s, ok := as[Sparing](p); ok {
+		return s.Lacks()
+	}
+	return nil
+}
+
 // lacking says in its own words why a port cannot do something.
 type lacking interface{ lacks(op string) error }
 

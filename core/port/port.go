@@ -79,6 +79,7 @@ const (
 	Vanished         // it went away while in use
 	Closed           // this program closed it
 	Unsupported      // the port has no such setting or signal
+	Unconfirmed      // the other side did not say that it has done it
 )
 
 // Error is what every method of a Port returns when it fails.

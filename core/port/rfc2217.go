@@ -1,6 +1,7 @@
 package port
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net"
@@ -26,6 +27,9 @@ type remotePort struct {
 	line    uart.Line
 	inputs  byte            // modem state
 	knows   bool            // ... has been told
+	tells   bool            // errors on the line are told
+	breaks  int             // how much of a break the server has confirmed: its beginning, its end
+	sparing []string        // what the server does not do, in words
 	mum     bool            // ... was waited for in vain
 	counts  Counters        // from line states
 	replies map[byte][]byte // the latest reply to each command, by the command
@@ -54,12 +58,57 @@ func openRFC2217(name string, conn net.Conn, line uart.Line) (Port, error) {
 		// no reason to do without the port.
 		err = p.send(append(rfc2217.Sub(rfc2217.SetLineStateMask, rfc2217.Overrun|rfc2217.Parity|rfc2217.Framing), rfc2217.Sub(rfc2217.SetModemStateMask, 255)...))
 	}
+	if err == nil {
+		p.awaitStates()
+	}
 	if err != nil {
 		err = p.farewell(err)
 		p.Close()
 		return nil, err
 	}
 	return p, nil
+}
+
+// awaitStates waits a moment for the server to confirm that it tells the states, or to
+// tell them, and notes what it does not.
+func (p *remotePort) awaitStates() {
+	timer := time.NewTimer(statesTime)
+	defer timer.Stop()
+	for late := false; ; {
+		p.mu.Lock()
+		_, lineMask := p.replies[rfc2217.SetLineStateMask]
+		_, modemMask := p.replies[rfc2217.SetModemStateMask]
+		errors, signals, changed := lineMask || p.tells, modemMask || p.knows, p.changed
+		if late && !errors {
+			p.sparing = append(p.sparing, "does not say that it tells of errors on the line: that none are counted here proves nothing")
+		}
+		if late && !signals {
+			p.sparing = append(p.sparing, "does not tell the state of the signal lines")
+		}
+		p.mu.Unlock()
+		if late || errors && signals || p.in.ended() {
+			return
+		}
+		select {
+		case <-changed:
+		case <-timer.C:
+			late = true
+		}
+	}
+}
+
+// statesTime is how long opening waits for what is optional.
+const statesTime = 300 * time.Millisecond
+
+// Lacks is what the server does not do, in words.
+func (p *remotePort) Lacks() []string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var all []string
+	for _, what := range p.sparing {
+		all = append(all, "the server "+what)
+	}
+	return all
 }
 
 // farewell is an error of opening with what the server said before it closed the
@@ -139,6 +188,9 @@ func (p *remotePort) told(command byte, value []byte) {
 			p.inputs, p.knows = value[0], true
 		case command == rfc2217.NotifyLineState && len(value) == 1:
 			p.counts.add(value[0])
+			p.tells = true
+		case command == rfc2217.SetControl && len(value) == 1 && (value[0] == rfc2217.BreakOn && p.breaks == 0 || value[0] == rfc2217.BreakOff && p.breaks == 1):
+			p.breaks++
 		default:
 			p.replies[command] = append([]byte{}, value...)
 		}
@@ -169,10 +221,13 @@ func (p *remotePort) send(b []byte) error {
 
 // request sends a command and waits for the server to confirm it.
 func (p *remotePort) request(op string, command byte, value ...byte) ([]byte, error) {
-	return p.confirm(op, command, rfc2217.Sub(command, value...))
+	return p.confirm(op, command, rfc2217.Sub(command, value...), nil)
 }
 
-func (p *remotePort) confirm(op string, command byte, message []byte) ([]byte, error) {
+// confirm sends a message and waits for the server to confirm its command: with just
+// this reply, unless that is nil. Another reply may be a late one to what was asked
+// before.
+func (p *remotePort) confirm(op string, command byte, message, wanted []byte) ([]byte, error) {
 	p.mu.Lock()
 	delete(p.replies, command)
 	p.mu.Unlock()
@@ -187,7 +242,7 @@ func (p *remotePort) confirm(op string, command byte, message []byte) ([]byte, e
 		refused, changed := p.refused, p.changed
 		p.mu.Unlock()
 		switch {
-		case ok:
+		case ok && (wanted == nil || bytes.Equal(reply, wanted)):
 			return reply, nil
 		case refused:
 			return nil, &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "the server does not speak RFC 2217", Mend: "Use tcp:// and set the line at the server."}
@@ -197,6 +252,9 @@ func (p *remotePort) confirm(op string, command byte, message []byte) ([]byte, e
 		select {
 		case <-changed:
 		case <-timer.C:
+			if ok {
+				return nil, &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "the server did not do it"}
+			}
 			return nil, &Error{Port: p.name, Op: op, Kind: Unsupported, Why: fmt.Sprintf("the server did not confirm it within %v", replyTime), Mend: "It may not speak RFC 2217: then use tcp://."}
 		}
 	}
@@ -217,7 +275,7 @@ func (p *remotePort) SetLine(l uart.Line) error {
 	got := l
 	for i, m := range rfc2217.LineCommands(l) {
 		command := byte(rfc2217.SetBaudRate + i)
-		reply, err := p.confirm("set the line to "+l.String(), command, m)
+		reply, err := p.confirm("set the line to "+l.String(), command, m, nil)
 		if err != nil {
 			return err
 		}
@@ -234,14 +292,8 @@ func (p *remotePort) SetLine(l uart.Line) error {
 
 // control sets something with SetControl and checks that the server has done it.
 func (p *remotePort) control(op string, v byte) error {
-	reply, err := p.request(op, rfc2217.SetControl, v)
-	if err != nil {
-		return err
-	}
-	if len(reply) != 1 || reply[0] != v {
-		return &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "the server did not do it"}
-	}
-	return nil
+	_, err := p.confirm(op, rfc2217.SetControl, rfc2217.Sub(rfc2217.SetControl, v), []byte{v})
+	return err
 }
 
 func (p *remotePort) SetFlow(f uart.Flow) error {
@@ -289,12 +341,37 @@ func (p *remotePort) Counters() (Counters, error) {
 	return p.counts, nil
 }
 
+// Break ends the break in any case: a line left in it would carry nothing. A break that
+// the server has not confirmed is of kind Unconfirmed; the port goes on.
 func (p *remotePort) Break(d time.Duration) error {
-	if err := p.control("send a break", rfc2217.BreakOn); err != nil {
+	p.mu.Lock()
+	p.breaks = 0
+	p.mu.Unlock()
+	if err := p.send(rfc2217.Sub(rfc2217.SetControl, rfc2217.BreakOn)); err != nil {
 		return err
 	}
 	time.Sleep(d)
-	return p.control("end the break", rfc2217.BreakOff)
+	if err := p.send(rfc2217.Sub(rfc2217.SetControl, rfc2217.BreakOff)); err != nil {
+		return err
+	}
+	timer := time.NewTimer(replyTime)
+	defer timer.Stop()
+	for {
+		p.mu.Lock()
+		confirmed, changed := p.breaks == 2, p.changed
+		p.mu.Unlock()
+		switch {
+		case confirmed:
+			return nil
+		case p.in.ended():
+			return p.fail("send a break", nil)
+		}
+		select {
+		case <-changed:
+		case <-timer.C:
+			return &Error{Port: p.name, Op: "send a break", Kind: Unconfirmed, Why: "the server did not confirm it: it may have been sent or not"}
+		}
+	}
 }
 
 // Purge has the server empty both its buffers, and empties our own.
