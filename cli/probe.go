@@ -60,13 +60,16 @@ func (c *probeCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if c.probe.Speeds == nil {
 		c.probe.Speeds = probe.Speeds
 	}
-	if c.plan {
-		c.printPlan()
-		return nil
-	}
 	ps, st, err := c.ports.one(cmd, args[0])
 	if err != nil {
 		return err
+	}
+	if c.probe.NoLine = !st.Address.Serial(); c.probe.NoLine && cmd.Flags().Changed("speeds") {
+		return &session.Misuse{What: fmt.Sprintf("%s has no line of its own, so there are no speeds to try: leave out --speeds", st.Address)}
+	}
+	if c.plan {
+		c.printPlan()
+		return nil
 	}
 	if c.name == "" {
 		c.name = benchName(args[0])
@@ -76,7 +79,9 @@ func (c *probeCommand) run(cmd *cobra.Command, args []string) (err error) {
 			return err
 		}
 	}
-	st.Setup.Speed, st.Setup.Frame = c.probe.Speeds[0], nil
+	if !c.probe.NoLine {
+		st.Setup.Speed, st.Setup.Frame = c.probe.Speeds[0], nil
+	}
 	var res probe.Result
 	v, err := c.onPort(c.keeps, at(probe.Name, args[0], ps, st), c.watch, func(dev port.Port, events *record.Stream) (_ verdict.Verdict, err error) {
 		c.probe.Port, c.probe.Events = dev, events
@@ -103,8 +108,16 @@ func (c *probeCommand) run(cmd *cobra.Command, args []string) (err error) {
 // watch shows what is heard at each try.
 func (c *probeCommand) watch(e record.Event) {
 	if h, ok := e.Live.(probe.Heard); ok && h.Text != "" {
-		c.err.draw("%d baud: heard %s", h.Speed, oneLine(h.Text))
+		c.err.draw("heard%s: %s", atSpeed(h), oneLine(h.Text))
 	}
+}
+
+// atSpeed is where something was heard, if that was at a speed.
+func atSpeed(h probe.Heard) string {
+	if h.Speed == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" at %d", h.Speed)
 }
 
 func (c *probeCommand) printPlan() {
@@ -123,7 +136,11 @@ func (c *probeCommand) printPlan() {
 	for _, s := range c.probe.Speeds {
 		list = append(list, strconv.Itoa(s))
 	}
-	fmt.Fprintf(c.out, "At each of these speeds, until there is a readable answer: %s baud.\n", strings.Join(list, ", "))
+	if c.probe.NoLine {
+		fmt.Fprintln(c.out, "The port has no line of its own: no speed and no frame would be tried.")
+	} else {
+		fmt.Fprintf(c.out, "At each of these speeds, until there is a readable answer: %s baud.\n", strings.Join(list, ", "))
+	}
 	fmt.Fprintf(c.out, "It would listen, then send: %s; each with CR LF at the end.\n", strings.Join(say, ", then "))
 	fmt.Fprintln(c.out, "Where an answer is readable, the same again with CR, with LF and with the frame that was found. Nothing else.")
 }
@@ -135,17 +152,28 @@ func (c *probeCommand) print(r probe.Result) {
 		if !r.Sure {
 			how = "likely, not sure"
 		}
-		fmt.Fprintf(c.out, "%s  %s, ending %s, dialect %s (%s, in %s)\n", s.bold(r.Port), r.Line(), r.Ending, r.Dialect, how, took(fromMS(r.TookMS)))
+		line := ""
+		if !c.probe.NoLine {
+			line = r.Line().String() + ", "
+		}
+		dialect := r.Dialect.String()
+		if r.Prompt != "" {
+			dialect += ", prompt " + strconv.Quote(safe(r.Prompt))
+		}
+		fmt.Fprintf(c.out, "%s  %sending %s, dialect %s (%s, in %s)\n", s.bold(r.Port), line, r.Ending, dialect, how, took(fromMS(r.TookMS)))
 	} else {
 		fmt.Fprintf(c.out, "%s  no setting was found (in %s)\n", s.bold(r.Port), took(fromMS(r.TookMS)))
 		for i, h := range r.Heard {
 			if h.Text != "" && i < 8 {
-				fmt.Fprintf(c.out, "  heard at %d: %s\n", h.Speed, oneLine(h.Text[:min(60, len(h.Text))]))
+				fmt.Fprintf(c.out, "  heard%s: %s\n", atSpeed(h), oneLine(h.Text[:min(60, len(h.Text))]))
 			}
 		}
 	}
 	for _, w := range r.Why {
 		fmt.Fprintf(c.out, "  %s\n", safe(w))
+	}
+	for _, u := range r.Untried {
+		fmt.Fprintf(c.out, "  not tried: %s\n", u)
 	}
 	for _, p := range r.Points {
 		fmt.Fprintf(c.out, "  look at: %s\n", p)
@@ -184,7 +212,13 @@ func writeEntry(file, name string, at port.Address, r probe.Result) error {
 	if abs, err := filepath.Abs(at.Where); err == nil && at.Path() {
 		at.Where = abs
 	}
-	entry := fmt.Sprintf("[port.%s]\nat = %q\ndialect = %q\nspeed = %d\nframe = %q\nending = %q\n", name, at.String(), r.Dialect.String(), r.Speed, r.Frame.String(), r.Ending.String())
+	entry := fmt.Sprintf("[port.%s]\nat = %q\ndialect = %q\nending = %q\n", name, at.String(), r.Dialect.String(), r.Ending.String())
+	if r.Speed > 0 {
+		entry += fmt.Sprintf("speed = %d\nframe = %q\n", r.Speed, r.Frame.String())
+	}
+	if r.Prompt != "" {
+		entry += "prompt = " + strconv.Quote(strings.NewReplacer("{", "{{", "}", "}}").Replace(r.Prompt)) + "\n"
+	}
 	if !r.Sure {
 		entry = "# likely, not sure\n" + entry
 	}

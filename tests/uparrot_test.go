@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -663,6 +664,9 @@ func TestOverTheNetwork(t *testing.T) {
 	b.run("run", "who.parrot", "--bench", "net.toml").wants(t, 0, "all 1 step")
 	b.run("probe", "modem", "--bench", "net.toml", "--speeds", "9600", "--json").wants(t, 1, `"kind": "silence"`, "powered")
 	b.run("probe", "tcp://"+free()).wants(t, 3, "nothing listens there")
+	b.run("probe", "gates", "--bench", "net.toml", "--wake", "who", "--write", "found.toml", "--name", "gates").wants(t, 0, "dialect lines (sure", "not tried: speed and frame")
+	b.run("check", "found.toml").wants(t, 0)
+	b.run("probe", "gates", "--bench", "net.toml", "--speeds", "9600").wants(t, 2, "no line of its own")
 	b.write("wide.toml", strings.Replace(b.read("net.toml"), "127.0.0.1", "0.0.0.0", 1))
 	b.run("standin", "wide.toml", "--dir", "wide").wants(t, 2, "this machine alone")
 }
@@ -780,4 +784,44 @@ func BenchmarkStart(b *testing.B) {
 			}
 		})
 	}
+}
+
+// A port may be where a step says: it is opened when it is first spoken at, and a step
+// that comes too early is told so.
+func TestPortAtCapturedAddress(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer ln.Close()
+	go func() {
+		for {
+			conn, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			io.WriteString(conn, "page of the gate\r\n") // it speaks first
+			go io.Copy(conn, conn)
+		}
+	}()
+	_, number, _ := net.SplitHostPort(ln.Addr().String())
+	head := "procedure \"Page\"\nport gates: dialect lines, ending lf\nport page: tcp to \"127.0.0.1:{base + board}\", dialect lines, ending crlf\ninput base: int\n"
+	who := "step \"who\"\n    say gates: who\n    hear gates: redshank board {board:int}\nend\n"
+	page := "step \"page\"\n    hear page: page of the gate\n    say page: rope\n    hear page: rope\nend\n"
+	b.write("gates.toml", "[port.gates]\nphrasebook = \"redshank.toml\"\n[port.gates.standin]\nfamily = \"redshank\"\nsettings = { board = 3 }\n")
+	b.write("page.parrot", head+who+page)
+	b.write("early.parrot", head+page+who)
+	b.start("for other commands", "standin", "gates.toml")
+	n, err := strconv.Atoi(number)
+	if err != nil {
+		t.Fatal(err)
+	}
+	base := fmt.Sprintf("base=%d", n-3)
+	b.run("run", "page.parrot", "--bench", "gates.toml", "--set", base).wants(t, 0, "passed: all 2 steps")
+	b.run("run", "early.parrot", "--bench", "gates.toml", "--set", base).wants(t, 1, "of which a step before must give the values")
+	b.run("run", "page.parrot", "--bench", "gates.toml", "--set", base, "--port", "page=tcp://"+ln.Addr().String()).wants(t, 0, "passed: all 2 steps")
+	b.write("wrong.parrot", head+strings.ReplaceAll(who, "{board:int}", "3")+page)
+	b.run("check", "wrong.parrot").wants(t, 2, "\"board\" has no value")
 }

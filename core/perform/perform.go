@@ -224,11 +224,44 @@ func (p *performer) open() error {
 		if s == nil {
 			return fmt.Errorf("the procedure's port %s has no address", decl.Name)
 		}
+		if s.Address == (port.Address{}) && s.Dial == nil {
+			continue // it is opened when it is first spoken at
+		}
 		d, err := s.Open(p.run.Events, nil)
 		if err != nil {
 			return err
 		}
 		p.dialogs[decl.Name] = d
+	}
+	return nil
+}
+
+// openFor opens the ports of a statement that are known only now.
+func (p *performer) openFor(n procedure.Node) error {
+	for _, name := range procedure.PortsOf(n) {
+		if name = p.port(name); p.dialogs[name] != nil {
+			continue
+		}
+		for _, decl := range p.run.Procedure.Ports {
+			if decl.Name != name {
+				continue
+			}
+			if !decl.AtKnown(p.values) {
+				return fmt.Errorf("the port %s is at %q, of which a step before must give the values", name, decl.At.Said)
+			}
+			text, err := p.fill(decl.At)
+			if err != nil {
+				return err
+			}
+			st := p.run.Stations[name]
+			if st.Address, err = port.ParseAddress(decl.Address(text)); err != nil {
+				return err
+			}
+			if p.dialogs[name], err = st.Open(p.run.Events, nil); err != nil {
+				delete(p.dialogs, name)
+				return err
+			}
+		}
 	}
 	return nil
 }
@@ -474,7 +507,7 @@ func (p *performer) body(ctx context.Context) error {
 		return err
 	}
 	for _, decl := range p.run.Procedure.Ports {
-		if p.dialogs[decl.Name].OwesLater() && p.step != p.last {
+		if d := p.dialogs[decl.Name]; d == nil || d.OwesLater() && p.step != p.last {
 			continue
 		}
 		if err := p.settle(ctx, decl.Name); err != nil {

@@ -17,6 +17,9 @@ import (
 )
 
 func (p *performer) statement(ctx context.Context, n procedure.Node) error {
+	if err := p.openFor(n); err != nil {
+		return err
+	}
 	switch n.(type) {
 	case *procedure.Pause, *procedure.Quiet, *procedure.Collect, *procedure.Tell, *procedure.Ask, *procedure.SetLine, *procedure.Reach, *procedure.Link:
 		p.asked = "" // what comes from here on may have another cause than what was said

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"net"
 	"sync"
+	"time"
 )
 
 // errNobody is what writing to a listening port brings before anybody is there.
@@ -13,6 +14,8 @@ var errNobody = errors.New("nobody has spoken yet, so there is nobody to answer"
 // one leaves, the next may come.
 type tcpListener struct {
 	net.Listener
+
+	came chan struct{} // has something in it when somebody has come
 
 	mu   sync.Mutex
 	conn net.Conn // nil while nobody is there
@@ -35,6 +38,10 @@ func (l *tcpListener) Read(b []byte) (int, error) {
 			l.mu.Lock()
 			l.conn = conn
 			l.mu.Unlock()
+			select {
+			case l.came <- struct{}{}:
+			default: // nobody has looked since the last one
+			}
 		}
 		n, err := conn.Read(b)
 		if err != nil {
@@ -50,12 +57,23 @@ func (l *tcpListener) Read(b []byte) (int, error) {
 }
 
 func (l *tcpListener) Write(b []byte) (int, error) {
-	conn := l.client()
-	if conn == nil {
-		return 0, errNobody
+	timer := time.NewTimer(clientTime) // whoever was told to connect may be on the way
+	defer timer.Stop()
+	for {
+		conn := l.client()
+		if conn != nil {
+			return conn.Write(b)
+		}
+		select {
+		case <-l.came:
+		case <-timer.C:
+			return 0, errNobody
+		}
 	}
-	return conn.Write(b)
 }
+
+// clientTime is how long a listening port that speaks first waits for somebody.
+const clientTime = 2 * time.Second
 
 func (l *tcpListener) Close() error {
 	err := l.Listener.Close()

@@ -41,6 +41,26 @@ func TestListening(t *testing.T) {
 			came <- string(buf[:n])
 		}
 	}()
+	go func() { // it speaks first, to somebody who is on the way
+		time.Sleep(50 * time.Millisecond)
+		c, err := net.Dial("tcp", where)
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		defer c.Close()
+		buf := make([]byte, 100)
+		if n, err := c.Read(buf); err != nil || string(buf[:n]) != "hello" {
+			t.Errorf("%q, %v", buf[:n], err)
+		}
+		c.Write([]byte("bye"))
+	}()
+	if _, err := p.Write(t.Context(), []byte("hello")); err != nil {
+		t.Error(err)
+	}
+	if got := <-came; got != "bye" {
+		t.Errorf("heard %q", got)
+	}
 	for _, who := range []string{"first", "second"} {
 		c, err := net.Dial("tcp", where)
 		if err != nil {

@@ -42,7 +42,7 @@ func Open(a Address, line uart.Line) (Port, error) {
 		if err != nil {
 			return nil, dialError(name, err)
 		}
-		return &netPort{name: name, conn: &tcpListener{Listener: ln}, line: line}, nil
+		return &netPort{name: name, conn: &tcpListener{Listener: ln, came: make(chan struct{}, 1)}, line: line}, nil
 	case UDP, UDPListen:
 		conn, err := openUDP(a.Where, a.Scheme == UDPListen)
 		if err != nil {

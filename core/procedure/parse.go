@@ -60,6 +60,7 @@ type parser struct {
 	header   map[string]bool
 	used     map[string]bool // ports that some statement uses
 	reading  []string        // files being read, for includes
+	atEnd    []func()        // what can be read only once all steps have been
 	compiled map[string]compiled
 }
 
@@ -166,6 +167,9 @@ func (p *parser) closeAll() {
 // whole checks what only the whole file shows. A file with routines and no
 // steps is there to be included.
 func (p *parser) whole() {
+	for _, do := range p.atEnd {
+		do()
+	}
 	if len(p.mistakes) > 0 || len(p.file.Steps) == 0 && len(p.file.Routines) > 0 {
 		return
 	}
@@ -402,8 +406,11 @@ func (p *parser) portWord(l *line, port *PortDecl) bool {
 		}
 		p.readPhrasebook(port, file, at)
 	case "tcp", "udp":
-		var ok bool
 		port.Socket = w
+		if port.To = l.takeWord("to"); port.To {
+			return p.connects(l, port)
+		}
+		var ok bool
 		if port.At, ok = p.quotedText(l, "the host and port number where it listens, such as \"127.0.0.1:7000\","); !ok {
 			return false
 		}
@@ -415,6 +422,24 @@ func (p *parser) portWord(l *line, port *PortDecl) bool {
 			return false
 		}
 	}
+	return true
+}
+
+// connects takes where a port connects to. Its values may be given by steps, so they are
+// looked for once the whole file is read.
+func (p *parser) connects(l *line, port *PortDecl) bool {
+	at, start := l.here(), l.at+1
+	text, ok := p.title(l, "the host and port number that it connects to, such as \"192.0.2.7:23\",")
+	if !ok {
+		return false
+	}
+	said, err := pattern.CompileSaid(text)
+	if e, ok := errors.AsType[*pattern.SyntaxError](err); ok {
+		p.mistake(at, e.What, e.Mend)
+		return false
+	}
+	own := *l
+	p.atEnd = append(p.atEnd, func() { port.At = &Wording{said, p.exprs(&own, said.Exprs(), start)} })
 	return true
 }
 

@@ -58,8 +58,10 @@ type PortDecl struct {
 	Phrasebook *phrasebook.Phrasebook // nil if the header names none
 
 	// Socket and At are for a port that is a socket of this machine: "tcp" or
-	// "udp", and the host and port number where it listens.
+	// "udp", and the host and port number where it listens or, with To, that it
+	// connects or sends to. That may hold values which a step gives.
 	Socket string
+	To     bool
 	At     *Wording
 }
 
@@ -407,4 +409,61 @@ func Bodies(n Node) []Body {
 		all = append(all, Body{nil, n.Routine.Body})
 	}
 	return all
+}
+
+// PortsOf are the names of the ports that a statement itself uses, without those inside
+// it.
+func PortsOf(n Node) []string {
+	switch n := n.(type) {
+	case *Say:
+		return []string{n.Port}
+	case *Hear:
+		return []string{n.Port}
+	case *Quiet:
+		return []string{n.Port}
+	case *Collect:
+		return []string{n.Port}
+	case *LogIn:
+		return []string{n.Port}
+	case *SetLine:
+		return []string{n.Port}
+	case *Link:
+		return []string{n.A, n.B}
+	case *All:
+		var all []string
+		for _, h := range n.Hears {
+			all = append(all, h.Port)
+		}
+		return all
+	case *Any:
+		var all []string
+		for _, c := range n.Cases {
+			if c.Hear != nil {
+				all = append(all, c.Hear.Port)
+			}
+		}
+		return all
+	}
+	return nil
+}
+
+// AtKnown reports whether all that the port's At holds has a value.
+func (p *PortDecl) AtKnown(values map[string]any) bool {
+	for _, e := range p.At.Exprs {
+		for _, name := range e.Names {
+			if _, ok := values[name]; !ok {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// Address is the address of a socket, as it is written elsewhere, where its At comes to
+// a text.
+func (p *PortDecl) Address(at string) string {
+	if p.To {
+		return p.Socket + "://" + at
+	}
+	return p.Socket + "-listen://" + at
 }

@@ -57,7 +57,9 @@ func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
 	}
 	about := About{Command: "run", Name: p.File.Title, Ports: p.Ports, Files: p.files()}
 	for _, decl := range p.File.Ports {
-		about.Stations = append(about.Stations, stations[decl.Name])
+		if st := stations[decl.Name]; st.Address != (port.Address{}) {
+			about.Stations = append(about.Stations, st)
+		}
 	}
 	s, err := Begin(p.Keep, about, watch)
 	if err != nil {
@@ -104,6 +106,10 @@ func (p *Procedure) stations() (map[string]*bench.Station, error) {
 		if err != nil {
 			return nil, err
 		}
+		if where == "" { // it is known only when it is first spoken at
+			stations[decl.Name] = &bench.Station{Name: decl.Name, Setup: decl.Whole(), Phrasebook: decl.Phrasebook}
+			continue
+		}
 		s, err := p.Ports.Station(where, decl.Setup, decl.Phrasebook)
 		if err != nil {
 			return nil, err
@@ -118,12 +124,16 @@ func (p *Procedure) stations() (map[string]*bench.Station, error) {
 	return stations, nil
 }
 
-// where is the address, or the name on the bench, of one of its ports.
+// where is the address, or the name on the bench, of one of its ports; "" if that is
+// known only when a step has given a value.
 func (p *Procedure) where(decl *procedure.PortDecl) (string, error) {
 	if at, ok := p.At[decl.Name]; ok {
 		return at, nil
 	}
 	if decl.Socket != "" && !p.Ports.Named(decl.Name) {
+		if !decl.AtKnown(p.Values) {
+			return "", nil
+		}
 		where, err := decl.At.Said.Fill(func(source string) (string, error) {
 			v, err := decl.At.Exprs[source].Run(p.Values)
 			return procedure.Text(v), err
@@ -131,7 +141,7 @@ func (p *Procedure) where(decl *procedure.PortDecl) (string, error) {
 		if err != nil {
 			return "", misuse("the port %s: %v", decl.Name, err)
 		}
-		return decl.Socket + "-listen://" + where, nil
+		return decl.Address(where), nil
 	}
 	if p.Ports.Bench == nil {
 		return "", misuse("where is the procedure's port %s? Give --port %s=ADDRESS, or a bench that names it with --bench", decl.Name, decl.Name)

@@ -99,3 +99,14 @@ func oneLine(s string) string {
 	}
 	return q
 }
+
+// lastPart is what stands behind the last line end of an answer, "" if nothing does or
+// it is too long for a prompt.
+func lastPart(got []byte) string {
+	got = plain(got)
+	last := text.TrimBlanks(got[bytes.LastIndexAny(got, "\r\n")+1:])
+	if len(last) > 64 || readable(last) < 1 && len(last) > 0 {
+		return ""
+	}
+	return string(last)
+}

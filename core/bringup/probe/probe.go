@@ -55,15 +55,17 @@ type Result struct {
 	Frame   uart.Frame         `json:"frame"`
 	Ending  phrasebook.Ending  `json:"ending,omitempty"`
 	Dialect phrasebook.Dialect `json:"dialect,omitempty"`
-	Verdict verdict.Verdict    `json:"verdict"` // passed if a setting was found
+	Prompt  string             `json:"prompt,omitempty"` // of a console
+	Verdict verdict.Verdict    `json:"verdict"`          // passed if a setting was found
 	Sure    bool               `json:"sure"`
-	Why     []string           `json:"why"`    // what speaks for it
-	Points  []string           `json:"points"` // what to look at where nothing was found
-	Heard   []Heard            `json:"heard"`  // what came at each setting that was tried
+	Why     []string           `json:"why"`               // what speaks for it
+	Points  []string           `json:"points"`            // what to look at where nothing was found
+	Untried []string           `json:"untried,omitempty"` // what cannot be tried at this port
+	Heard   []Heard            `json:"heard"`             // what came at each setting that was tried
 	TookMS  float64            `json:"took_ms"`
 }
 
-// Line is the speed and frame found.
+// Line is the speed and frame found; the zero value of a port without a line.
 func (r Result) Line() uart.Line { return uart.Line{Speed: r.Speed, Frame: r.Frame} }
 
 // Heard is what came at one setting.
@@ -80,6 +82,7 @@ type Probe struct {
 	Port   port.Port
 	Wake   []string       // texts that may be sent; nil means the package's Wake
 	Speeds []int          // speeds to try; nil means the package's Speeds
+	NoLine bool           // the port has no serial line of its own: there are no speeds and frames
 	Events *record.Stream // told of each try, a Heard, and, sealed, of the result; nil tells nobody
 
 	chunks   *port.Chunks
@@ -103,10 +106,16 @@ func (p *Probe) Run(ctx context.Context) (Result, error) {
 	if p.Speeds == nil {
 		p.Speeds = Speeds
 	}
+	if p.NoLine {
+		p.Speeds = []int{0}
+	}
 	began := time.Now()
 	p.result = Result{Port: p.Port.Name(), Why: []string{}, Points: []string{}, Heard: []Heard{}}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	if p.NoLine {
+		p.result.Untried = append(p.result.Untried, "speed and frame: this port has no line of its own; what stands between it and the module has, and sets it")
+	}
 	p.chunks = port.ReadChunks(ctx, p.Port)
 	err := p.search(ctx)
 	p.result.TookMS = float64(time.Since(began).Milliseconds())
@@ -184,6 +193,9 @@ func (p *Probe) search(ctx context.Context) error {
 	found, err := p.pass(ctx, p.Speeds, true)
 	if !found && err == nil && p.echoes == 0 {
 		p.patience = 2 * answerTime
+		if p.NoLine {
+			p.patience = 8 * answerTime // a network may be slow, and this is the only setting
+		}
 		found, err = p.pass(ctx, p.Speeds[:min(again, len(p.Speeds))], false)
 	}
 	if !found && err == nil {
@@ -196,7 +208,9 @@ func (p *Probe) search(ctx context.Context) error {
 func (p *Probe) pass(ctx context.Context, speeds []int, first bool) (bool, error) {
 	for _, speed := range speeds {
 		l := uart.Line{Speed: speed}
-		if err := p.Port.SetLine(l); err != nil {
+		if p.NoLine {
+			l = uart.Line{}
+		} else if err := p.Port.SetLine(l); err != nil {
 			if port.KindOf(err) == port.Vanished || port.KindOf(err) == port.Closed {
 				return false, err
 			}
@@ -273,7 +287,9 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 	if !p.likely(l, send, got) {
 		return false, nil
 	}
-	if _, parity := stripParity(got); parity != uart.None {
+	if p.NoLine {
+		frame = uart.Frame{}
+	} else if _, parity := stripParity(got); parity != uart.None {
 		frame = uart.Frame{DataBits: 7, Parity: parity, Stop: 2}
 		l.Frame = frame
 		if err := p.Port.SetLine(l); err != nil {
@@ -297,7 +313,10 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 	r.Kind, r.Speed, r.Frame, r.Ending = Found, l.Speed, frame, ending
 	r.Dialect = phrasebook.Lines
 	share := readable([]byte(text))
+	prompt := lastPart(got)
 	switch {
+	case prompt != "":
+		p.because("the answer ends with %s and no line end, as a prompt does", oneLine(prompt))
 	case strings.Contains(text, "OK") || strings.Contains(text, "ERROR"):
 		r.Dialect = phrasebook.AT
 		p.because("the answer holds a final result as ITU-T V.250 has it")
@@ -310,6 +329,9 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 		return false, err
 	}
 	p.note(l, wake+ending.Bytes(), again)
+	if prompt != "" && lastPart(again) == prompt {
+		r.Dialect, r.Prompt = phrasebook.Console, prompt
+	}
 	same := strings.TrimSpace(string(withoutEcho(plain(again), wake))) != "" && readable(plain(again)) >= 0.95
 	r.Sure = same && share >= 0.95 && len(strings.TrimSpace(text)) >= 2 && bytes.ContainsAny(got, "\r\n")
 	if same {
@@ -354,9 +376,14 @@ func (p *Probe) lost(unasked bool, echoes, noises int) {
 	switch {
 	case echoes > 0 && noises == 0:
 		r.Kind = Echo
-		p.because("at every speed exactly what was sent came back, and nothing else")
+		p.because("exactly what was sent came back each time, and nothing else")
 		point("TX and RX are joined: a loopback plug, or both wires on one pin. Your own side works.")
 		point("A module that repeats every key but answers nothing wants another line ending, or something else to be said first.")
+	case noises > 0 && p.NoLine:
+		r.Kind = Noise
+		p.because("something came, and it is not readable as text")
+		point("The speed or the frame at the serial side: set them at the server, or use rfc2217:// where it speaks that.")
+		point("A protocol of bytes, not of lines.")
 	case noises > 0:
 		r.Kind = Noise
 		if c, err := port.CountersOf(p.Port); err == nil && c.Any() {
@@ -370,9 +397,14 @@ func (p *Probe) lost(unasked bool, echoes, noises int) {
 		p.because("something came before anything was sent, and nothing after")
 		point("A module that has just started: wait for its banner, then probe again.")
 		point("It sends but does not hear: its RX is not joined to the adapter's TX.")
-		if len(r.Heard) > 0 && r.Heard[0].Readable < 0.9 {
+		if len(r.Heard) > 0 && r.Heard[0].Readable < 0.9 && !p.NoLine {
 			unfit() // what came could not be read
 		}
+	case p.NoLine:
+		r.Kind = Silence
+		p.because("the connection stands, and nothing came")
+		point("What is behind it: it may be another service, or wait for another line than these; give it with --wake.")
+		point("Where a server stands between, its serial side: speed, frame, wires and power of the module.")
 	default:
 		r.Kind = Silence
 		p.because("nothing came at any speed")

@@ -170,6 +170,50 @@ func TestEndingsAndWake(t *testing.T) {
 	}
 }
 
+// A port without a line of its own: endings and dialects are tried, and what cannot be
+// tried is said.
+func TestNoLine(t *testing.T) {
+	for _, c := range []struct {
+		name, answer, up string
+		kind             Kind
+		dialect, prompt  string
+		point            string
+	}{
+		{"a console", "no such word\r\ntower# ", "", Found, "console", "tower#", ""},
+		{"results of V.250", "\r\nOK\r\n", "", Found, "at", "", ""},
+		{"lines", "unknown\r\n", "", Found, "lines", "", ""},
+		{"a console whose prompt is another each time", "what?\r\n%d> ", "", Found, "lines", "", ""},
+		{"nothing", "", "", Silence, "", "", "may be another service"},
+		{"bytes", "\x80\x01\xff\x90\x02", "", Noise, "", "", "at the serial side"},
+		{"only a greeting", "", "\x01\x80\x90\x93hm", Burst, "", "", "wait for its banner"},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			host, module := port.Pipe("m", uart.DefaultLine)
+			defer host.Close()
+			io.WriteString(module, c.up)
+			n := 0
+			simtest.Answer(module, func(line string) string {
+				if line == "" || line == "\n" {
+					return ""
+				}
+				n++
+				return strings.ReplaceAll(c.answer, "%d", fmt.Sprint(n))
+			})
+			res, err := (&Probe{Port: host, NoLine: true}).Run(t.Context())
+			dialect := ""
+			if res.Kind == Found {
+				dialect = res.Dialect.String()
+			}
+			if err != nil || res.Kind != c.kind || dialect != c.dialect || res.Prompt != c.prompt || res.Speed != 0 || !strings.Contains(strings.Join(res.Points, "\n"), c.point) || len(res.Untried) != 1 {
+				t.Errorf("%s: %+v, %v", c.name, res, err)
+			}
+			if host.Line() != uart.DefaultLine {
+				t.Errorf("%s: the line was set to %v", c.name, host.Line())
+			}
+		})
+	}
+}
+
 func TestJudge(t *testing.T) {
 	even := func(s string) (b []byte) {
 		for _, c := range []byte(s) {
