@@ -245,7 +245,7 @@ func (a *app) missed(m *dialog.Missed) {
 	switch {
 	case m.Hidden != "":
 		a.fact("came", m.Hidden)
-	case m.Rest != "":
+	case strings.TrimSpace(m.Rest) != "":
 		a.fact("heard", m.Rest+"  (no line end)")
 	}
 	switch {
@@ -257,7 +257,10 @@ func (a *app) missed(m *dialog.Missed) {
 		a.fact("heard", "nothing")
 	}
 	a.fact("wanted", m.Wanted)
-	if m.Within > 0 && !m.Next {
+	switch {
+	case m.Ended != "":
+		a.fact("ended", m.Ended+": nothing more belongs to that answer")
+	case m.Within > 0 && !m.Next:
 		a.fact("waited", m.Within.String())
 	}
 }

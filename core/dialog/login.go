@@ -80,7 +80,7 @@ func (d *Dialog) LogIn(ctx context.Context, l Login) error {
 	return nil
 }
 
-// answerPrompt says a line and waits for the next prompt; a refusal is told at once.
+// answerPrompt says a line and waits for the next prompt. A refusal is told at once.
 func (d *Dialog) answerPrompt(ctx context.Context, l Login, text string, until time.Time) (at standing, shown string, err error) {
 	if l.Said != nil {
 		l.Said(text)
@@ -93,7 +93,7 @@ func (d *Dialog) answerPrompt(ctx context.Context, l Login, text string, until t
 	defer d.mu.Unlock()
 	timer := time.NewTimer(time.Until(until))
 	defer timer.Stop()
-	for d.exchange.open && d.exchange.refused == "" {
+	for d.exchange.open && (d.exchange.refused == "" || text == "") {
 		late, err := d.wait(ctx, timer.C)
 		if err != nil {
 			return nothing, "", err
@@ -103,8 +103,9 @@ func (d *Dialog) answerPrompt(ctx context.Context, l Login, text string, until t
 			return nothing, "", d.missed(d.endOfAnswer(), nil, l.Within, began)
 		}
 	}
-	if heard := d.exchange.refused; heard != "" {
-		_ = d.refusal() // it is told here
+	heard := d.exchange.refused
+	_ = d.refusal()                // it is told here
+	if heard != "" && text != "" { // else it is about what somebody had begun with
 		return nothing, "", d.notLoggedIn(l, "the module says no", heard, "The name or the password is wrong.")
 	}
 	for text == "" && time.Since(d.lastCame) < untilSure {
