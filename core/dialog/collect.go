@@ -92,6 +92,9 @@ func (d *Dialog) Collect(ctx context.Context, u Until, within time.Duration) (st
 			at = earlier(at, began.Add(within))
 		}
 		if late {
+			if d.promptShown(); g.gather() {
+				return g.String(), nil
+			}
 			m := d.missed(u.String(), u.Line, within, began)
 			text, err := fail(m)
 			if len(m.Heard) == 0 && text != "" {

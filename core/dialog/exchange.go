@@ -129,6 +129,9 @@ func (d *Dialog) Settle(ctx context.Context, within time.Duration) error {
 		if err != nil {
 			return err
 		}
+		if late {
+			d.promptShown() // it came in time
+		}
 		if late && d.exchange.open && d.exchange.ended { // no other end has followed: a line before was lost
 			d.exchange.open, d.exchange.last, d.exchange.before = false, d.count-1, 0
 			break

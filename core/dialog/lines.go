@@ -15,6 +15,7 @@ func (d *Dialog) take(now time.Time, b []byte) {
 	d.trace(now, Came, b)
 	d.raw = append(d.raw, b...)
 	d.shown = -1
+	d.noPrompt()
 	d.decideNumber(b[0])
 	if d.cfg.Dialect != phrasebook.Bytes {
 		d.cutLines(now, len(b))
@@ -22,7 +23,7 @@ func (d *Dialog) take(now time.Time, b []byte) {
 			d.line(now, from, len(d.raw), len(d.raw), false)
 		}
 		if !d.findPager(now) {
-			d.findPrompt(now)
+			d.findPrompt()
 		}
 	}
 	if len(d.raw) > maxInbox {

@@ -91,12 +91,18 @@ func (d *Dialog) answerPrompt(ctx context.Context, l Login, text string, until t
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	if l.Password != nil && text == *l.Password {
+		d.echoOf = "" // nobody repeats that
+	}
 	timer := time.NewTimer(time.Until(until))
 	defer timer.Stop()
 	for d.exchange.open && (d.exchange.refused == "" || text == "") {
 		late, err := d.wait(ctx, timer.C)
 		if err != nil {
 			return nothing, "", err
+		}
+		if late {
+			d.promptShown()
 		}
 		if late && d.exchange.open {
 			d.exchange.late = true

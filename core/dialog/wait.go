@@ -55,6 +55,7 @@ func (d *Dialog) Hear(ctx context.Context, w Wait) (Heard, error) {
 			return Heard{}, err
 		}
 		if late {
+			d.promptShown()
 			if heard, found, err := look(); found || err != nil {
 				return heard, err
 			}

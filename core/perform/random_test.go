@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"uparrot/core/record"
+	"uparrot/core/sim/simtest"
 	"uparrot/core/verdict"
 )
 
@@ -23,10 +24,27 @@ type deed struct {
 	does  bool          // it obeys; else it refuses
 	mute  bool          // it does neither, and says nothing
 	after time.Duration // it answers so late
+	hears asked         // what the step waits for besides
+	shows time.Duration // the line waited for comes so much later
+	alarm int           // notices that it sends meanwhile
 }
 
+// asked is what a random step waits for besides the end of the answer.
+type asked int
+
+const (
+	nothingMore asked = iota
+	itsLine           // a line of the answer
+	itsBytes          // the same, as bytes
+	laterLine         // a line after the end of the answer
+	farLine           // a line at another port
+	askedKinds
+)
+
 func randomDeed(dice *rand.Rand) deed {
-	d := deed{does: dice.IntN(6) > 0, mute: dice.IntN(12) == 0}
+	d := deed{does: dice.IntN(6) > 0, mute: dice.IntN(12) == 0, hears: asked(dice.IntN(int(askedKinds))), alarm: dice.IntN(3)}
+	// What follows a prompt sooner stands on its line: it is no line, unless it is a notice.
+	d.shows = time.Duration(60+dice.IntN(2800)) * time.Millisecond
 	switch dice.IntN(4) {
 	case 0:
 		d.after = time.Duration(dice.IntN(1900)) * time.Millisecond
@@ -46,6 +64,8 @@ type way struct {
 }
 
 var ways = []way{
+	{header: "dialect at, ending cr", book: "[final]\nheard = [\"SENT\"]\n", yes: "\r\nSENT\r\n", no: "\r\n+CME ERROR: %d\r\n", echo: true},
+	{header: "dialect console, prompt \"tower:...#\", prompt \"tower>\", ending cr", book: refusing("refused ..."), yes: "done %d\r\n", no: "refused %d\r\n", end: "\x1b[1mtower:\x1b[0m/etc# ", echo: true},
 	{header: "dialect at, ending cr", yes: "\r\nOK\r\n", no: "\r\nERROR\r\n"},
 	{header: "dialect at, ending cr", yes: "\r\n+RUN: %d\r\n\r\nOK\r\n", no: "\r\nERROR\r\n", echo: true},
 	{header: "dialect console, prompt \"tower#\", ending cr", book: refusing("refused ..."), yes: "done %d\r\n", no: "refused %d\r\n", end: "tower# ", echo: true},
@@ -71,7 +91,7 @@ func converse(t *testing.T, seed uint64) {
 	deeds := map[string][]deed{}
 	var mu sync.Mutex // the module is a goroutine of its own
 	done, said := map[string]string{}, map[string]int{}
-	text := "procedure \"R\"\nport dev: " + w.header + "\nkeep going\n\n"
+	text := "procedure \"R\"\nport dev: " + w.header + "\nport far: dialect lines, ending cr\nkeep going\n\n"
 	for i := range steps {
 		tries := ""
 		if dice.IntN(4) == 0 {
@@ -79,14 +99,23 @@ func converse(t *testing.T, seed uint64) {
 		}
 		command := fmt.Sprintf("AT+RUN=%d", i)
 		deeds[command] = []deed{randomDeed(dice), randomDeed(dice)}
+		hears := deeds[command][0].hears
+		deeds[command][1].hears = hears
 		if tries != "" && !w.echo { // who neither echoes nor answers for so long cannot be told from one that heard nothing
 			for j := range deeds[command] {
 				deeds[command][j].after %= 1900 * time.Millisecond
 			}
 		}
-		text += fmt.Sprintf("step \"%s\"%s\n say dev: %s\nend\n", command, tries, command)
+		wait := map[asked]string{itsLine: " hear dev: did %d\n", itsBytes: " hear bytes dev: did %d{cr}\n", laterLine: " hear later dev within 6s: told %d\n", farLine: " hear far within 6s: told %d\n"}[hears]
+		if wait != "" {
+			wait = fmt.Sprintf(wait, i)
+		}
+		text += fmt.Sprintf("step \"%s\"%s\n say dev: %s\n%send\n", command, tries, command, wait)
 	}
-	run := played(t, text, w.book, func(module io.Writer, line string) string {
+	run, modules := staged(t, text, w.book+"[[notice]]\nname = \"alarm\"\nheard = \"* alarm {n:int}\"\n")
+	module, far := modules[0], modules[1]
+	shown := map[string]bool{} // the line that the step waits for has been sent
+	simtest.Answer(module, func(line string) string {
 		n := 0
 		fmt.Sscanf(line, "AT+RUN=%d", &n)
 		mu.Lock()
@@ -96,7 +125,11 @@ func converse(t *testing.T, seed uint64) {
 		if w.echo {
 			io.WriteString(module, line+"\r\n")
 		}
-		time.Sleep(d.after)
+		for i := range d.alarm {
+			time.Sleep(d.after / time.Duration(d.alarm+1))
+			fmt.Fprintf(module, "* alarm %d\r\n", i)
+		}
+		time.Sleep(d.after / time.Duration(d.alarm+1))
 		out, what := w.no, "refused"
 		switch {
 		case d.mute:
@@ -111,6 +144,22 @@ func converse(t *testing.T, seed uint64) {
 		mu.Unlock()
 		if d.mute {
 			return ""
+		}
+		show := func(to io.Writer, what string) {
+			mu.Lock()
+			shown[line] = true
+			mu.Unlock()
+			fmt.Fprintf(to, "%s %d\r\n", what, n)
+		}
+		if d.does {
+			switch d.hears {
+			case itsLine, itsBytes:
+				show(module, "did")
+			case laterLine:
+				go func() { time.Sleep(d.shows); show(module, "told") }()
+			case farLine:
+				go func() { time.Sleep(d.shows); show(far, "told") }()
+			}
 		}
 		if strings.Contains(out, "%d") {
 			out = fmt.Sprintf(out, n)
@@ -130,16 +179,19 @@ func converse(t *testing.T, seed uint64) {
 	text += story.String() + fmt.Sprint(deeds)
 	synctest.Wait()
 	mu.Lock()
-	held := maps.Clone(done) // as it was when the run ended
+	held, sent := maps.Clone(done), maps.Clone(shown) // as it was when the run ended
 	mu.Unlock()
 	time.Sleep(time.Minute)
 	synctest.Wait()
 	most := time.Duration(0)
 	trouble := false // something was late or mute: what follows may be busy
 	for _, s := range res.Steps {
-		most += time.Duration(s.Tries) * 6 * time.Second
+		most += time.Duration(s.Tries) * 12 * time.Second
 		if s.Verdict == verdict.Passed && held[s.Title] != "done" {
 			t.Errorf("%s passed, and the module: %q\n%s", s.Title, held[s.Title], text)
+		}
+		if s.Verdict == verdict.Passed && deeds[s.Title][0].hears != nothingMore && !sent[s.Title] {
+			t.Errorf("%s passed, and the module never sent what it waits for\n%s", s.Title, text)
 		}
 		for _, d := range deeds[s.Title][:min(max(1, said[s.Title]), 2)] {
 			trouble = trouble || d.mute || d.after > 2*time.Second

@@ -1,0 +1,139 @@
+package dialog
+
+import (
+	"bytes"
+	"time"
+	"unicode/utf8"
+
+	"uparrot/core/pattern"
+	"uparrot/core/text"
+)
+
+// isPrompt reports whether b is one of the prompts.
+func (d *Dialog) isPrompt(b []byte) bool { return d.promptOf(b) >= 0 }
+
+// promptOf is the place of the prompt that b is among those known, or -1.
+func (d *Dialog) promptOf(b []byte) int { return placeOf(d.prompts, b) }
+
+// placeOf is the place of the pattern that the end of what has come matches, or -1.
+func placeOf(list []*pattern.Pattern, b []byte) int {
+	if len(list) == 0 {
+		return -1
+	}
+	b = clean(b)
+	if i := bytes.LastIndexFunc(b, func(r rune) bool { return r < ' ' || r == 0x7f || r == utf8.RuneError }); i >= 0 {
+		_, n := utf8.DecodeRune(b[i:]) // what comes before is noise
+		b = text.TrimBlanks(b[i+n:])
+	}
+	for i, p := range list {
+		if _, ok := p.Match(b); ok {
+			return i
+		}
+	}
+	return -1
+}
+
+// longestPrompt bounds what is held against the prompts and the pagers.
+const longestPrompt = 1024
+
+// unended is the line that has no end yet, also where a wait has taken its beginning.
+func (d *Dialog) unended() []byte {
+	words := d.raw[max(int(d.partial-d.rawAt), len(d.raw)-longestPrompt):]
+	if len(d.taken) > 0 && len(words) > 0 {
+		words = append(d.taken[:len(d.taken):len(d.taken)], words...)
+	}
+	return words
+}
+
+// promptBefore is how much of a line is a prompt that a notice stands behind, in the
+// same line: some consoles write their notices wherever the cursor is.
+func (d *Dialog) promptBefore(line []byte) int {
+	if len(d.prompts) == 0 || len(d.cfg.Notices) == 0 {
+		return 0
+	}
+	for at, blanks := 0, 0; blanks < mostBlanks; blanks++ {
+		i := bytes.IndexByte(line[at:], ' ')
+		if i < 0 {
+			return 0
+		}
+		at += i + 1
+		noticed := false
+		d.set.Match(text.TrimBlanks(line[at:]), func(i int, _ []pattern.Capture) bool {
+			noticed = noticed || i >= d.banner
+			return !noticed
+		})
+		if noticed && d.isPrompt(line[:at]) {
+			return at
+		}
+	}
+	return 0
+}
+
+// mostBlanks is how many blanks a prompt has at most.
+const mostBlanks = 8
+
+// A prompt has no line end, and text that a module prints may begin just like one. So
+// what looks like a prompt is one only once nothing has followed it for a while: how
+// the bytes happened to be cut into pieces must not matter.
+const (
+	wordGrace = 20 * time.Millisecond  // for a prompt with a word in it, such as tower#
+	markGrace = 50 * time.Millisecond  // for one without, such as #
+	echoGrace = 500 * time.Millisecond // before the echo of what was said: it may be the prompt of before, shown again
+)
+
+// candidate is what looks like a prompt at the end of what has come.
+type candidate struct {
+	end   int64 // offset in the stream behind it; 0 if there is none
+	which int   // its place among the prompts
+	timer *time.Timer
+}
+
+// findPrompt looks for a prompt at the end of what has come.
+func (d *Dialog) findPrompt() {
+	words := d.unended()
+	if len(d.prompts) == 0 || len(words) == 0 || text.Unfinished(words) {
+		return
+	}
+	which := d.promptOf(words)
+	if which < 0 {
+		return
+	}
+	grace := markGrace
+	switch {
+	case d.exchange.open && d.echoes && d.echoOf != "":
+		grace = echoGrace
+	case d.prompts[which].HasWord():
+		grace = wordGrace
+	}
+	end := d.rawAt + int64(len(d.raw))
+	d.candidate = candidate{end: end, which: which, timer: time.AfterFunc(grace, func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if d.candidate.end == end {
+			d.promptShown()
+			d.wake()
+		}
+	})}
+}
+
+// noPrompt gives up the candidate: something has followed it.
+func (d *Dialog) noPrompt() {
+	if d.candidate.end > 0 {
+		d.candidate.timer.Stop()
+		d.candidate = candidate{}
+	}
+}
+
+// promptShown takes the candidate, if there is one, for a prompt. It is filed as a line
+// of its own and ends an open exchange.
+func (d *Dialog) promptShown() {
+	c := d.candidate
+	if d.noPrompt(); c.end == 0 {
+		return
+	}
+	shown := d.keep(clean(d.unended()))
+	l := Line{Time: d.lastCame, Wire: d.lead + int(c.end-d.partial), class: prompt, Text: shown, Full: shown, start: d.partial, stop: c.end, end: c.end}
+	d.partial, d.lead, d.blank, d.wants, d.ends, d.taken = c.end, 0, 0, 0, text.Ends{}, d.taken[:0]
+	d.shown, d.latest, d.prompted = c.which, c.which, string(shown)
+	d.file(l)
+}
