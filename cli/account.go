@@ -195,6 +195,9 @@ func (a *app) explain(err error, stations map[string]*bench.Station) {
 		plain = false
 		a.fact("said", r.Said)
 		a.fact("heard", r.Heard)
+		if r.Restarted {
+			a.fact("means", "the module restarted, and nothing had told it to")
+		}
 		if f.Meaning != "" {
 			a.fact("means", f.Meaning)
 		}

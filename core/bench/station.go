@@ -155,7 +155,7 @@ func (s *Station) config() dialog.Config {
 			c.Notices = append(c.Notices, pb.Carrier.ArrivesPattern)
 		}
 		if pb.Banner != nil {
-			c.Banner = pb.Banner.Pattern
+			c.Banner, c.Restarts = pb.Banner.Pattern, pb.Restarts
 		}
 	}
 	return c

@@ -42,6 +42,9 @@ func (d *Dialog) classify(l *Line) (taken bool) {
 		if first < d.refusals {
 			d.exchange.refused, d.exchange.refusal = string(l.Text), l.num
 		}
+		if first >= d.finals && (d.cfg.Restarts == nil || !d.cfg.Restarts(d.exchange.said)) {
+			d.exchange.refused, d.exchange.refusal, d.exchange.restarted = string(l.Text), l.num, true
+		}
 		if d.cfg.Dialect == phrasebook.AT {
 			d.form = phrasebook.Words
 		}

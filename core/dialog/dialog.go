@@ -32,6 +32,7 @@ type Config struct {
 	Finals   []*pattern.Pattern // final results, beside those of V.250 in dialect AT
 	Refusals []*pattern.Pattern // final results that say no, beside those of V.250
 	Banner   *pattern.Pattern   // the line after a restart; ends an open exchange; may be nil
+	Restarts func(string) bool  // whether a said line is to restart the module; nil: none is
 	Prompts  []*pattern.Pattern // what stands at the end of what has come when a command is waited for
 	Login    []*pattern.Pattern // ... a name
 	Password []*pattern.Pattern // ... a password
@@ -132,6 +133,7 @@ type Dialog struct {
 	form      phrasebook.ResultForm // of the results of V.250
 	quiet     bool                  // those are suppressed
 	number    pending
+	spoke     bool // an answer has ended
 	echoes    bool // the module has repeated what it was told
 	candidate candidate
 	shown     int    // the prompt that stands at the end of what has come, by its place; -1 if none does

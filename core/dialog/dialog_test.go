@@ -53,6 +53,7 @@ var atConfig = Config{
 	Notices:  patterns("~HEARD: {from:int},{n:int},{payload:bytes(n)}"),
 	Refusals: patterns("~REFUSED: {why:int}"),
 	Banner:   pattern.Must("DUNLIN UP ..."),
+	Restarts: func(said string) bool { return said == "AT~RESTART" },
 }
 
 func (r *rig) says(s string) {

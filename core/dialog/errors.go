@@ -17,6 +17,8 @@ type Missed struct {
 	Ended  string   // what had ended the answer that alone could hold it, in words; "" if the time was up
 	Asked  bool     // the end of the answer was wanted, and what was heard last may be a question
 	Silent bool     // nothing at all came since the wait began or the last line was said
+	Spoke  bool     // an answer at this port has ended before: the wires and the line ending are right
+	Later  bool     // the answer may end later than the step
 	Echo   bool     // nothing but the echo of what was said came
 	Near   int      // which of Heard agrees longest with the pattern; -1 if none does
 	NearAt int      // bytes in which it agrees
@@ -36,14 +38,19 @@ func (e *Missed) Error() string {
 	return fmt.Sprintf("%s: %s did not come within %v", e.Port, e.Wanted, e.Within)
 }
 
-// Refused is the error of a said line that the module refused.
+// Refused is the error of a said line that the module refused, or in whose answer it
+// restarted without having been told to.
 type Refused struct {
-	Port  string
-	Said  string
-	Heard string
+	Port      string
+	Said      string
+	Heard     string
+	Restarted bool
 }
 
 func (e *Refused) Error() string {
+	if e.Restarted {
+		return fmt.Sprintf("%s: said %s, and the module restarted: heard %s", e.Port, e.Said, e.Heard)
+	}
 	return fmt.Sprintf("%s: said %s, was refused with %s", e.Port, e.Said, e.Heard)
 }
 

@@ -25,6 +25,8 @@ type exchange struct {
 	asked   int64  // where what was heard stood at the end of what had come: it may be a question
 	refused string // a refusal that no call has taken
 	refusal int64  // ... and the number of its line
+
+	restarted bool // the refusal is the banner of a module that was not told to restart
 }
 
 // Say says a line: it waits for the open exchange to end, at most for within,
@@ -167,7 +169,7 @@ func (d *Dialog) refusal() error {
 	if d.exchange.refused == "" {
 		return nil
 	}
-	err := &Refused{Port: d.port.Name(), Said: d.exchange.said, Heard: d.exchange.refused}
+	err := &Refused{Port: d.port.Name(), Said: d.exchange.said, Heard: d.exchange.refused, Restarted: d.exchange.restarted}
 	d.exchange.refused = ""
 	for i := range d.lines {
 		if d.lines[i].num == d.exchange.refusal {
@@ -255,4 +257,5 @@ func (d *Dialog) end(last int64) {
 		return
 	}
 	d.exchange.open, d.exchange.last = false, last
+	d.spoke = true
 }

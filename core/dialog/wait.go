@@ -327,14 +327,14 @@ const showHidden = 120
 
 // missed gathers what a person needs to see why a wait was in vain.
 func (d *Dialog) missed(wanted string, p *pattern.Pattern, within time.Duration, began time.Time) *Missed {
-	m := &Missed{Port: d.port.Name(), Said: d.exchange.said, Wanted: wanted, Within: within, Near: -1}
+	m := &Missed{Port: d.port.Name(), Said: d.exchange.said, Wanted: wanted, Within: within, Near: -1, Spoke: d.spoke, Later: d.exchange.open && d.exchange.later}
 	since := began
 	if !d.lastWent.IsZero() && d.lastWent.Before(since) {
 		since = d.lastWent
 	}
 	m.Silent = d.lastCame.Before(since)
 	for _, l := range d.lines {
-		if l.class != echo {
+		if l.class != echo && (l.class != prompt || p == nil) {
 			m.Heard = append(m.Heard, string(l.Text))
 		}
 		m.Echo = m.Echo || l.class == echo

@@ -105,6 +105,10 @@ func Advice(err error, ending phrasebook.Ending) string {
 			return "What was heard last may be a question. Name it at the port, such as prompt \"sure?\", and it ends the answer."
 		case m.Ended != "" && m.Near < 0:
 			return "If the module says it only after the end of its answer, write hear later."
+		case m.Later:
+			return "The answer may end later: wait for it in a step of its own, such as with: hear PORT within 60s: CONNECT"
+		case m.Spoke && (m.Echo || m.Silent):
+			return "It has answered before, so it may be busy still: give it more time, with within or answers within."
 		case m.Echo:
 			return fmt.Sprintf("Only the echo came: the module hears, but does not see the end of the command. Its line ending is probably another than %s.", ending)
 		case m.Silent && m.Said == "":
@@ -126,6 +130,9 @@ func Advice(err error, ending phrasebook.Ending) string {
 		return "The line was not said. Give the one before more time, or interrupt it, such as with: say bytes PORT: {ctrl-c}. Or its answers end in another way."
 	} else if ok {
 		return "The line was not said, since its answer could not be told from a late one to the line before."
+	}
+	if r, ok := errors.AsType[*dialog.Refused](err); ok && r.Restarted {
+		return "Look at its supply. If the command is to restart it, say so in the phrasebook: restart = true."
 	}
 	if u, ok := errors.AsType[*dialog.Refused](err); ok && strings.HasSuffix(u.Said, " ") {
 		return "The line ends with a blank, which many modules refuse."

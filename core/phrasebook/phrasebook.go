@@ -167,6 +167,19 @@ func (pb *Phrasebook) Finals() []*pattern.Pattern { return pb.finals }
 // Refusals are the patterns of the module's own refusals.
 func (pb *Phrasebook) Refusals() []*pattern.Pattern { return pb.refusals }
 
+// Restarts reports whether a said line is a command that restarts the module.
+func (pb *Phrasebook) Restarts(line string) bool {
+	for _, c := range pb.Commands {
+		if !c.Restart {
+			continue
+		}
+		if re, _ := c.Said.Template(); re.MatchString(line) {
+			return true
+		}
+	}
+	return false
+}
+
 // Refuse is a refusal as the module says it, with a number where it tells one;
 // "" if the phrasebook knows none.
 func (pb *Phrasebook) Refuse(number string) string {
