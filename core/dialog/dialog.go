@@ -50,6 +50,12 @@ type Config struct {
 	OnNotice func(notice int, line Line, caps []pattern.Capture) (taken bool)
 }
 
+// Plainly leaves out all texts by which lines are sorted, in a dialect that has none of
+// its own.
+func (c *Config) Plainly(dialect phrasebook.Dialect) {
+	*c = Config{Dialect: dialect, Ending: c.Ending, Trace: c.Trace, OnNotice: c.OnNotice}
+}
+
 // Trace is one thing that happened at the port.
 type Trace struct {
 	Time  time.Time

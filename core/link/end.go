@@ -116,8 +116,7 @@ func (e *end) adjust(c *dialog.Config) {
 	if e.Carrier != nil {
 		arrives = e.Carrier.ArrivesPattern
 	} else {
-		c.Dialect, c.Finals, c.Refusals, c.Banner = phrasebook.Lines, nil, nil, nil
-		c.Notices = nil
+		c.Plainly(phrasebook.Lines)
 	}
 	c.Notices = append([]*pattern.Pattern{arrives}, c.Notices...)
 	c.OnNotice = func(notice int, l dialog.Line, caps []pattern.Capture) bool {

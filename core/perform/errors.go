@@ -9,6 +9,7 @@ import (
 
 	"uparrot/core/dialog"
 	"uparrot/core/phrasebook"
+	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/verdict"
@@ -199,4 +200,40 @@ func (p *performer) scrub(err error) error {
 		return &masked{text, err}
 	}
 	return err
+}
+
+// locate says at which line of the procedure an error arose.
+func (p *performer) locate(at procedure.Pos, err error) error {
+	if f, ok := errors.AsType[*Failure](err); ok {
+		return f // told already, nearer to where it arose
+	}
+	err = p.scrub(err)
+	if r, ok := errors.AsType[*dialog.Refused](err); ok {
+		for name, d := range p.dialogs { // what was refused is what was said
+			if d.Port().Name() == r.Port && p.said[name].Line > 0 {
+				at = p.said[name]
+			}
+		}
+	}
+	f := &Failure{File: at.File, Line: at.Line, Text: p.run.Procedure.Text(at), Err: err}
+	for _, c := range p.calls {
+		f.From = append(f.From, fmt.Sprintf("%s, from line %d", c.routine, c.at.Line))
+	}
+	if m, ok := errors.AsType[*dialog.Missed](err); ok {
+		for _, d := range p.dialogs {
+			if c, err := port.CountersOf(d.Port()); err == nil && c.Any() && d.Port().Name() == m.Port {
+				f.Counted = c.String()
+			}
+		}
+	}
+	if r, ok := errors.AsType[*dialog.Refused](err); ok {
+		for name, d := range p.dialogs {
+			if d.Port().Name() == r.Port {
+				if f.Meaning = p.run.Stations[name].Phrasebook.Explain(r.Heard); f.Meaning == "" && p.run.Stations[name].Setup.Dialect == phrasebook.AT {
+					f.Meaning, _ = phrasebook.V250Number(r.Heard)
+				}
+			}
+		}
+	}
+	return f
 }

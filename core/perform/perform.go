@@ -4,7 +4,6 @@ package perform
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"runtime/debug"
 	"sync"
@@ -13,8 +12,6 @@ import (
 	"uparrot/core/bench"
 	"uparrot/core/dialog"
 	"uparrot/core/pace"
-	"uparrot/core/phrasebook"
-	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/secret"
@@ -218,68 +215,6 @@ func (p *performer) shown() map[string]any {
 	return m
 }
 
-func (p *performer) open() error {
-	for _, decl := range p.run.Procedure.Ports {
-		s := p.run.Stations[decl.Name]
-		if s == nil {
-			return fmt.Errorf("the procedure's port %s has no address", decl.Name)
-		}
-		if s.Address == (port.Address{}) && s.Dial == nil {
-			continue // it is opened when it is first spoken at
-		}
-		d, err := s.Open(p.run.Events, nil)
-		if err != nil {
-			return err
-		}
-		p.dialogs[decl.Name] = d
-	}
-	return nil
-}
-
-// openFor opens the ports of a statement that are known only now.
-func (p *performer) openFor(n procedure.Node) error {
-	for _, name := range procedure.PortsOf(n) {
-		if name = p.port(name); p.dialogs[name] != nil {
-			continue
-		}
-		for _, decl := range p.run.Procedure.Ports {
-			if decl.Name != name {
-				continue
-			}
-			if !decl.AtKnown(p.values) {
-				return fmt.Errorf("the port %s is at %q, of which a step before must give the values", name, decl.At.Said)
-			}
-			text, err := p.fill(decl.At)
-			if err != nil {
-				return err
-			}
-			st := p.run.Stations[name]
-			if st.Address, err = port.ParseAddress(decl.Address(text)); err != nil {
-				return err
-			}
-			if p.dialogs[name], err = st.Open(p.run.Events, nil); err != nil {
-				delete(p.dialogs, name)
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-func (p *performer) close() error {
-	var first error
-	for _, decl := range p.run.Procedure.Ports {
-		if d := p.dialogs[decl.Name]; d != nil {
-			err := p.putBack(decl.Name, d)
-			err = errors.Join(err, p.run.Stations[decl.Name].Close(p.run.Events, d))
-			if first == nil {
-				first = err
-			}
-		}
-	}
-	return first
-}
-
 func (p *performer) steps(ctx context.Context) {
 	if err := p.lets(); err != nil {
 		p.res.Verdict, p.res.Err = verdict.Broken, err
@@ -408,166 +343,4 @@ func (p *performer) lets() error {
 		p.values[l.Name] = v
 	}
 	return nil
-}
-
-func (p *performer) doStep(ctx context.Context) StepResult {
-	s, outside := p.step, ctx
-	began := time.Now()
-	p.try = 1
-	p.begins()
-	if s.Within > 0 {
-		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeoutCause(ctx, s.Within, &stepTimeout{s.Within})
-		defer cancel()
-	}
-	var err error
-	for ; ; p.try++ {
-		tryBegan := time.Now()
-		limits := len(p.res.Limits)
-		if err = p.body(ctx); err == nil || p.try == s.Tries || isBroken(err) || isLeft(err) || ctx.Err() != nil {
-			break
-		}
-		p.res.Limits = p.res.Limits[:limits] // they are measured again
-		p.emit(record.Event{Kind: record.Try, Step: s.Title, Try: p.try, Verdict: verdict.Failed, Why: err.Error(), TookMS: ms(time.Since(tryBegan)), Err: err})
-		if stop := sleep(ctx, time.Until(tryBegan.Add(s.Every))); stop != nil {
-			err = stop
-			break
-		}
-		p.tidyUp(ctx)
-	}
-	if err != nil && !isBroken(err) {
-		p.tidyUp(ctx)
-	}
-	sr := StepResult{Title: s.Title, Verdict: verdict.Passed, Tries: p.try, TookMS: ms(time.Since(began)), Err: err}
-	if err != nil {
-		sr.Verdict, sr.Why = outcome(err), p.mask.Hide(err.Error())
-		if outside.Err() != nil { // whatever it has found, it did not come to its end
-			sr.Verdict = verdict.Broken
-		}
-	}
-	p.emit(record.Event{Kind: record.Step, Step: s.Title, Try: p.try, Verdict: sr.Verdict, Why: sr.Why, TookMS: sr.TookMS, Err: err})
-	return sr
-}
-
-// tidyUp clears away what a failed try has left: it lets an open exchange end,
-// unless that has been waited for already, and passes over what nobody has taken.
-// Where the end is still owed, the next line that is said waits for it.
-func (p *performer) tidyUp(ctx context.Context) {
-	for _, d := range p.dialogs {
-		if !d.Late() && !d.OwesLater() {
-			_ = d.Settle(ctx, p.run.Procedure.Answers) // the failure itself has been told
-		}
-		d.PassAll()
-	}
-}
-
-// isBroken tells what kept a step from running at all from what it found.
-func isBroken(err error) bool {
-	pe, lost := errors.AsType[*port.Error](err)
-	return lost && pe.Kind != port.Unconfirmed || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)
-}
-
-// isLeft tells whether a step was left by a statement of its own, so that
-// another try would do the same.
-func isLeft(err error) bool {
-	_, left := errors.AsType[*Left](err)
-	return left
-}
-
-// outcome is the verdict that an error stands for.
-func outcome(err error) verdict.Verdict {
-	if left, ok := errors.AsType[*Left](err); ok {
-		return left.Verdict
-	}
-	if isBroken(err) {
-		return verdict.Broken
-	}
-	return verdict.Failed
-}
-
-// sleep waits, at least for nothing, unless ctx is done first.
-func sleep(ctx context.Context, d time.Duration) error {
-	if d <= 0 {
-		return context.Cause(ctx)
-	}
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-t.C:
-		return nil
-	case <-ctx.Done():
-		return context.Cause(ctx)
-	}
-}
-
-// body performs the statements of the step once.
-func (p *performer) body(ctx context.Context) error {
-	p.calls, p.asked, p.question = nil, "", ""
-	if err := p.statements(ctx, p.step.Body); err != nil {
-		return err
-	}
-	for _, decl := range p.run.Procedure.Ports {
-		if d := p.dialogs[decl.Name]; d == nil || d.OwesLater() && p.step != p.last {
-			continue
-		}
-		if err := p.settle(ctx, decl.Name); err != nil {
-			return p.locate(p.said[decl.Name], err)
-		}
-	}
-	return nil
-}
-
-// settle waits for the open exchange at a port to end.
-func (p *performer) settle(ctx context.Context, port string) error {
-	defer p.waiting(port, "the end of the answer", p.run.Procedure.Answers)()
-	return p.dialogs[port].Settle(ctx, p.run.Procedure.Answers)
-}
-
-// statements performs statements one after the other.
-func (p *performer) statements(ctx context.Context, list []procedure.Node) error {
-	for _, n := range list {
-		if err := ctx.Err(); err != nil {
-			return p.locate(n.At(), context.Cause(ctx))
-		}
-		if err := p.statement(ctx, n); err != nil {
-			return p.locate(n.At(), err)
-		}
-	}
-	return nil
-}
-
-// locate says at which line of the procedure an error arose.
-func (p *performer) locate(at procedure.Pos, err error) error {
-	if f, ok := errors.AsType[*Failure](err); ok {
-		return f // told already, nearer to where it arose
-	}
-	err = p.scrub(err)
-	if r, ok := errors.AsType[*dialog.Refused](err); ok {
-		for name, d := range p.dialogs { // what was refused is what was said
-			if d.Port().Name() == r.Port && p.said[name].Line > 0 {
-				at = p.said[name]
-			}
-		}
-	}
-	f := &Failure{File: at.File, Line: at.Line, Text: p.run.Procedure.Text(at), Err: err}
-	for _, c := range p.calls {
-		f.From = append(f.From, fmt.Sprintf("%s, from line %d", c.routine, c.at.Line))
-	}
-	if m, ok := errors.AsType[*dialog.Missed](err); ok {
-		for _, d := range p.dialogs {
-			if c, err := port.CountersOf(d.Port()); err == nil && c.Any() && d.Port().Name() == m.Port {
-				f.Counted = c.String()
-			}
-		}
-	}
-	if r, ok := errors.AsType[*dialog.Refused](err); ok {
-		for name, d := range p.dialogs {
-			if d.Port().Name() == r.Port {
-				if f.Meaning = p.run.Stations[name].Phrasebook.Explain(r.Heard); f.Meaning == "" && p.run.Stations[name].Setup.Dialect == phrasebook.AT {
-					f.Meaning, _ = phrasebook.V250Number(r.Heard)
-				}
-			}
-		}
-	}
-	return f
 }

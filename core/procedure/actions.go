@@ -44,6 +44,19 @@ func (p *parser) readCollect(l *line, at Pos) {
 		p.mistake(l.here(), "wanted until: what ends it", form)
 		return
 	}
+	if !p.collectEnd(l, c, form) {
+		return
+	}
+	if setup := p.setupOf(c.Port); c.Prompt && len(setup.Prompt) == 0 && setup.Dialect != phrasebook.DialectNotSaid && setup.Dialect != phrasebook.Console {
+		p.mistake(at, fmt.Sprintf("dialect %s has no prompt", setup.Dialect), "Say dialect console and its prompt in the header, or write until: TEXT")
+		return
+	}
+	p.values.add(c.Name, value{what: "a capture", typ: types.String, capture: true, at: nameAt})
+	p.put(c)
+}
+
+// collectEnd takes what ends a collect.
+func (p *parser) collectEnd(l *line, c *Collect, form string) (ok bool) {
 	switch w := l.peekWord(); w {
 	case "prompt":
 		l.word()
@@ -51,47 +64,42 @@ func (p *parser) readCollect(l *line, at Pos) {
 	case "quiet":
 		l.word()
 		if c.Quiet, ok = p.span(l); !ok {
-			return
+			return false
 		}
 	case "bytes":
 		l.word()
 		c.Bytes = true
 	}
 	if c.Within, ok = p.within(l); !ok {
-		return
+		return false
 	}
 	if c.Prompt || c.Quiet > 0 {
 		p.over(l)
-	} else {
-		offset := 0
-		if l.blanks(); l.at == len(l.text) || l.text[l.at] != ':' {
-			p.mistake(l.here(), "wanted prompt, quiet and a time, or a colon and what ends it", form)
-			return
-		}
-		if c.Pattern, c.Exprs, offset, ok = p.heardText(l); !ok {
-			return
-		}
-		for _, n := range c.Pattern.Names() {
-			p.mistake(l.pos(offset+n.Offset, len(n.Name)), "a collect captures nothing in what ends it", "Write ... or {} instead.")
-			return
-		}
+		return true
 	}
-	if dialect := p.dialectOf(c.Port); c.Prompt && dialect != phrasebook.DialectNotSaid && dialect != phrasebook.Console {
-		p.mistake(at, fmt.Sprintf("dialect %s has no prompt", dialect), "Say dialect console and its prompt in the header, or write until: TEXT")
-		return
+	if l.blanks(); l.at == len(l.text) || l.text[l.at] != ':' {
+		p.mistake(l.here(), "wanted prompt, quiet and a time, or a colon and what ends it", form)
+		return false
 	}
-	p.values.add(c.Name, value{what: "a capture", typ: types.String, capture: true, at: nameAt})
-	p.put(c)
+	offset := 0
+	if c.Pattern, c.Exprs, offset, ok = p.heardText(l); !ok {
+		return false
+	}
+	for _, n := range c.Pattern.Names() {
+		p.mistake(l.pos(offset+n.Offset, len(n.Name)), "a collect captures nothing in what ends it", "Write ... or {} instead.")
+		return false
+	}
+	return true
 }
 
-// dialectOf is the dialect of a port as far as the procedure says it.
-func (p *parser) dialectOf(name string) phrasebook.Dialect {
+// setupOf is how a port is spoken to as far as the procedure says it.
+func (p *parser) setupOf(name string) phrasebook.Setup {
 	for _, port := range p.file.Ports {
 		if port.Name == name {
-			return port.Whole().Dialect
+			return port.Whole()
 		}
 	}
-	return phrasebook.DialectNotSaid
+	return phrasebook.Setup{}
 }
 
 // readKeep reads keep NAME as "FILE".

@@ -122,7 +122,8 @@ func (c Carriage) Arrived(size int, from string) int {
 
 // Bytes has a dialog hand on what comes as it is, beside its trace.
 func Bytes(c *dialog.Config, feed func(at time.Time, b []byte)) {
-	c.Dialect, c.Finals, c.Refusals, c.Banner, c.Notices, c.OnNotice = phrasebook.Bytes, nil, nil, nil, nil, nil
+	c.Plainly(phrasebook.Bytes)
+	c.OnNotice = nil
 	trace := c.Trace
 	c.Trace = func(t dialog.Trace) {
 		if trace != nil {

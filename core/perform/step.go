@@ -1,0 +1,138 @@
+package perform
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"uparrot/core/port"
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+	"uparrot/core/verdict"
+)
+
+func (p *performer) doStep(ctx context.Context) StepResult {
+	s, outside := p.step, ctx
+	began := time.Now()
+	p.try = 1
+	p.begins()
+	if s.Within > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeoutCause(ctx, s.Within, &stepTimeout{s.Within})
+		defer cancel()
+	}
+	var err error
+	for ; ; p.try++ {
+		tryBegan := time.Now()
+		limits := len(p.res.Limits)
+		if err = p.body(ctx); err == nil || p.try == s.Tries || isBroken(err) || isLeft(err) || ctx.Err() != nil {
+			break
+		}
+		p.res.Limits = p.res.Limits[:limits] // they are measured again
+		p.emit(record.Event{Kind: record.Try, Step: s.Title, Try: p.try, Verdict: verdict.Failed, Why: err.Error(), TookMS: ms(time.Since(tryBegan)), Err: err})
+		if stop := sleep(ctx, time.Until(tryBegan.Add(s.Every))); stop != nil {
+			err = stop
+			break
+		}
+		p.tidyUp(ctx)
+	}
+	if err != nil && !isBroken(err) {
+		p.tidyUp(ctx)
+	}
+	sr := StepResult{Title: s.Title, Verdict: verdict.Passed, Tries: p.try, TookMS: ms(time.Since(began)), Err: err}
+	if err != nil {
+		sr.Verdict, sr.Why = outcome(err), p.mask.Hide(err.Error())
+		if outside.Err() != nil { // whatever it has found, it did not come to its end
+			sr.Verdict = verdict.Broken
+		}
+	}
+	p.emit(record.Event{Kind: record.Step, Step: s.Title, Try: p.try, Verdict: sr.Verdict, Why: sr.Why, TookMS: sr.TookMS, Err: err})
+	return sr
+}
+
+// tidyUp clears away what a failed try has left: it lets an open exchange end,
+// unless that has been waited for already, and passes over what nobody has taken.
+// Where the end is still owed, the next line that is said waits for it.
+func (p *performer) tidyUp(ctx context.Context) {
+	for _, d := range p.dialogs {
+		if !d.Late() && !d.OwesLater() {
+			_ = d.Settle(ctx, p.run.Procedure.Answers) // the failure itself has been told
+		}
+		d.PassAll()
+	}
+}
+
+// isBroken tells what kept a step from running at all from what it found.
+func isBroken(err error) bool {
+	pe, lost := errors.AsType[*port.Error](err)
+	return lost && pe.Kind != port.Unconfirmed || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)
+}
+
+// isLeft tells whether a step was left by a statement of its own, so that
+// another try would do the same.
+func isLeft(err error) bool {
+	_, left := errors.AsType[*Left](err)
+	return left
+}
+
+// outcome is the verdict that an error stands for.
+func outcome(err error) verdict.Verdict {
+	if left, ok := errors.AsType[*Left](err); ok {
+		return left.Verdict
+	}
+	if isBroken(err) {
+		return verdict.Broken
+	}
+	return verdict.Failed
+}
+
+// sleep waits, at least for nothing, unless ctx is done first.
+func sleep(ctx context.Context, d time.Duration) error {
+	if d <= 0 {
+		return context.Cause(ctx)
+	}
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
+// body performs the statements of the step once.
+func (p *performer) body(ctx context.Context) error {
+	p.calls, p.asked, p.question = nil, "", ""
+	if err := p.statements(ctx, p.step.Body); err != nil {
+		return err
+	}
+	for _, decl := range p.run.Procedure.Ports {
+		if d := p.dialogs[decl.Name]; d == nil || d.OwesLater() && p.step != p.last {
+			continue
+		}
+		if err := p.settle(ctx, decl.Name); err != nil {
+			return p.locate(p.said[decl.Name], err)
+		}
+	}
+	return nil
+}
+
+// settle waits for the open exchange at a port to end.
+func (p *performer) settle(ctx context.Context, port string) error {
+	defer p.waiting(port, "the end of the answer", p.run.Procedure.Answers)()
+	return p.dialogs[port].Settle(ctx, p.run.Procedure.Answers)
+}
+
+// statements performs statements one after the other.
+func (p *performer) statements(ctx context.Context, list []procedure.Node) error {
+	for _, n := range list {
+		if err := ctx.Err(); err != nil {
+			return p.locate(n.At(), context.Cause(ctx))
+		}
+		if err := p.statement(ctx, n); err != nil {
+			return p.locate(n.At(), err)
+		}
+	}
+	return nil
+}
