@@ -118,7 +118,7 @@ func (a *account) limit(e record.Event) {
 	if !ok {
 		return
 	}
-	text := fmt.Sprintf("   limit  %s: %s, wanted %s", safe(r.What), record.WithUnit(procedure.Text(r.Value), r.Unit), record.WithUnit(r.Range(), r.Unit))
+	text := fmt.Sprintf("   limit  %s: %s, wanted %s", safe(r.What), record.WithUnit(r.Value.String(), r.Unit), record.WithUnit(r.Range(), r.Unit))
 	if r.Verdict != verdict.Passed {
 		text += "  " + a.err.verdict(r.Verdict, 0)
 	}
@@ -295,7 +295,7 @@ func (a *app) result(res perform.Result, proc *procedure.File) error {
 		fmt.Fprintln(a.out)
 		rows = [][]string{{"measurement", "value", "limits", "verdict"}}
 		for _, l := range res.Limits {
-			rows = append(rows, []string{safe(l.What), record.WithUnit(procedure.Text(l.Value), l.Unit), record.WithUnit(l.Range(), l.Unit), s.verdict(l.Verdict, 0)})
+			rows = append(rows, []string{safe(l.What), record.WithUnit(l.Value.String(), l.Unit), record.WithUnit(l.Range(), l.Unit), s.verdict(l.Verdict, 0)})
 		}
 		table(a.out, rows)
 	}

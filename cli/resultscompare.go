@@ -99,10 +99,10 @@ func comparedValues(x, y wholeRun) [][]string {
 		q, inB := my[what]
 		row := []string{oneLine(what), "", "", ""}
 		if inA {
-			row[1] = withUnit(plainNumber(p.Value), p.Unit)
+			row[1] = withUnit(plainNumber(float64(p.Value)), p.Unit)
 		}
 		if inB {
-			row[2] = withUnit(plainNumber(q.Value), q.Unit)
+			row[2] = withUnit(plainNumber(float64(q.Value)), q.Unit)
 		}
 		if inA && inB {
 			row[3] = withUnit(fmt.Sprintf("%+.6g", q.Value-p.Value), q.Unit)

@@ -146,7 +146,7 @@ func stepRows(s *screen, steps []ledger.Step) [][]string {
 func measurementRows(s *screen, list []record.Measurement) [][]string {
 	rows := [][]string{{"measurement", "value", "limits", "verdict"}}
 	for _, m := range list {
-		rows = append(rows, []string{oneLine(m.What), withUnit(plainNumber(m.Value), m.Unit), withUnit(m.Range(), m.Unit), s.verdict(verdict.Verdict(oneLine(string(m.Verdict))), 0)})
+		rows = append(rows, []string{oneLine(m.What), withUnit(plainNumber(float64(m.Value)), m.Unit), withUnit(m.Range(), m.Unit), s.verdict(verdict.Verdict(oneLine(string(m.Verdict))), 0)})
 	}
 	return rows
 }

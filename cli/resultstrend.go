@@ -68,11 +68,16 @@ func trendPicture(file string, t ledger.Trend) error {
 	if !strings.HasSuffix(file, ".png") && !strings.HasSuffix(file, ".svg") {
 		return &session.Misuse{What: fmt.Sprintf("--plot %s: wanted a file that ends in .png or .svg", file)}
 	}
-	points := make([]report.TrendPoint, len(t.Values))
-	for i, v := range t.Values {
-		points[i] = report.TrendPoint{Value: v.Value, Low: v.Low, High: v.High, Passed: v.Verdict == verdict.Passed}
+	var points []report.TrendPoint
+	for _, v := range t.Values {
+		if v.Value.Finite() {
+			points = append(points, report.TrendPoint{Value: float64(v.Value), Low: v.Low, High: v.High, Passed: v.Verdict == verdict.Passed})
+		}
 	}
-	return chart.Save(report.Trend(t.What, t.Unit, t.Mean, points), file)
+	if len(points) == 0 {
+		return &session.Misuse{What: fmt.Sprintf("%s has only values that are no number: there is nothing to draw", t.What)}
+	}
+	return chart.Save(report.Trend(t.What, t.Unit, float64(t.Mean), points), file)
 }
 
 // mostUnits is how many units are listed one by one.
@@ -101,18 +106,21 @@ func (a *app) showTrend(t ledger.Trend) {
 		if one.Failed > 0 {
 			note = fmt.Sprintf("%d outside", one.Failed)
 		}
-		rows = append(rows, []string{named(u), fmt.Sprint(one.N), plainNumber(one.Mean), plainNumber(one.Min), plainNumber(one.Max), plainNumber(last.Value), note})
+		rows = append(rows, []string{named(u), fmt.Sprint(one.N), plainNumber(float64(one.Mean)), plainNumber(float64(one.Min)), plainNumber(float64(one.Max)), plainNumber(float64(last.Value)), note})
 	}
 	fmt.Fprintln(a.out)
 	table(a.out, rows)
 	if len(units) > mostUnits {
 		fmt.Fprintf(a.out, "and %d more units\n", len(units)-mostUnits)
 	}
-	rows = [][]string{{"mean", withUnit(plainNumber(t.Mean), t.Unit)}}
+	rows = [][]string{{"mean", withUnit(plainNumber(float64(t.Mean)), t.Unit)}}
 	if t.SD != nil {
-		rows = append(rows, []string{"spread", fmt.Sprintf("standard deviation %s, %s to %s", withUnit(plainNumber(*t.SD), t.Unit), plainNumber(t.Min), withUnit(plainNumber(t.Max), t.Unit))})
+		rows = append(rows, []string{"spread", fmt.Sprintf("standard deviation %s, %s to %s", withUnit(plainNumber(float64(*t.SD)), t.Unit), plainNumber(float64(t.Min)), withUnit(plainNumber(float64(t.Max)), t.Unit))})
 	}
 	rows = append(rows, []string{"outside", fmt.Sprintf("%d of %d outside their limits", t.Failed, t.N)})
+	if t.None > 0 {
+		rows = append(rows, []string{"none", fmt.Sprintf("%d of %d are no number that could be counted: they are in nothing here but outside", t.None, t.N)})
+	}
 	switch {
 	case t.Moved:
 		rows = append(rows, []string{"limits", "not the same for all values, so no capability is told"})

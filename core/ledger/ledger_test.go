@@ -194,11 +194,11 @@ func TestTrend(t *testing.T) {
 	low, high := 7.0, 13.0
 	var values []Value
 	for _, v := range []float64{8, 9, 10, 11, 12, 10} {
-		values = append(values, Value{Measurement: record.Measurement{Value: v, Low: &low, High: &high, Verdict: "passed"}})
+		values = append(values, Value{Measurement: record.Measurement{Value: record.Number(v), Low: &low, High: &high, Verdict: "passed"}})
 	}
 	tr := NewTrend("x", values)
 	near := func(got, want float64) bool { return math.Abs(got-want) < 1e-6 }
-	if !near(tr.Mean, 10) || !near(*tr.SD, math.Sqrt(2)) || !near(tr.Ppk.Value, 3/(3*math.Sqrt(2))) || !near(tr.Cpk.Value, 3/(3*1.2/1.128)) {
+	if !near(float64(tr.Mean), 10) || !near(float64(*tr.SD), math.Sqrt(2)) || !near(tr.Ppk.Value, 3/(3*math.Sqrt(2))) || !near(tr.Cpk.Value, 3/(3*1.2/1.128)) {
 		t.Errorf("mean %v, sd %v, ppk %v, cpk %v", tr.Mean, *tr.SD, tr.Ppk, tr.Cpk)
 	}
 	if half := 1.96 * math.Sqrt(1.0/54+0.5/10); !near(tr.Ppk.High-tr.Ppk.Value, half) {

@@ -5,26 +5,28 @@ import (
 	"math"
 	"sort"
 
+	"uparrot/core/record"
 	"uparrot/core/stats"
 	"uparrot/core/verdict"
 )
 
 // Trend is a measurement over units and time.
 type Trend struct {
-	What   string       `json:"what"`
-	Unit   string       `json:"unit,omitempty"`
-	N      int          `json:"n"`
-	Units  int          `json:"units"`  // that it was measured at
-	Failed int          `json:"failed"` // outside their limits
-	Mean   float64      `json:"mean"`
-	SD     *float64     `json:"sd"` // standard deviation of the sample; null below 2 values
-	Min    float64      `json:"min"`
-	Max    float64      `json:"max"`
-	Low    *float64     `json:"low,omitempty"` // the limits, if all values had the same
-	High   *float64     `json:"high,omitempty"`
-	Moved  bool         `json:"limits_moved,omitempty"` // they had not
-	Ppk    *stats.Index `json:"ppk,omitempty"`
-	Cpk    *stats.Index `json:"cpk,omitempty"`
+	What   string         `json:"what"`
+	Unit   string         `json:"unit,omitempty"`
+	N      int            `json:"n"`
+	Units  int            `json:"units"`               // that it was measured at
+	Failed int            `json:"failed"`              // outside their limits
+	None   int            `json:"no_number,omitempty"` // not a number or infinite: they are in no statistic below
+	Mean   record.Number  `json:"mean"`
+	SD     *record.Number `json:"sd"` // standard deviation of the sample; null below 2 values
+	Min    record.Number  `json:"min"`
+	Max    record.Number  `json:"max"`
+	Low    *float64       `json:"low,omitempty"` // the limits, if all values had the same
+	High   *float64       `json:"high,omitempty"`
+	Moved  bool           `json:"limits_moved,omitempty"` // they had not
+	Ppk    *stats.Index   `json:"ppk,omitempty"`
+	Cpk    *stats.Index   `json:"cpk,omitempty"`
 
 	Values []Value `json:"-"`
 }
@@ -46,35 +48,42 @@ func NewTrend(what string, values []Value) Trend {
 	if t.N == 0 {
 		return t
 	}
-	xs := make([]float64, t.N)
+	var xs []float64
 	units := map[string]bool{}
 	moving := 0.0
-	t.Min, t.Max = math.Inf(1), math.Inf(-1)
+	least, most := math.Inf(1), math.Inf(-1)
 	t.Unit, t.Low, t.High = values[0].Unit, values[0].Low, values[0].High
-	for i, v := range values {
-		xs[i] = v.Value
+	for _, v := range values {
 		units[v.Run.Unit] = true
-		t.Min, t.Max = min(t.Min, v.Value), max(t.Max, v.Value)
 		if v.Verdict != "passed" {
 			t.Failed++
 		}
 		if !same(v.Low, t.Low) || !same(v.High, t.High) {
 			t.Moved = true
 		}
-		if i > 0 {
-			moving += math.Abs(xs[i] - xs[i-1])
+		if !v.Value.Finite() {
+			t.None++
+			continue
+		}
+		xs = append(xs, float64(v.Value))
+		least, most = min(least, float64(v.Value)), max(most, float64(v.Value))
+		if n := len(xs); n > 1 {
+			moving += math.Abs(xs[n-1] - xs[n-2])
 		}
 	}
 	t.Units = len(units)
-	t.Mean = stats.Mean(xs)
+	t.Mean, t.Min, t.Max = record.Number(stats.Mean(xs)), record.Number(least), record.Number(most)
 	if t.Moved {
 		t.Low, t.High = nil, nil
 	}
-	if t.N > 1 {
+	if n := len(xs); n > 1 {
 		sd := stats.StdDev(xs)
-		t.SD = &sd
-		t.Ppk = t.index(sd)
-		t.Cpk = t.index(moving / float64(t.N-1) / stats.MovingRange)
+		spread := record.Number(sd)
+		t.SD = &spread
+		if t.None == 0 { // an index of what is left would flatter
+			t.Ppk = t.index(sd)
+			t.Cpk = t.index(moving / float64(n-1) / stats.MovingRange)
+		}
 	}
 	return t
 }
@@ -83,15 +92,15 @@ func same(a, b *float64) bool { return a == nil && b == nil || a != nil && b != 
 
 // index is nil without a limit or a spread.
 func (t *Trend) index(sd float64) *stats.Index {
-	if t.Low == nil && t.High == nil || !(sd > 0) {
+	if t.Low == nil && t.High == nil || !(sd > 0) || math.IsInf(sd, 0) || !t.Mean.Finite() {
 		return nil
 	}
 	room := math.Inf(1)
 	if t.Low != nil {
-		room = t.Mean - *t.Low
+		room = float64(t.Mean) - *t.Low
 	}
 	if t.High != nil {
-		room = min(room, *t.High-t.Mean)
+		room = min(room, *t.High-float64(t.Mean))
 	}
 	return stats.Capability(room, sd, t.N)
 }

@@ -361,9 +361,9 @@ func (p *performer) link(ctx context.Context, n *procedure.Link) error {
 	}
 	for _, d := range sum.Directions {
 		way := d.From + " to " + d.To
-		p.measured(record.Measurement{What: "loss " + way, Value: round3(100 * d.Loss.Ratio), High: percent(n.MaxLoss), Unit: "%", Verdict: d.Verdict})
+		p.measured(record.Measurement{What: "loss " + way, Value: record.Number(round3(100 * d.Loss.Ratio)), High: percent(n.MaxLoss), Unit: "%", Verdict: d.Verdict})
 		if d.LatencyMS != nil {
-			p.measured(record.Measurement{What: "95th percentile " + way, Value: round3(d.LatencyMS.P95), High: t.Limits.MaxP95MS, Unit: "ms", Verdict: d.Verdict})
+			p.measured(record.Measurement{What: "95th percentile " + way, Value: record.Number(round3(d.LatencyMS.P95)), High: t.Limits.MaxP95MS, Unit: "ms", Verdict: d.Verdict})
 		}
 	}
 	if sum.Verdict == verdict.Passed {

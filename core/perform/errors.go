@@ -73,7 +73,7 @@ type LimitFailed struct{ Result record.Measurement }
 
 func (e *LimitFailed) Error() string {
 	r := e.Result
-	return fmt.Sprintf("%s is %s, wanted %s", r.What, record.WithUnit(procedure.Text(r.Value), r.Unit), record.WithUnit(r.Range(), r.Unit))
+	return fmt.Sprintf("%s is %s, wanted %s", r.What, record.WithUnit(r.Value.String(), r.Unit), record.WithUnit(r.Range(), r.Unit))
 }
 
 // Left is a step that a statement of its own has ended, or that needs a person

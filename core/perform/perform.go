@@ -5,7 +5,6 @@ package perform
 import (
 	"context"
 	"fmt"
-	"runtime/debug"
 	"sync"
 	"time"
 
@@ -109,10 +108,10 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 			r.Events = record.Only(r.Events) // whoever watches may be at fault
 			_ = p.close()                    // the fault is what matters
 			res.Verdict = verdict.Broken
-			res.Err = fmt.Errorf("the program itself failed; please report this: %s\n%s", p.mask.Hide(fmt.Sprint(fault)), p.mask.Hide(string(debug.Stack())))
+			res.Err = p.fault(fault)
 		}
 	}()
-	p.emit(record.Event{Kind: record.Begin, Text: r.Procedure.Title, Value: map[string]any{"file": r.Procedure.Path, "inputs": p.shown()}})
+	p.emit(record.Event{Kind: record.Begin, Text: r.Procedure.Title, Value: map[string]any{"file": r.Procedure.Path, "inputs": record.Encodable(p.shown())}})
 	if err := p.open(); err != nil {
 		res.Verdict, res.Err = verdict.Broken, err
 	} else {

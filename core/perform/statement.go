@@ -226,7 +226,7 @@ func (p *performer) valuesOf(e *procedure.Expr) []Value {
 		if s, ok := v.(string); ok {
 			v = p.mask.Hide(s)
 		}
-		vs = append(vs, Value{n, v})
+		vs = append(vs, Value{n, record.Encodable(v)})
 	}
 	return vs
 }
@@ -282,8 +282,16 @@ func (p *performer) limit(n *procedure.Limit) error {
 	if err != nil {
 		return err
 	}
-	r := record.Measurement{What: n.What, Value: *value, Low: low, High: high, Unit: n.Unit, Verdict: verdict.Passed}
-	if low != nil && *value < *low || high != nil && *value > *high {
+	for _, side := range []struct {
+		is  *float64
+		was *procedure.Expr
+	}{{low, n.Low}, {high, n.High}} {
+		if side.is != nil && !record.Number(*side.is).Finite() {
+			return fmt.Errorf("%s is %v: that limits nothing", side.was.Source, *side.is)
+		}
+	}
+	r := record.Measurement{What: n.What, Value: record.Number(*value), Low: low, High: high, Unit: n.Unit, Verdict: verdict.Passed}
+	if !r.Value.Finite() || low != nil && *value < *low || high != nil && *value > *high {
 		r.Verdict = verdict.Failed
 	}
 	p.measured(r)

@@ -3,6 +3,8 @@ package perform
 import (
 	"context"
 	"errors"
+	"fmt"
+	"runtime/debug"
 	"time"
 
 	"uparrot/core/port"
@@ -11,9 +13,14 @@ import (
 	"uparrot/core/verdict"
 )
 
-func (p *performer) doStep(ctx context.Context) StepResult {
+func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 	s, outside := p.step, ctx
 	began := time.Now()
+	defer func() {
+		if fault := recover(); fault != nil { // the module must still be put back
+			sr = p.faulted(fault, began)
+		}
+	}()
 	p.try = 1
 	p.begins()
 	if s.Within > 0 {
@@ -39,7 +46,7 @@ func (p *performer) doStep(ctx context.Context) StepResult {
 	if err != nil && !isBroken(err) {
 		p.tidyUp(ctx)
 	}
-	sr := StepResult{Title: s.Title, Verdict: verdict.Passed, Tries: p.try, TookMS: ms(time.Since(began)), Err: err}
+	sr = StepResult{Title: s.Title, Verdict: verdict.Passed, Tries: p.try, TookMS: ms(time.Since(began)), Err: err}
 	if err != nil {
 		sr.Verdict, sr.Why = outcome(err), p.mask.Hide(err.Error())
 		if outside.Err() != nil { // whatever it has found, it did not come to its end
@@ -47,6 +54,21 @@ func (p *performer) doStep(ctx context.Context) StepResult {
 		}
 	}
 	p.emit(record.Event{Kind: record.Step, Step: s.Title, Try: p.try, Verdict: sr.Verdict, Why: sr.Why, TookMS: sr.TookMS, Err: err})
+	return sr
+}
+
+// fault is a failure of the program itself, with no values on its way out.
+func (p *performer) fault(what any) error {
+	return fmt.Errorf("the program itself failed; please report this: %s\n%s", p.mask.Hide(fmt.Sprint(what)), p.mask.Hide(string(debug.Stack())))
+}
+
+// faulted is the result of a step in which the program itself failed. Whoever watches
+// may be at fault, so the record alone is told from then on.
+func (p *performer) faulted(what any, began time.Time) StepResult {
+	p.run.Events = record.Only(p.run.Events)
+	err := p.fault(what)
+	sr := StepResult{Title: p.step.Title, Verdict: verdict.Broken, Tries: p.try, TookMS: ms(time.Since(began)), Why: err.Error(), Err: err}
+	p.emit(record.Event{Kind: record.Step, Step: sr.Title, Try: p.try, Verdict: sr.Verdict, Why: sr.Why, TookMS: sr.TookMS, Err: err})
 	return sr
 }
 

@@ -1,7 +1,10 @@
 package perform
 
 import (
+	"bytes"
+	"encoding/json"
 	"io"
+	"slices"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -60,4 +63,65 @@ func TestOutcome(t *testing.T) {
 			t.Errorf("kind %d: %s, want %s", kind, got, want)
 		}
 	}
+}
+
+// What is no number fails its limit with words, whatever side of it is open, and is
+// written as such; a limit that is none itself fails too.
+func TestNoNumbers(t *testing.T) {
+	for statement, want := range map[string]string{
+		"limit 5 / n in 1..9":         "5 / n is +Inf, wanted 1..9",
+		"limit 5 / n in 1..":          "5 / n is +Inf, wanted 1..",
+		"limit -5 / n in ..9":         "-5 / n is -Inf, wanted ..9",
+		"limit n / n in 0..9 V \"u\"": "u is NaN V, wanted 0..9 V",
+		"limit big * 10 in 1..":       "big * 10 is +Inf",
+		"limit 5 in 1..5/n":           "5/n is +Inf: that limits nothing",
+		"limit 5 in n/n..":            "n/n is NaN: that limits nothing",
+		"check 5 / n < 1":             "is false: n is 0",
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			run := played(t, "procedure \"N\"\nport dev: dialect lines, ending cr\nkeep going\nstep \"a\"\n say dev: go\n hear dev: n {n:int} {big:num}\n "+statement+"\nend\nstep \"b\" always\n say dev: back\n hear dev: n {}\nend\n", "",
+				func(io.Writer, string) string { return "n 0 9e307\r\n" })
+			var written bytes.Buffer
+			w := record.New(&written, record.Origin{})
+			run.Events = record.NewStream(w)
+			res := run.Do(t.Context())
+			if err := w.Close(); err != nil {
+				t.Fatal(err)
+			}
+			if res.Err != nil || res.Steps[0].Verdict != verdict.Failed || !strings.Contains(res.Steps[0].Why, want) || res.Steps[1].Verdict != verdict.Passed {
+				t.Errorf("%s: %v: %+v", statement, res.Err, res.Steps)
+			}
+			text, err := json.Marshal(res)
+			if err != nil {
+				t.Errorf("%s: as JSON: %v", statement, err)
+			}
+			var back Result
+			if err := json.Unmarshal(text, &back); err != nil {
+				t.Errorf("%s: read back: %v", statement, err)
+			}
+		})
+	}
+}
+
+// A fault of the program itself ends its step as broken, and what must always be done
+// is done; nothing that it was told in secret is printed.
+func TestFaultOfTheProgram(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var got []string
+		run := played(t, "procedure \"F\"\nport dev: dialect lines, ending cr\nsecret code\nstep \"a\"\n say dev: {code}\nend\nstep \"b\"\n say dev: on\nend\nstep \"c\" always\n say dev: back\n hear dev: so\nend\n", "",
+			func(_ io.Writer, line string) string { got = append(got, line); return "so\r\n" })
+		run.Values["code"] = "frost-and-rime"
+		run.Events = record.NewStream(nil, func(e record.Event) {
+			if e.Kind == record.Said {
+				panic("at " + run.Values["code"].(string))
+			}
+		})
+		res := run.Do(t.Context())
+		if res.Verdict != verdict.Broken || res.Err == nil || strings.Contains(res.Err.Error(), "frost") || !strings.Contains(res.Err.Error(), "please report this") {
+			t.Errorf("%s: %v", res.Verdict, res.Err)
+		}
+		if len(res.Steps) != 3 || res.Steps[0].Verdict != verdict.Broken || res.Steps[1].Verdict != verdict.Untested || res.Steps[2].Verdict != verdict.Passed || !slices.Equal(got, []string{"back"}) {
+			t.Errorf("the module got %q: %+v", got, res.Steps)
+		}
+	})
 }

@@ -9,7 +9,7 @@ import (
 // Measurement is a value that was held against limits: the data of a Limit event.
 type Measurement struct {
 	What    string          `json:"what"`
-	Value   float64         `json:"value"`
+	Value   Number          `json:"value"`
 	Low     *float64        `json:"low,omitempty"`  // nil is an open side
 	High    *float64        `json:"high,omitempty"` // nil is an open side
 	Unit    string          `json:"unit,omitempty"`

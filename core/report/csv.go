@@ -136,7 +136,7 @@ func asCSV(w io.Writer, d *Digest, r io.ReadSeeker, table string) error {
 			if err != nil {
 				return err
 			}
-			return out.Write([]string{e.Time.Format(time.RFC3339Nano), CSVText(m.Step), strconv.Itoa(e.Try), CSVText(m.What), number(m.Value), limitNumber(m.Low), limitNumber(m.High), CSVText(m.Unit), string(m.Verdict)})
+			return out.Write([]string{e.Time.Format(time.RFC3339Nano), CSVText(m.Step), strconv.Itoa(e.Try), CSVText(m.What), m.Value.String(), limitNumber(m.Low), limitNumber(m.High), CSVText(m.Unit), string(m.Verdict)})
 		}); err != nil {
 			return err
 		}

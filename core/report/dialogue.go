@@ -181,7 +181,7 @@ func words(e record.Event) (dialogueLine, bool) {
 		l.Text += checkWords(e)
 	case record.Limit:
 		m, _ := measurement(e) // one that cannot be read tells nothing
-		l.Text = fmt.Sprintf("%s: %s, wanted %s", m.What, record.WithUnit(number(m.Value), m.Unit), record.WithUnit(m.Range(), m.Unit))
+		l.Text = fmt.Sprintf("%s: %s, wanted %s", m.What, record.WithUnit(m.Value.String(), m.Unit), record.WithUnit(m.Range(), m.Unit))
 	case record.Link:
 		l.Text = linkWords(e)
 	case record.Result:

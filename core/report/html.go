@@ -324,7 +324,7 @@ func (p *pageWriter) take(e record.Event) error {
 			m.What += fmt.Sprintf(" (try %d)", e.Try)
 		}
 		_, err = fmt.Fprintf(p.limits, "<tr><td>%s</td><td class=\"number\">%s</td><td class=\"number\">%s</td><td>%s</td><td class=\"verdict %s\">%s</td></tr>\n",
-			escape(m.What), escape(record.WithUnit(number(m.Value), m.Unit)), escape(record.WithUnit(m.Range(), m.Unit)), drawn(m), class(string(m.Verdict)), escape(string(m.Verdict)))
+			escape(m.What), escape(record.WithUnit(m.Value.String(), m.Unit)), escape(record.WithUnit(m.Range(), m.Unit)), drawn(m), class(string(m.Verdict)), escape(string(m.Verdict)))
 		return err
 	}
 	return nil
@@ -342,7 +342,10 @@ func class(v string) string {
 
 // drawn is a value among its limits.
 func drawn(m record.Measurement) string {
-	return chart.Range{Value: m.Value, Low: m.Low, High: m.High, Outside: m.Verdict != verdict.Passed, Label: number(m.Value) + " within " + m.Range()}.Inline()
+	if !m.Value.Finite() {
+		return ""
+	}
+	return chart.Range{Value: float64(m.Value), Low: m.Low, High: m.High, Outside: m.Verdict != verdict.Passed, Label: m.Value.String() + " within " + m.Range()}.Inline()
 }
 
 // rowsInBody is how many rows stand in one body of the table, so that a browser

@@ -151,7 +151,7 @@ func junitOut(d *Digest, r io.ReadSeeker) (string, error) {
 		if err != nil {
 			return err
 		}
-		out = fmt.Appendf(out, "%s: %s: %s, wanted %s: %s\n", text.Line(m.Step), text.Line(m.What), record.WithUnit(number(m.Value), text.Line(m.Unit)), record.WithUnit(m.Range(), text.Line(m.Unit)), m.Verdict)
+		out = fmt.Appendf(out, "%s: %s: %s, wanted %s: %s\n", text.Line(m.Step), text.Line(m.What), record.WithUnit(m.Value.String(), text.Line(m.Unit)), record.WithUnit(m.Range(), text.Line(m.Unit)), m.Verdict)
 		return nil
 	})
 	for _, sum := range d.Links {

@@ -108,7 +108,7 @@ func markdownLimits(w io.Writer, r io.ReadSeeker) error {
 		if err != nil {
 			return err
 		}
-		_, err = fmt.Fprintf(w, "| %s | %s | %s | %s |\n", marked(m.What), marked(record.WithUnit(number(m.Value), m.Unit)), marked(record.WithUnit(m.Range(), m.Unit)), m.Verdict)
+		_, err = fmt.Fprintf(w, "| %s | %s | %s | %s |\n", marked(m.What), marked(record.WithUnit(m.Value.String(), m.Unit)), marked(record.WithUnit(m.Range(), m.Unit)), m.Verdict)
 		return err
 	}); err != nil {
 		return err
