@@ -330,3 +330,25 @@ func TestLearnAndAgain(t *testing.T) {
 	b.run("standin", "--from-record", "workshop.toml").wants(t, 2, "no event")
 	b.run("standin").wants(t, 2, "--from-record")
 }
+
+// A measured value that is no number stands as such in every form, and in the ledger.
+func TestNoNumber(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.write("gates.toml", "[port.gates]\nphrasebook = \"redshank.toml\"\n[port.gates.standin]\nfamily = \"redshank\"\nsettings = { board = 3 }\n")
+	b.write("none.parrot", "procedure \"None\"\nkeep going\nport gates: dialect lines, ending lf\nstep \"quotient\"\n    say gates: who\n    hear gates: redshank board {board:int}\n    let less = board - 3\n    limit 5 / less in 1..9 V \"supply\"\nend\nstep \"neither\"\n    limit less / less in 1.. \"share\"\nend\nstep \"both\"\n    limit 4 in 1..9 V \"supply\"\n    check 5 / less > 4\nend\n")
+	b.start("for other commands", "standin", "gates.toml")
+	b.run("run", "none.parrot", "--bench", "gates.toml", "--record", "none.record", "--ledger", "l.sqlite").wants(t, 1, "supply is +Inf: no number to hold against 1..9 V", "share is NaN: no number", "failed: 1 of 3")
+	b.run("run", "none.parrot", "--bench", "gates.toml", "--json", "--ledger", "l.sqlite").wants(t, 1, `"value": "+Inf"`, `"value": "NaN"`)
+	for _, form := range []string{"text", "markdown", "html", "csv", "junit"} {
+		b.run("report", "none.record", "--as", form).wants(t, 0, "+Inf")
+	}
+	b.run("report", "none.record").wants(t, 0, "+Inf V", "NaN")
+	b.run("report", "none.record", "--verify").wants(t, 0)
+	b.run("results", "trend", "supply", "--ledger", "l.sqlite").wants(t, 0, "4 values", "2 of 4 are no number", "mean")
+	b.run("results", "trend", "share", "--ledger", "l.sqlite", "--json").wants(t, 0, `"no_number": 2`, `"mean": "NaN"`)
+	b.run("results", "trend", "share", "--ledger", "l.sqlite", "--plot", "x.png").wants(t, 2, "nothing to draw")
+	b.run("results", "trend", "supply", "--ledger", "l.sqlite", "--plot", "y.png").wants(t, 0)
+	b.run("results", "add", "none.record", "--ledger", "again.sqlite").wants(t, 0)
+	b.run("results", "export", "--ledger", "again.sqlite", "--as", "json").wants(t, 0)
+}

@@ -406,3 +406,33 @@ func TestDefaultPath(t *testing.T) {
 		}
 	}
 }
+
+// A value that is no number comes back as it was, and is in no statistic.
+func TestNoNumbers(t *testing.T) {
+	onBoth(t, func(t *testing.T, where string) {
+		for i, v := range []string{`"NaN"`, `"+Inf"`, `"-Inf"`, "1e308", "12"} {
+			f := begin(where, origin(fmt.Sprintf("%d00000000000000b", i), "LK-9"), "r.record", noon.Add(time.Duration(i)*time.Hour), nil, false)
+			f.Take(record.Event{Kind: record.Begin, Text: "Commission a radio", Data: []byte(`{"inputs":{}}`)})
+			f.Take(record.Event{Kind: record.Limit, Step: "power", Try: 1, Verdict: "failed", Data: fmt.Appendf(nil, `{"what":"power","value":%s,"low":0,"step":"power","verdict":"failed"}`, v)})
+			f.Take(record.Event{Kind: record.Step, Step: "power", Try: 1, Verdict: "failed"})
+			f.Take(record.Event{Kind: record.Verdict, Verdict: "failed"})
+			if err := f.End("5u3"); err != nil {
+				t.Fatal(err)
+			}
+		}
+		tr, err := open(t, where).Trend(t.Context(), "power", Filter{})
+		if err != nil || tr.N != 5 || tr.None != 3 || tr.Failed != 5 || tr.Min != 12 || tr.Ppk != nil {
+			t.Fatalf("%+v, %v", tr, err)
+		}
+		var got []string
+		for _, v := range tr.Values {
+			got = append(got, v.Value.String())
+		}
+		if got[0] != "NaN" || got[1] != "+Inf" || got[2] != "-Inf" || got[4] != "12" {
+			t.Errorf("%q", got)
+		}
+		if _, err := json.Marshal(tr); err != nil {
+			t.Error(err)
+		}
+	})
+}

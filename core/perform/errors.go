@@ -73,6 +73,9 @@ type LimitFailed struct{ Result record.Measurement }
 
 func (e *LimitFailed) Error() string {
 	r := e.Result
+	if !r.Value.Finite() {
+		return fmt.Sprintf("%s is %s: no number to hold against %s", r.What, r.Value, record.WithUnit(r.Range(), r.Unit))
+	}
 	return fmt.Sprintf("%s is %s, wanted %s", r.What, record.WithUnit(r.Value.String(), r.Unit), record.WithUnit(r.Range(), r.Unit))
 }
 

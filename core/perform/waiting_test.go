@@ -69,10 +69,10 @@ func TestOutcome(t *testing.T) {
 // written as such; a limit that is none itself fails too.
 func TestNoNumbers(t *testing.T) {
 	for statement, want := range map[string]string{
-		"limit 5 / n in 1..9":         "5 / n is +Inf, wanted 1..9",
-		"limit 5 / n in 1..":          "5 / n is +Inf, wanted 1..",
-		"limit -5 / n in ..9":         "-5 / n is -Inf, wanted ..9",
-		"limit n / n in 0..9 V \"u\"": "u is NaN V, wanted 0..9 V",
+		"limit 5 / n in 1..9":         "5 / n is +Inf: no number to hold against 1..9",
+		"limit 5 / n in 1..":          "5 / n is +Inf: no number",
+		"limit -5 / n in ..9":         "-5 / n is -Inf: no number",
+		"limit n / n in 0..9 V \"u\"": "u is NaN: no number to hold against 0..9 V",
 		"limit big * 10 in 1..":       "big * 10 is +Inf",
 		"limit 5 in 1..5/n":           "5/n is +Inf: that limits nothing",
 		"limit 5 in n/n..":            "n/n is NaN: that limits nothing",
