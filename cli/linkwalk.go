@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/charmbracelet/lipgloss"
+	"charm.land/lipgloss/v2"
 
 	"uparrot/core/link"
 )
@@ -73,8 +73,8 @@ func (w *walker) observe(all []link.Progress) {
 	if gone {
 		state, colour = "  SILENT   ", "1"
 	}
-	style := w.app.err.styles.NewStyle().Bold(true)
-	w.app.err.draw("%s%s", style.Background(lipgloss.Color(colour)).Foreground(lipgloss.Color("15")).Render(state), style.Render(text))
+	style := lipgloss.NewStyle().Bold(true)
+	w.app.err.draw("%s%s", w.app.err.style(style.Background(lipgloss.Color(colour)).Foreground(lipgloss.Color("15")), state), w.app.err.style(style, text))
 	if !w.app.err.terminal && time.Since(w.told) > 10*time.Second {
 		w.told = time.Now()
 		w.app.err.line("%s%s", strings.TrimSpace(state), text)

@@ -8,7 +8,8 @@ import (
 	"sync"
 	"unicode/utf8"
 
-	"github.com/charmbracelet/lipgloss"
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
 	"golang.org/x/term"
 
 	"uparrot/core/text"
@@ -20,8 +21,8 @@ import (
 // that wants them (NO_COLOR is heeded).
 type screen struct {
 	w        io.Writer
-	styles   *lipgloss.Renderer
 	terminal bool
+	coloured bool
 
 	mu    sync.Mutex
 	drawn bool // the last line is one to be drawn over
@@ -29,7 +30,17 @@ type screen struct {
 
 func newScreen(w io.Writer) *screen {
 	f, ok := w.(*os.File)
-	return &screen{w: w, styles: lipgloss.NewRenderer(w), terminal: ok && term.IsTerminal(int(f.Fd()))}
+	s := &screen{w: w, terminal: ok && term.IsTerminal(int(f.Fd()))}
+	s.coloured = s.terminal && colorprofile.Env(os.Environ()) >= colorprofile.ANSI // nothing is asked of the terminal
+	return s
+}
+
+// style gives a text a style, where the other side wants that.
+func (s *screen) style(style lipgloss.Style, text string) string {
+	if !s.coloured {
+		return text
+	}
+	return style.Render(text)
 }
 
 // line writes a line. Nobody listening is no reason to stop.
@@ -49,14 +60,22 @@ func (s *screen) draw(format string, args ...any) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	text := fmt.Sprintf(format, args...)
-	if f, ok := s.w.(*os.File); ok {
-		if wide, _, err := term.GetSize(int(f.Fd())); err == nil && utf8.RuneCountInString(text) >= wide {
-			text = string([]rune(text)[:max(0, wide-1)])
-		}
+	if wide := s.width(); utf8.RuneCountInString(text) >= wide {
+		text = string([]rune(text)[:wide-1])
 	}
 	s.clear()
 	fmt.Fprint(s.w, text)
 	s.drawn = true
+}
+
+// width is how many columns the terminal has; 80 where it does not say.
+func (s *screen) width() int {
+	if f, ok := s.w.(*os.File); ok {
+		if wide, _, err := term.GetSize(int(f.Fd())); err == nil && wide > 0 {
+			return wide
+		}
+	}
+	return 80
 }
 
 // end takes the drawn line away, before something is written elsewhere.
@@ -80,11 +99,11 @@ var verdictColour = map[verdict.Verdict]string{
 
 // verdict is a verdict's word, padded and coloured.
 func (s *screen) verdict(v verdict.Verdict, wide int) string {
-	return s.styles.NewStyle().Bold(true).Foreground(lipgloss.Color(verdictColour[v])).Render(fmt.Sprintf("%-*s", wide, v))
+	return s.style(lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color(verdictColour[v])), fmt.Sprintf("%-*s", wide, v))
 }
 
-func (s *screen) bold(text string) string  { return s.styles.NewStyle().Bold(true).Render(text) }
-func (s *screen) faint(text string) string { return s.styles.NewStyle().Faint(true).Render(text) }
+func (s *screen) bold(text string) string  { return s.style(lipgloss.NewStyle().Bold(true), text) }
+func (s *screen) faint(text string) string { return s.style(lipgloss.NewStyle().Faint(true), text) }
 
 // What a module sent is never printed but through one of these.
 var (

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/charmbracelet/bubbles/textinput"
-	tea "github.com/charmbracelet/bubbletea"
-	"github.com/charmbracelet/lipgloss"
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
 
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
@@ -81,7 +81,7 @@ func (a *app) talkView(ctx context.Context, talkers []*talk.Talker) error {
 	v := &view{ctx: ctx, input: textinput.New(), echo: true, wide: 80, high: 24}
 	v.input.Prompt = ""
 	v.input.Focus()
-	program := tea.NewProgram(v, tea.WithAltScreen(), tea.WithContext(ctx), tea.WithInput(a.in), tea.WithOutput(a.out), tea.WithoutSignalHandler())
+	program := tea.NewProgram(v, tea.WithContext(ctx), tea.WithInput(a.in), tea.WithOutput(a.out), tea.WithoutSignalHandler())
 	var err error
 	for i, t := range talkers {
 		queue := make(chan talk.Event, 1024)
@@ -148,8 +148,12 @@ func (v *view) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			v.hint = msg.err.Error()
 		}
 		return v, nil
-	case tea.KeyMsg:
+	case tea.KeyPressMsg:
 		return v, v.key(msg)
+	case tea.PasteMsg:
+		if v.hint = ""; strings.ContainsAny(msg.Content, "\r\n") {
+			return v, v.paste(msg.Content)
+		}
 	}
 	var cmd tea.Cmd
 	v.input, cmd = v.input.Update(msg)
@@ -175,12 +179,9 @@ var keyHelp = [][2]string{
 	{"Ctrl-N", "the other port"}, {"{ctrl-z} {hex 04}", "bytes by name, within a line"}, {"Ctrl-C", "leave"},
 }
 
-func (v *view) key(k tea.KeyMsg) tea.Cmd {
+func (v *view) key(k tea.KeyPressMsg) tea.Cmd {
 	p := v.pane()
 	v.hint = ""
-	if k.Paste && strings.ContainsAny(string(k.Runes), "\r\n") {
-		return v.paste(string(k.Runes))
-	}
 	switch k.String() {
 	case "ctrl+c":
 		return tea.Quit
@@ -328,7 +329,14 @@ var (
 	findStyle = lipgloss.NewStyle().Underline(true).Bold(true)
 )
 
-func (v *view) View() string {
+// View is what stands on the screen, which is given back as it was at the end.
+func (v *view) View() tea.View {
+	screen := tea.NewView(v.screen())
+	screen.AltScreen = true
+	return screen
+}
+
+func (v *view) screen() string {
 	if len(v.panes) == 0 {
 		return ""
 	}
@@ -352,7 +360,7 @@ func (v *view) View() string {
 	if len(v.panes) > 1 {
 		prompt = oneLine(v.pane().name) + " " + prompt
 	}
-	v.input.Width = max(1, v.wide-len(prompt)-2)
+	v.input.SetWidth(max(1, v.wide-len(prompt)-2))
 	keys := "F1 keys  F2 key by key  F3 ending  F4 view  F5 times  F6 speed  F7 DTR  F8 RTS  F9 break  Ctrl-F search  Ctrl-C leave"
 	return strings.Join([]string{body, prompt + v.input.View(), cut(oneLine(v.below()), v.wide), barStyle.Render(pad(keys, v.wide))}, "\n")
 }

@@ -22,7 +22,7 @@ var forbidden = map[string][]string{
 	"uparrot/core/perform":    {"uparrot/core/sim", "uparrot/core/ledger", "uparrot/core/report"},
 	"uparrot/core/bench":      {"uparrot/core/sim"},
 	"uparrot/core/ledger":     {"uparrot/core/sim", "uparrot/core/report", "uparrot/core/perform"},
-	"uparrot/core/session":    {"github.com/spf13/cobra", "github.com/charmbracelet/lipgloss", "uparrot/cli"},
+	"uparrot/core/session":    {"github.com/spf13/cobra", "charm.land/lipgloss/v2", "uparrot/cli"},
 }
 
 // The house stands: the arrows between rooms go one way, core knows no screen and

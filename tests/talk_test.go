@@ -3,15 +3,18 @@
 package tests
 
 import (
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"syscall"
 	"testing"
 	"time"
 
+	"github.com/charmbracelet/x/vt"
 	"github.com/creack/pty"
 )
 
@@ -21,14 +24,15 @@ type person struct {
 	cmd  *exec.Cmd
 	keys *os.File
 
-	mu   sync.Mutex
-	seen strings.Builder
+	mu     sync.Mutex
+	seen   strings.Builder
+	screen *vt.SafeEmulator // what a terminal makes of it
 }
 
 // sit has a person start the program in a terminal of 100 by 30.
 func (b *bench) sit(args ...string) *person {
 	b.t.Helper()
-	p := &person{t: b.t, cmd: exec.Command(program, args...)}
+	p := &person{t: b.t, cmd: exec.Command(program, args...), screen: vt.NewSafeEmulator(100, 30)}
 	p.cmd.Dir = b.dir
 	p.cmd.Env = append(os.Environ(), "TERM=xterm-256color")
 	var err error
@@ -40,6 +44,7 @@ func (b *bench) sit(args ...string) *person {
 		p.cmd.Process.Kill()
 		p.cmd.Wait()
 	})
+	go io.Copy(p.keys, p.screen) // a terminal answers what it is asked
 	go func() {
 		buf := make([]byte, 4096)
 		for {
@@ -47,6 +52,7 @@ func (b *bench) sit(args ...string) *person {
 			p.mu.Lock()
 			p.seen.Write(buf[:n])
 			p.mu.Unlock()
+			p.screen.Write(buf[:n])
 			if err != nil {
 				return
 			}
@@ -55,12 +61,14 @@ func (b *bench) sit(args ...string) *person {
 	return p
 }
 
-// types types keys, and waits until the terminal has shown some text since.
+// types types keys, and waits until some text has come since, or stands on a screen
+// that has changed since.
 func (p *person) types(keys, until string) {
 	p.t.Helper()
 	p.mu.Lock()
 	from := p.seen.Len()
 	p.mu.Unlock()
+	before := p.screen.String()
 	if _, err := p.keys.WriteString(keys); err != nil {
 		p.t.Fatal(err)
 	}
@@ -68,14 +76,15 @@ func (p *person) types(keys, until string) {
 		p.mu.Lock()
 		text := p.seen.String()[from:]
 		p.mu.Unlock()
-		if strings.Contains(text, until) {
+		now := p.screen.String()
+		if strings.Contains(text, until) || now != before && strings.Contains(now, strings.TrimRight(until, " ")) {
 			return
 		}
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	text := p.seen.String()[from:]
-	p.t.Fatalf("typed %q, never saw %q in\n%.2000q", keys, until, text[max(0, len(text)-2000):])
+	p.t.Fatalf("typed %q, never saw %q in\n%.2000q\nwhich is\n%s", keys, until, text[max(0, len(text)-2000):], p.screen.String())
 }
 
 const (
@@ -173,5 +182,41 @@ func TestTalkPlain(t *testing.T) {
 	again, _ := filepath.Glob(filepath.Join(b.dir, "larkfell.ports/valley"))
 	if len(again) != 1 {
 		t.Fatal("the stand-in is not there")
+	}
+}
+
+// questions are what a program asks a terminal: for colours, its place, its kind, modes.
+var questions = regexp.MustCompile("\x1b\\][0-9]+;\\?|\x1b\\[[?>=0-9;]*[nc]|\x1b\\[[?0-9;]*\\$p|\x1bP[+$]q|\x1b\\[>[0-9]*q")
+
+// No command asks the terminal anything unless it draws a view, on a terminal that is
+// silent and tells no width; what was typed ahead is left for whoever reads next, and
+// progress is shown all the same.
+func TestNoQuestions(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.start("for other commands", "standin", "larkfell.toml")
+	b.write("slow.parrot", "procedure \"Slow\"\nport valley: dialect at, ending cr, phrasebook \"dunlin.toml\"\nstep \"wait\"\n    not hear valley for 2500ms: never\nend\n")
+	for _, args := range [][]string{{"--version"}, {"--help"}, {"ports"}, {"check", "commission.parrot"}, {"results", "yield", "--ledger", "none.sqlite"},
+		{"run", "slow.parrot", "--bench", "larkfell.toml"}, {"link", "budget", "--help"}} {
+		cmd := exec.Command(program, args...)
+		cmd.Dir = b.dir
+		cmd.Env = append(os.Environ(), "TERM=xterm-256color")
+		terminal, err := pty.StartWithSize(cmd, &pty.Winsize{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := terminal.WriteString("typed ahead\n"); err != nil {
+			t.Fatal(err)
+		}
+		var seen strings.Builder
+		io.Copy(&seen, terminal) // it ends with an error when the program has gone
+		cmd.Wait()
+		terminal.Close()
+		if found := questions.FindString(seen.String()); found != "" {
+			t.Errorf("%v asks %q", args, found)
+		}
+		if args[0] == "run" && !strings.Contains(seen.String(), "waiting for nothing like never at valley") {
+			t.Errorf("%v shows no progress:\n%q", args, seen.String())
+		}
 	}
 }
