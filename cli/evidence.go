@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 
 	"github.com/spf13/cobra"
@@ -29,9 +30,9 @@ func (a *app) conduct(f evidenceFlags, about session.About, watch func(record.Ev
 
 // onPort is conduct of something that takes one port for itself, without a
 // conversation.
-func (a *app) onPort(f evidenceFlags, about session.About, watch func(record.Event), do func(port.Port, *record.Stream) (verdict.Verdict, error)) (verdict.Verdict, error) {
+func (a *app) onPort(ctx context.Context, f evidenceFlags, about session.About, watch func(record.Event), do func(port.Port, *record.Stream) (verdict.Verdict, error)) (verdict.Verdict, error) {
 	return a.conduct(f, about, watch, func(events *record.Stream) (verdict.Verdict, error) {
-		dev, err := about.Stations[0].Port(events)
+		dev, err := about.Stations[0].Port(ctx, events)
 		if err != nil {
 			return "", err
 		}

@@ -63,7 +63,7 @@ func (c *loopbackCommand) run(cmd *cobra.Command, args []string) (err error) {
 		c.test.Ask = func(what string) error { return c.askEnter(cmd.Context(), in, what) }
 	}
 	var res loopback.Result
-	v, err := c.onPort(c.keeps, at(loopback.Name, args[0], ps, st), c.watch(), func(dev port.Port, events *record.Stream) (_ verdict.Verdict, err error) {
+	v, err := c.onPort(cmd.Context(), c.keeps, at(loopback.Name, args[0], ps, st), c.watch(), func(dev port.Port, events *record.Stream) (_ verdict.Verdict, err error) {
 		c.test.Port, c.test.Events = dev, events
 		res, err = c.test.Do(cmd.Context())
 		return res.Verdict, err

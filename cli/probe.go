@@ -83,7 +83,7 @@ func (c *probeCommand) run(cmd *cobra.Command, args []string) (err error) {
 		st.Setup.Speed, st.Setup.Frame = c.probe.Speeds[0], nil
 	}
 	var res probe.Result
-	v, err := c.onPort(c.keeps, at(probe.Name, args[0], ps, st), c.watch, func(dev port.Port, events *record.Stream) (_ verdict.Verdict, err error) {
+	v, err := c.onPort(cmd.Context(), c.keeps, at(probe.Name, args[0], ps, st), c.watch, func(dev port.Port, events *record.Stream) (_ verdict.Verdict, err error) {
 		c.probe.Port, c.probe.Events = dev, events
 		res, err = c.probe.Run(cmd.Context())
 		return res.Verdict, err

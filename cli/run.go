@@ -96,7 +96,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	if in, ok := c.in.(*os.File); ok && term.IsTerminal(int(in.Fd())) {
-		c.secrets.Ask = func(s *procedure.Secret) (string, error) { return c.askSecret(in, s) }
+		c.secrets.Ask = func(s *procedure.Secret) (string, error) { return c.askSecret(cmd.Context(), in, s) }
 	}
 	if err := c.secrets.Into(p.Values, file); err != nil {
 		return withExample(cmd, err)
@@ -163,16 +163,40 @@ func (c *runCommand) addresses(cmd *cobra.Command, file *procedure.File) (map[st
 	return at, nil
 }
 
-func (a *app) askSecret(in *os.File, s *procedure.Secret) (string, error) {
+func (a *app) askSecret(ctx context.Context, in *os.File, s *procedure.Secret) (string, error) {
 	what := s.Name
 	if s.About != "" {
 		what += " (" + s.About + ")"
 	}
 	fmt.Fprintf(a.err.w, "%s, not shown: ", safe(what))
-	text, err := term.ReadPassword(int(in.Fd()))
+	text, err := readHidden(ctx, in)
 	fmt.Fprintln(a.err.w)
 	if err != nil {
 		return "", fmt.Errorf("read the secret %s: %w", s.Name, err)
 	}
 	return string(text), nil
+}
+
+// readHidden reads a line that is not shown. If ctx is done first the terminal is left
+// as it was found.
+func readHidden(ctx context.Context, in *os.File) ([]byte, error) {
+	before, err := term.GetState(int(in.Fd()))
+	if err != nil {
+		return nil, err
+	}
+	type line struct {
+		text []byte
+		err  error
+	}
+	read := make(chan line, 1)
+	go func() {
+		text, err := term.ReadPassword(int(in.Fd()))
+		read <- line{text, err}
+	}()
+	select {
+	case l := <-read:
+		return l.text, l.err
+	case <-ctx.Done(): // the read goes on until the program ends
+		return nil, errors.Join(context.Cause(ctx), term.Restore(int(in.Fd()), before))
+	}
 }

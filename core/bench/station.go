@@ -34,8 +34,8 @@ func (s *Station) Wire() uart.Line {
 
 // Port opens the port without a conversation. A stream, which may be nil, is told of
 // what goes over it; closing the port tells that too.
-func (s *Station) Port(events *record.Stream) (port.Port, error) {
-	dev, err := s.dial()
+func (s *Station) Port(ctx context.Context, events *record.Stream) (port.Port, error) {
+	dev, err := s.dial(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -90,10 +90,10 @@ func (t *told) Close() error {
 }
 
 // dial opens the port and sets its flow control.
-func (s *Station) dial() (port.Port, error) {
+func (s *Station) dial(ctx context.Context) (port.Port, error) {
 	open := s.Dial
 	if open == nil {
-		open = func() (port.Port, error) { return port.Open(s.Address, s.Setup.Line()) }
+		open = func() (port.Port, error) { return port.Open(ctx, s.Address, s.Setup.Line()) }
 	}
 	dev, err := open()
 	if err != nil {
@@ -110,8 +110,8 @@ func (s *Station) dial() (port.Port, error) {
 // Open opens the port and begins a conversation that a stream, which may be nil, is
 // told of. The dialog is configured by the setup and the phrasebook; adjust,
 // if not nil, may change that.
-func (s *Station) Open(events *record.Stream, adjust func(*dialog.Config)) (*dialog.Dialog, error) {
-	dev, err := s.dial()
+func (s *Station) Open(ctx context.Context, events *record.Stream, adjust func(*dialog.Config)) (*dialog.Dialog, error) {
+	dev, err := s.dial(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -25,7 +25,7 @@ func TestOpenRecords(t *testing.T) {
 		w := record.New(&rec, record.Origin{Tool: "test"})
 		s := &Station{Name: "north", Address: port.Address{Where: "/dev/x"}, Setup: phrasebook.Setup{Dialect: phrasebook.AT, Ending: phrasebook.CR}, Dial: func() (port.Port, error) { return host, nil }}
 		adjusted := false
-		d, err := s.Open(record.NewStream(w), func(c *dialog.Config) { adjusted = c.Dialect == phrasebook.AT && c.Ending == phrasebook.CR })
+		d, err := s.Open(t.Context(), record.NewStream(w), func(c *dialog.Config) { adjusted = c.Dialect == phrasebook.AT && c.Ending == phrasebook.CR })
 		if err != nil || !adjusted {
 			t.Fatal(err, adjusted)
 		}
@@ -56,16 +56,16 @@ func TestOpenRecords(t *testing.T) {
 func TestOpenFails(t *testing.T) {
 	why := errors.New("held")
 	s := &Station{Dial: func() (port.Port, error) { return nil, why }}
-	if _, err := s.Open(nil, nil); !errors.Is(err, why) {
+	if _, err := s.Open(t.Context(), nil, nil); !errors.Is(err, why) {
 		t.Errorf("got %v", err)
 	}
 	host, module := port.Pipe("m", uart.DefaultLine)
 	defer module.Close()
 	s = &Station{Setup: phrasebook.Setup{Flow: uart.RTSCTS}, Dial: func() (port.Port, error) { return host, nil }}
-	if _, err := s.Open(nil, nil); port.KindOf(err) != port.Unsupported {
+	if _, err := s.Open(t.Context(), nil, nil); port.KindOf(err) != port.Unsupported {
 		t.Errorf("flow control where there is none: %v", err)
 	}
-	if _, err := (&Station{Address: port.Address{Where: "/dev/no-such-port"}}).Open(nil, nil); port.KindOf(err) != port.Missing {
+	if _, err := (&Station{Address: port.Address{Where: "/dev/no-such-port"}}).Open(t.Context(), nil, nil); port.KindOf(err) != port.Missing {
 		t.Errorf("got %v", err)
 	}
 }

@@ -53,7 +53,7 @@ func (a *Answer) Do(ctx context.Context) (err error) {
 	if a.Carrier == nil && !a.Binary {
 		return frame.NotTransparent(a.Station.Name)
 	}
-	if a.dialog, err = a.Station.Open(a.Events, a.adjust); err != nil {
+	if a.dialog, err = a.Station.Open(ctx, a.Events, a.adjust); err != nil {
 		return err
 	}
 	defer func() {

@@ -70,7 +70,7 @@ func (t *Test) connect(ctx context.Context, ends ...*end) error {
 			continue
 		}
 		var err error
-		if e.dialog, err = e.Station.Open(t.Events, e.adjust); err != nil {
+		if e.dialog, err = e.Station.Open(ctx, t.Events, e.adjust); err != nil {
 			return err
 		}
 	}

@@ -48,7 +48,7 @@ func emptyLine() (near port.Port, far io.ReadCloser, err error) {
 		near, far = port.Pipe("floor", uart.DefaultLine)
 		return near, far, nil
 	}
-	if near, err = port.Open(port.Address{Where: pseudo.Path()}, uart.DefaultLine); err != nil {
+	if near, err = port.Open(context.Background(), port.Address{Where: pseudo.Path()}, uart.DefaultLine); err != nil {
 		return nil, nil, errors.Join(err, pseudo.Close())
 	}
 	return near, pseudo, nil

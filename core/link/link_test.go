@@ -408,12 +408,12 @@ func BenchmarkFrames(b *testing.B) {
 	})
 	b.Run("bare", func(b *testing.B) {
 		a, z := open()
-		pa, err := port.Open(port.Address{Where: a}, uart.DefaultLine)
+		pa, err := port.Open(b.Context(), port.Address{Where: a}, uart.DefaultLine)
 		if err != nil {
 			b.Fatal(err)
 		}
 		defer pa.Close()
-		pz, err := port.Open(port.Address{Where: z}, uart.DefaultLine)
+		pz, err := port.Open(b.Context(), port.Address{Where: z}, uart.DefaultLine)
 		if err != nil {
 			b.Fatal(err)
 		}

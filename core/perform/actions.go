@@ -255,7 +255,7 @@ func (p *performer) reopen(ctx context.Context, name string, within time.Duratio
 	// It has gone already, so closing it can fail only in ways that do not matter.
 	_ = st.Close(p.run.Events, old)
 	for {
-		d, err := st.Open(p.run.Events, nil)
+		d, err := st.Open(ctx, p.run.Events, nil)
 		if err == nil {
 			p.dialogs[name] = d
 			return nil

@@ -112,7 +112,7 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 		}
 	}()
 	p.emit(record.Event{Kind: record.Begin, Text: r.Procedure.Title, Value: map[string]any{"file": r.Procedure.Path, "inputs": record.Encodable(p.shown())}})
-	if err := p.open(); err != nil {
+	if err := p.open(ctx); err != nil {
 		res.Verdict, res.Err = verdict.Broken, err
 	} else {
 		p.steps(ctx)

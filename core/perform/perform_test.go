@@ -194,7 +194,7 @@ func BenchmarkExchange(b *testing.B) {
 			b.Fatal(err)
 		}
 		st := &bench.Station{Name: "a", Address: port.Address{Where: p.Path()}, Setup: proc.Ports[0].Setup}
-		d, err := st.Open(nil, nil)
+		d, err := st.Open(b.Context(), nil, nil)
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -209,7 +209,7 @@ func BenchmarkExchange(b *testing.B) {
 		}
 	})
 	b.Run("bare", func(b *testing.B) {
-		h, err := port.Open(port.Address{Where: p.Path()}, phrasebook.Setup{}.Line())
+		h, err := port.Open(b.Context(), port.Address{Where: p.Path()}, phrasebook.Setup{}.Line())
 		if err != nil {
 			b.Fatal(err)
 		}

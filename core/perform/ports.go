@@ -1,6 +1,7 @@
 package perform
 
 import (
+	"context"
 	"errors"
 	"fmt"
 
@@ -8,7 +9,7 @@ import (
 	"uparrot/core/procedure"
 )
 
-func (p *performer) open() error {
+func (p *performer) open(ctx context.Context) error {
 	for _, decl := range p.run.Procedure.Ports {
 		s := p.run.Stations[decl.Name]
 		if s == nil {
@@ -17,7 +18,7 @@ func (p *performer) open() error {
 		if s.Address == (port.Address{}) && s.Dial == nil {
 			continue // it is opened when it is first spoken at
 		}
-		d, err := s.Open(p.run.Events, nil)
+		d, err := s.Open(ctx, p.run.Events, nil)
 		if err != nil {
 			return err
 		}
@@ -27,7 +28,7 @@ func (p *performer) open() error {
 }
 
 // openFor opens the ports of a statement that are known only now.
-func (p *performer) openFor(n procedure.Node) error {
+func (p *performer) openFor(ctx context.Context, n procedure.Node) error {
 	for _, name := range procedure.PortsOf(n) {
 		if name = p.port(name); p.dialogs[name] != nil {
 			continue
@@ -47,7 +48,7 @@ func (p *performer) openFor(n procedure.Node) error {
 			if st.Address, err = port.ParseAddress(decl.Address(text)); err != nil {
 				return err
 			}
-			if p.dialogs[name], err = st.Open(p.run.Events, nil); err != nil {
+			if p.dialogs[name], err = st.Open(ctx, p.run.Events, nil); err != nil {
 				delete(p.dialogs, name)
 				return err
 			}

@@ -17,7 +17,7 @@ import (
 )
 
 func (p *performer) statement(ctx context.Context, n procedure.Node) error {
-	if err := p.openFor(n); err != nil {
+	if err := p.openFor(ctx, n); err != nil {
 		return err
 	}
 	switch n.(type) {

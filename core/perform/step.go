@@ -7,6 +7,7 @@ import (
 	"runtime/debug"
 	"time"
 
+	"uparrot/core/perform/reach"
 	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
@@ -86,6 +87,9 @@ func (p *performer) tidyUp(ctx context.Context) {
 
 // isBroken tells what kept a step from running at all from what it found.
 func isBroken(err error) bool {
+	if _, unreached := errors.AsType[*reach.Error](err); unreached {
+		return false // refused or not answered: it was looked for and not found
+	}
 	pe, lost := errors.AsType[*port.Error](err)
 	return lost && pe.Kind != port.Unconfirmed || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)
 }

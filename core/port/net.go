@@ -17,9 +17,10 @@ import (
 // dialTime is how long a connection may take to come about.
 const dialTime = 5 * time.Second
 
-// Open opens the port at an address and sets its line. One that is picked by what
-// is known of its adapter must have been found in the list of ports first.
-func Open(a Address, line uart.Line) (Port, error) {
+// Open opens the port at an address and sets its line, unless ctx is done first. One
+// that is picked by what is known of its adapter must have been found in the list of
+// ports first.
+func Open(ctx context.Context, a Address, line uart.Line) (Port, error) {
 	name := a.String()
 	if a.Scheme == Device {
 		return openSerial(name, line)
@@ -29,31 +30,39 @@ func Open(a Address, line uart.Line) (Port, error) {
 	}
 	switch a.Scheme {
 	case TCP, RFC2217:
-		conn, err := net.DialTimeout("tcp", a.Where, dialTime)
+		conn, err := (&net.Dialer{Timeout: dialTime}).DialContext(ctx, "tcp", a.Where)
 		if err != nil {
-			return nil, dialError(name, err)
+			return nil, dialError(ctx, name, err)
 		}
 		if a.Scheme == TCP {
 			return &netPort{name: name, conn: conn, line: line}, nil
 		}
-		return openRFC2217(name, conn, line)
+		stop := context.AfterFunc(ctx, func() { _ = conn.Close() }) // whoever waits for the server is told
+		p, err := openRFC2217(name, conn, line)
+		if !stop() {
+			return nil, errors.Join(context.Cause(ctx), err)
+		}
+		return p, err
 	case TCPListen:
-		ln, err := net.Listen("tcp", a.Where)
+		ln, err := new(net.ListenConfig).Listen(ctx, "tcp", a.Where)
 		if err != nil {
-			return nil, dialError(name, err)
+			return nil, dialError(ctx, name, err)
 		}
 		return &netPort{name: name, conn: &tcpListener{Listener: ln, came: make(chan struct{}, 1)}, line: line}, nil
 	case UDP, UDPListen:
-		conn, err := openUDP(a.Where, a.Scheme == UDPListen)
+		conn, err := openUDP(ctx, a.Where, a.Scheme == UDPListen)
 		if err != nil {
-			return nil, dialError(name, err)
+			return nil, dialError(ctx, name, err)
 		}
 		return &netPort{name: name, conn: conn, line: line, datagrams: true}, nil
 	}
 	return nil, &Error{Port: name, Op: "open", Kind: Missing, Why: "it was not looked for in the list of ports"}
 }
 
-func dialError(address string, err error) error {
+func dialError(ctx context.Context, address string, err error) error {
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
 	e := &Error{Port: address, Op: "open", Kind: Missing, Err: err, Why: "the host cannot be reached"}
 	dns, _ := errors.AsType[*net.DNSError](err)
 	switch {
@@ -155,29 +164,41 @@ func (e *ending) close(name string, conn io.Closer) error {
 	return nil
 }
 
-// udpConn sends to one peer and hears from whoever sends.
+// udpConn speaks with one peer: the one it was told, and hears nobody else, or whoever
+// has spoken to it last.
 type udpConn struct {
 	*net.UDPConn
+	listens bool
 
 	mu   sync.Mutex
 	peer *net.UDPAddr // nil until somebody has spoken
 }
 
 // openUDP opens a socket that listens at HOST:PORT, or one that speaks to it.
-func openUDP(where string, listen bool) (*udpConn, error) {
-	addr, err := net.ResolveUDPAddr("udp", where)
+func openUDP(ctx context.Context, where string, listens bool) (*udpConn, error) {
+	if listens {
+		conn, err := new(net.ListenConfig).ListenPacket(ctx, "udp", where)
+		if err != nil {
+			return nil, err
+		}
+		return &udpConn{UDPConn: conn.(*net.UDPConn), listens: true}, nil
+	}
+	// Connected, so that the system binds to the one address that is needed and hands
+	// over nothing from others.
+	conn, err := (&net.Dialer{Timeout: dialTime}).DialContext(ctx, "udp", where)
 	if err != nil {
 		return nil, err
 	}
-	if listen {
-		conn, err := net.ListenUDP("udp", addr)
-		return &udpConn{UDPConn: conn}, err
-	}
-	conn, err := net.ListenUDP("udp", nil)
-	return &udpConn{UDPConn: conn, peer: addr}, err
+	return &udpConn{UDPConn: conn.(*net.UDPConn)}, nil
 }
 
 func (c *udpConn) Read(b []byte) (int, error) {
+	for !c.listens {
+		n, err := c.UDPConn.Read(b)
+		if !errors.Is(err, syscall.ECONNREFUSED) { // nobody is there yet
+			return n, err
+		}
+	}
 	n, from, err := c.ReadFromUDP(b)
 	if err == nil {
 		c.mu.Lock()
@@ -188,6 +209,13 @@ func (c *udpConn) Read(b []byte) (int, error) {
 }
 
 func (c *udpConn) Write(b []byte) (int, error) {
+	if !c.listens {
+		n, err := c.UDPConn.Write(b)
+		if errors.Is(err, syscall.ECONNREFUSED) { // about the one before: this one has gone out or not, as UDP has it
+			n, err = c.UDPConn.Write(b)
+		}
+		return n, err
+	}
 	c.mu.Lock()
 	peer := c.peer
 	c.mu.Unlock()

@@ -206,7 +206,7 @@ func openAt(text string, line uart.Line) (Port, error) {
 	if err != nil {
 		return nil, &Error{Port: text, Kind: Missing, Err: err}
 	}
-	return Open(a, line)
+	return Open(context.Background(), a, line)
 }
 
 // A server that tells states in place of confirming what was asked, and one that

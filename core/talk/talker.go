@@ -52,7 +52,7 @@ func (t *Talker) Open(ctx context.Context) error {
 }
 
 func (t *Talker) open(ctx context.Context) error {
-	d, err := t.Station.Open(t.Events, func(c *dialog.Config) {
+	d, err := t.Station.Open(ctx, t.Events, func(c *dialog.Config) {
 		c.Pagers = nil // whoever reads turns the pages
 		keep := c.Trace
 		c.Trace = func(tr dialog.Trace) {

@@ -306,7 +306,7 @@ func (b *Test) Do(ctx context.Context) (res Result, err error) {
 	dialogs := make([]*dialog.Dialog, len(ends))
 	for i, s := range ends {
 		last := i == len(ends)-1
-		dialogs[i], err = s.Open(b.Events, func(c *dialog.Config) {
+		dialogs[i], err = s.Open(ctx, b.Events, func(c *dialog.Config) {
 			frame.Bytes(c, func(at time.Time, b []byte) {
 				if last {
 					mu.Lock()

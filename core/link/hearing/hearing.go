@@ -91,7 +91,7 @@ func (e *listener) adjust(c *dialog.Config) {
 
 // Do opens all ports, lets each speak, and closes them.
 func (m *Map) Do(ctx context.Context) (res Result, err error) {
-	all, err := m.open(&res)
+	all, err := m.open(ctx, &res)
 	if err == nil {
 		err = m.speakAll(ctx, all, &res)
 	}
@@ -106,7 +106,7 @@ func (m *Map) Do(ctx context.Context) (res Result, err error) {
 }
 
 // open opens all ports, or those before one that cannot be opened.
-func (m *Map) open(res *Result) (all []*listener, err error) {
+func (m *Map) open(ctx context.Context, res *Result) (all []*listener, err error) {
 	for _, s := range m.Ports {
 		e := &listener{Station: s, Carriage: frame.Through(s.Setup, s.Phrasebook), heard: map[uint32]map[uint32]bool{}}
 		if e.Carrier == nil && !e.Binary {
@@ -115,7 +115,7 @@ func (m *Map) open(res *Result) (all []*listener, err error) {
 		if e.Addressed() && e.Carrier.Broadcast == "" {
 			return all, fmt.Errorf("the carrier of %s has no broadcast address, so it cannot speak to all", s.Name)
 		}
-		if e.dialog, err = s.Open(m.Events, e.adjust); err != nil {
+		if e.dialog, err = s.Open(ctx, m.Events, e.adjust); err != nil {
 			return all, err
 		}
 		all = append(all, e)

@@ -16,12 +16,18 @@ import (
 	"golang.org/x/net/ipv4"
 )
 
+// errNoHost is that of an empty host, which the system would take for this machine.
+var errNoHost = errors.New("there is no host to reach: its name is empty")
+
 // between is the time between two attempts.
 const between = 250 * time.Millisecond
 
 // TCP waits until a host takes a TCP connection at a port number, at most for
 // within. It returns how long the attempt that succeeded took.
 func TCP(ctx context.Context, host string, number int, within time.Duration) (time.Duration, error) {
+	if host == "" {
+		return 0, errNoHost
+	}
 	address := net.JoinHostPort(host, strconv.Itoa(number))
 	return repeat(ctx, address, within, func(ctx context.Context) error {
 		conn, err := new(net.Dialer).DialContext(ctx, "tcp", address)
@@ -35,10 +41,19 @@ func TCP(ctx context.Context, host string, number int, within time.Duration) (ti
 // Ping waits until a host answers an echo request (RFC 792), at most for
 // within. Where the system does not let the user send one the error says so.
 func Ping(ctx context.Context, host string, within time.Duration) (time.Duration, error) {
-	to, err := net.ResolveIPAddr("ip4", host)
-	if err != nil {
-		return 0, fmt.Errorf("%s: the host's name is not known: %w", host, err)
+	if host == "" {
+		return 0, errNoHost
 	}
+	looking, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	found, err := net.DefaultResolver.LookupIP(looking, "ip4", host)
+	switch {
+	case ctx.Err() != nil:
+		return 0, context.Cause(ctx)
+	case err != nil:
+		return 0, &Error{host, within, fmt.Errorf("the host's name is not known: %w", err)}
+	}
+	to := &net.IPAddr{IP: found[0]}
 	// A datagram socket for ICMP needs no privilege where the system allows it;
 	// a raw one needs that of the administrator.
 	var peer net.Addr = &net.UDPAddr{IP: to.IP}
