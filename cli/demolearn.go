@@ -31,7 +31,7 @@ func (d *demonstration) learn() error {
 	}
 	hand := evidenceFlags{Keep: d.keep}
 	hand.Record, hand.NoFiling = recordFile, true
-	if _, err := d.conduct(hand, at("talk", "talk", d.ports, stations...), nil, func(events *record.Stream) (verdict.Verdict, error) {
+	if _, err := d.conduct(d.ctx, hand, at("talk", "talk", d.ports, stations...), nil, func(events *record.Stream) (verdict.Verdict, error) {
 		t := &talk.Talker{Station: stations[0], Events: events, Tell: func(talk.Event) {}}
 		err := t.Open(d.ctx)
 		if err == nil {

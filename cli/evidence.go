@@ -15,8 +15,8 @@ import (
 
 // conduct does something at some ports in a session: the record, the ledger and
 // watch, which may be nil, are told of all that happens; then the verdict is sealed.
-func (a *app) conduct(f evidenceFlags, about session.About, watch func(record.Event), do func(*record.Stream) (verdict.Verdict, error)) (verdict.Verdict, error) {
-	s, err := session.Begin(a.keep(f), about, watch)
+func (a *app) conduct(ctx context.Context, f evidenceFlags, about session.About, watch func(record.Event), do func(*record.Stream) (verdict.Verdict, error)) (verdict.Verdict, error) {
+	s, err := session.Begin(ctx, a.keep(f), about, watch)
 	if err != nil {
 		return "", err
 	}
@@ -31,7 +31,7 @@ func (a *app) conduct(f evidenceFlags, about session.About, watch func(record.Ev
 // onPort is conduct of something that takes one port for itself, without a
 // conversation.
 func (a *app) onPort(ctx context.Context, f evidenceFlags, about session.About, watch func(record.Event), do func(port.Port, *record.Stream) (verdict.Verdict, error)) (verdict.Verdict, error) {
-	return a.conduct(f, about, watch, func(events *record.Stream) (verdict.Verdict, error) {
+	return a.conduct(ctx, f, about, watch, func(events *record.Stream) (verdict.Verdict, error) {
 		dev, err := about.Stations[0].Port(ctx, events)
 		if err != nil {
 			return "", err

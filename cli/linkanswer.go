@@ -46,7 +46,7 @@ func (c *linkAnswerCommand) run(cmd *cobra.Command, args []string) error {
 	st := stations[0]
 	c.keeps.NoFiling = true // it is the far end's part of a test that is filed there
 	far := &link.Answer{Station: st}
-	_, err = c.conduct(c.keeps, at(link.AnswerName, st.Name, ps, st), nil, func(events *record.Stream) (verdict.Verdict, error) {
+	_, err = c.conduct(cmd.Context(), c.keeps, at(link.AnswerName, st.Name, ps, st), nil, func(events *record.Stream) (verdict.Verdict, error) {
 		far.Events = events
 		fmt.Fprintf(c.out, "answering at %s (%s)\n", st.Address, st.Setup.Words())
 		c.err.line("Ctrl-C ends it.")

@@ -44,7 +44,7 @@ func (c *linkTestCommand) testBits(cmd *cobra.Command, ps *session.Ports, ends [
 		t.MaxBER = &c.maxBER
 	}
 	var res bits.Result
-	v, err := c.conduct(c.keeps, at(bits.Name, linkName(ends), ps, ends...), c.watchBits(), func(events *record.Stream) (verdict.Verdict, error) {
+	v, err := c.conduct(cmd.Context(), c.keeps, at(bits.Name, linkName(ends), ps, ends...), c.watchBits(), func(events *record.Stream) (verdict.Verdict, error) {
 		var err error
 		t.Events = events
 		res, err = t.Do(cmd.Context())

@@ -69,7 +69,7 @@ func (c *linkCapacityCommand) run(cmd *cobra.Command, args []string) error {
 		return usage(cmd, "%v", err)
 	}
 	var res capacity.Result
-	v, err := c.conduct(c.keeps, at(capacity.Name, "capacity", ps, ends...), c.watch(), func(events *record.Stream) (verdict.Verdict, error) {
+	v, err := c.conduct(cmd.Context(), c.keeps, at(capacity.Name, "capacity", ps, ends...), c.watch(), func(events *record.Stream) (verdict.Verdict, error) {
 		var err error
 		c.search.Events = events
 		res, err = c.search.Do(cmd.Context())

@@ -76,7 +76,7 @@ func (c *linkMapCommand) run(cmd *cobra.Command, args []string) error {
 		}
 	}
 	var res hearing.Result
-	v, err := c.conduct(c.keeps, at(hearing.Name, "map", ps, c.m.Ports...), c.watch(), func(events *record.Stream) (verdict.Verdict, error) {
+	v, err := c.conduct(cmd.Context(), c.keeps, at(hearing.Name, "map", ps, c.m.Ports...), c.watch(), func(events *record.Stream) (verdict.Verdict, error) {
 		var err error
 		c.m.Events = events
 		res, err = c.m.Do(cmd.Context())

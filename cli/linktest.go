@@ -314,7 +314,7 @@ func (c *linkTestCommand) do(ctx context.Context, ps *session.Ports, t *link.Tes
 	if t.B != nil {
 		ends = append(ends, t.B)
 	}
-	_, err = c.conduct(c.keeps, at("link test", linkName(ends), ps, ends...), all(files.watch), func(events *record.Stream) (verdict.Verdict, error) {
+	_, err = c.conduct(ctx, c.keeps, at("link test", linkName(ends), ps, ends...), all(files.watch), func(events *record.Stream) (verdict.Verdict, error) {
 		t.Events = events
 		sum, err = t.Do(ctx)
 		return sum.Verdict, err

@@ -105,6 +105,9 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	if err == nil {
 		return exitPassed
 	}
+	if errors.Is(err, context.Canceled) && context.Cause(ctx) == errInterrupted { // in whatever words
+		err = errInterrupted
+	}
 	status := exitStatus(err)
 	_, said := errors.AsType[errVerdict](err)
 	mistakes, _ := errors.AsType[source.Mistakes](err)

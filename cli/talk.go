@@ -83,7 +83,7 @@ func (c *talkCommand) run(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	c.keeps.NoFiling, c.keeps.quiet = true, true // it is no test of a unit
-	_, err = c.conduct(c.keeps, at("talk", "talk", ps, stations...), nil, func(events *record.Stream) (verdict.Verdict, error) {
+	_, err = c.conduct(cmd.Context(), c.keeps, at("talk", "talk", ps, stations...), nil, func(events *record.Stream) (verdict.Verdict, error) {
 		var talkers []*talk.Talker
 		for _, st := range stations {
 			talkers = append(talkers, &talk.Talker{Station: st, Events: events, Reopen: c.reopen})

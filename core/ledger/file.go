@@ -39,6 +39,8 @@ type Filing struct {
 	files   int
 	ending  bool
 	done    chan struct{}
+	ctx     context.Context // of all that is written
+	giveUp  context.CancelFunc
 	err     error // of the ledger
 	bad     error // of the events
 }
@@ -65,6 +67,7 @@ func begin(where string, o record.Origin, recordPath string, at time.Time, troub
 	}
 	f := &Filing{where: where, trouble: trouble, bounded: bounded, steps: map[string]int{}, done: make(chan struct{})}
 	f.change = sync.NewCond(&f.mu)
+	f.ctx, f.giveUp = context.WithCancel(context.Background())
 	f.run = Run{
 		Run: o.Run, Command: o.Command, Unit: o.Unit, Began: at, Verdict: Unfinished, Operator: o.Operator,
 		Machine: o.Machine, Tool: o.Tool, Bench: o.Bench, Record: recordPath,
@@ -202,7 +205,7 @@ func (f *Filing) link(e record.Event) {
 // End files what is left, with the checksum of the whole record, and waits until
 // that is done. An error means that the run does not stand in the ledger as it
 // was.
-func (f *Filing) End(recordSum string) error {
+func (f *Filing) End(ctx context.Context, recordSum string) error {
 	f.mu.Lock()
 	if recordSum != "" {
 		f.run.RecordSum = recordSum
@@ -211,9 +214,23 @@ func (f *Filing) End(recordSum string) error {
 	f.ending = true
 	f.change.Broadcast()
 	f.mu.Unlock()
-	<-f.done
+	defer f.giveUp()
+	select {
+	case <-f.done:
+	case <-ctx.Done(): // it has a moment to file how the run ended
+		timer := time.AfterFunc(lastMoment, f.giveUp)
+		defer timer.Stop()
+		<-f.done
+	}
 	return errors.Join(f.err, f.bad)
 }
+
+// How long a ledger may take to file what it is given, and how long once the run was
+// interrupted.
+const (
+	filingTime = 15 * time.Second
+	lastMoment = 500 * time.Millisecond
+)
 
 // again is how long a ledger that could not be written is left alone before it
 // is tried again.
@@ -222,7 +239,6 @@ const again = time.Second
 // work writes what is pending until the run has ended.
 func (f *Filing) work() {
 	defer close(f.done)
-	ctx := context.Background()
 	var l *Ledger
 	told := false
 	for {
@@ -237,20 +253,25 @@ func (f *Filing) work() {
 		f.mu.Unlock()
 		var err error
 		if !over {
+			ctx, cancel := context.WithTimeout(f.ctx, filingTime)
 			if l == nil {
 				l, err = Open(ctx, f.where)
 			}
 			if err == nil {
 				err = l.write(ctx, batch)
 			}
+			cancel()
 			if err == nil {
 				continue
+			}
+			if f.ctx.Err() != nil {
+				err = fmt.Errorf("the ledger %s did not answer before the program was to end", shown(f.where))
 			}
 		}
 		f.mu.Lock()
 		if err != nil {
 			f.pending = append(batch, f.pending...) // nothing is lost while there is hope
-			if !told && f.trouble != nil {
+			if !told && !ending && f.trouble != nil {
 				f.trouble(err)
 			}
 			told = true
@@ -350,7 +371,7 @@ func Add(where, path string) (o record.Origin, err error) {
 		return nil
 	})
 	if f != nil {
-		err = errors.Join(err, f.End(sum))
+		err = errors.Join(err, f.End(context.Background(), sum))
 	}
 	if err == nil && !begun {
 		err = fmt.Errorf("%s has come to no verdict; it is filed as unfinished", path)

@@ -112,7 +112,7 @@ func fill(t *testing.T, where string) {
 		for _, e := range list {
 			f.Take(e)
 		}
-		if err := f.End("5u3"); err != nil {
+		if err := f.End(t.Context(), "5u3"); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -323,7 +323,7 @@ func TestAtOnce(t *testing.T) {
 					for _, e := range events(12, "passed") {
 						f.Take(e)
 					}
-					if err := f.End(""); err != nil {
+					if err := f.End(t.Context(), ""); err != nil {
 						t.Error(err)
 					}
 					if err := l.Runs(context.Background(), Filter{}, func(Run) error { return nil }); err != nil {
@@ -359,7 +359,7 @@ func TestTrouble(t *testing.T) {
 		f := Begin(where, origin("c00000000000000c", ""), "", func(err error) { told <- err })
 		first := <-told
 		f.Take(record.Event{Kind: record.Verdict, Verdict: "passed"})
-		err := f.End("")
+		err := f.End(t.Context(), "")
 		for _, e := range []error{first, err} {
 			if e == nil || !strings.Contains(e.Error(), want) || strings.Contains(e.Error(), "hush") {
 				t.Errorf("%s: %v, want %q", where, e, want)
@@ -389,7 +389,7 @@ func TestLocked(t *testing.T) {
 	if err := lock.Rollback(); err != nil {
 		t.Fatal(err)
 	}
-	if err := f.End(""); err != nil {
+	if err := f.End(t.Context(), ""); err != nil {
 		t.Error(err)
 	}
 	if r, err := l.Find(t.Context(), "last"); err != nil || r.Verdict != "passed" {
@@ -416,7 +416,7 @@ func TestNoNumbers(t *testing.T) {
 			f.Take(record.Event{Kind: record.Limit, Step: "power", Try: 1, Verdict: "failed", Data: fmt.Appendf(nil, `{"what":"power","value":%s,"low":0,"step":"power","verdict":"failed"}`, v)})
 			f.Take(record.Event{Kind: record.Step, Step: "power", Try: 1, Verdict: "failed"})
 			f.Take(record.Event{Kind: record.Verdict, Verdict: "failed"})
-			if err := f.End("5u3"); err != nil {
+			if err := f.End(t.Context(), "5u3"); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -40,7 +40,7 @@ func Open(ctx context.Context, a Address, line uart.Line) (Port, error) {
 		stop := context.AfterFunc(ctx, func() { _ = conn.Close() }) // whoever waits for the server is told
 		p, err := openRFC2217(name, conn, line)
 		if !stop() {
-			return nil, errors.Join(context.Cause(ctx), err)
+			return nil, context.Cause(ctx)
 		}
 		return p, err
 	case TCPListen:

@@ -61,7 +61,7 @@ func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
 			about.Stations = append(about.Stations, st)
 		}
 	}
-	s, err := Begin(p.Keep, about, watch)
+	s, err := Begin(ctx, p.Keep, about, watch)
 	if err != nil {
 		return perform.Result{}, err
 	}

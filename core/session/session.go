@@ -10,6 +10,7 @@
 package session
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -85,13 +86,14 @@ type Session struct {
 	keep   Keep
 	w      *record.Writer // nil keeps none
 	filing *ledger.Filing
-	lost   atomic.Bool // something could not be written; it is told from several sides
+	ctx    context.Context // when it is done nothing is waited for at the end
+	lost   atomic.Bool     // something could not be written; it is told from several sides
 }
 
 // Begin begins the record of something that is done, and files it. Watchers, which
 // may be nil, are told of all that happens.
-func Begin(k Keep, about About, watch ...func(record.Event)) (*Session, error) {
-	s := &Session{keep: k}
+func Begin(ctx context.Context, k Keep, about About, watch ...func(record.Event)) (*Session, error) {
+	s := &Session{ctx: ctx, keep: k}
 	origin, err := about.origin(k)
 	if err != nil {
 		return nil, err
@@ -201,7 +203,7 @@ func (s *Session) End() error {
 		s.tell("uparrot: the record is not complete: " + err.Error())
 	}
 	if s.filing != nil {
-		if ferr := s.filing.End(s.w.Sum()); ferr != nil {
+		if ferr := s.filing.End(s.ctx, s.w.Sum()); ferr != nil {
 			s.lost.Store(true)
 			s.tell("uparrot: the run is not in the ledger as it was: " + ferr.Error())
 			if s.Record != "" && err == nil {

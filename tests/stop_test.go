@@ -1,0 +1,133 @@
+//go:build unix
+
+package tests
+
+import (
+	"bytes"
+	"net"
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/creack/pty"
+)
+
+// muteServer takes connections and says nothing.
+func muteServer(t *testing.T) string {
+	t.Helper()
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var held []net.Conn
+	done := make(chan struct{})
+	t.Cleanup(func() {
+		ln.Close()
+		<-done
+		for _, c := range held {
+			c.Close()
+		}
+	})
+	go func() {
+		defer close(done)
+		for {
+			conn, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			held = append(held, conn)
+		}
+	}()
+	return ln.Addr().String()
+}
+
+// Whatever a command waits for, Ctrl-C ends it soon, with its own status, and the
+// record is whole. What is waited for here would take far longer than the limit.
+func TestEverythingCanBeStopped(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.start("for other commands", "standin", "larkfell.toml")
+	mute := muteServer(t)
+	b.write("wait.parrot", "procedure \"Wait\"\nport valley: dialect at, ending cr, phrasebook \"dunlin.toml\"\nstep \"quiet\"\n    not hear valley for 60s: never\nend\n")
+	b.write("reach.parrot", "procedure \"Reach\"\nstep \"there\"\n    reach \""+strings.Split(mute, ":")[0]+"\" tcp 1 within 60s\nend\n")
+	frozen := "postgres://bench@" + mute + "/larkfell"
+	for _, c := range []struct {
+		args   []string
+		words  string
+		record bool
+	}{
+		{[]string{"run", "wait.parrot", "--port", "valley=rfc2217://" + mute}, "interrupted", true},
+		{[]string{"probe", "rfc2217://" + mute}, "interrupted", true},
+		{[]string{"talk", "rfc2217://" + mute}, "interrupted", true},
+		{[]string{"run", "wait.parrot", "--bench", "larkfell.toml"}, "interrupted", true},
+		{[]string{"run", "wait.parrot", "--bench", "larkfell.toml", "--ledger", frozen}, "did not answer before the program was to end", true},
+		{[]string{"run", "reach.parrot"}, "interrupted", true},
+		{[]string{"results", "yield", "--ledger", frozen}, "interrupted", false},
+		{[]string{"results", "show", "last", "--ledger", frozen}, "interrupted", false},
+	} {
+		args := c.args
+		if c.record {
+			os.Remove(b.dir + "/stopped.record")
+			args = append(args, "--record", "stopped.record")
+		}
+		cmd, out, errOut := b.command(args...)
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(700 * time.Millisecond) // so that it waits
+		cmd.Process.Signal(syscall.SIGINT)
+		stop := time.AfterFunc(8*time.Second, func() { cmd.Process.Kill() })
+		status := b.status(cmd.Wait())
+		if !stop.Stop() || status != 130 {
+			t.Errorf("%v ended with %d\n%s%s", c.args, status, out, errOut)
+		}
+		if all := out.String() + errOut.String(); !strings.Contains(all, c.words) || strings.Contains(all, "panic") {
+			t.Errorf("%v said\n%s", c.args, all)
+		}
+		if c.record {
+			b.run("report", "stopped.record", "--verify").wants(t, 0, "whole")
+		}
+	}
+}
+
+// The first Ctrl-C ends the prompt for a secret, and the terminal shows what is typed
+// again.
+func TestSecretPromptStops(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.write("secret.parrot", "procedure \"Secret\"\nsecret code \"of the tower\"\nport valley: dialect at, ending cr\nstep \"a\"\n    say valley: {code}\nend\n")
+	cmd := exec.Command("sh", "-c", "trap : INT; "+program+" run secret.parrot --port valley=none; stty -a")
+	cmd.Dir = b.dir
+	terminal, err := pty.Start(cmd)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer terminal.Close()
+	var seen bytes.Buffer
+	buf := make([]byte, 4096)
+	for !strings.Contains(seen.String(), "not shown: ") {
+		n, err := terminal.Read(buf)
+		if err != nil {
+			t.Fatalf("%v after %s", err, seen.String())
+		}
+		seen.Write(buf[:n])
+	}
+	time.Sleep(200 * time.Millisecond)
+	if _, err := terminal.Write([]byte{3}); err != nil {
+		t.Fatal(err)
+	}
+	for {
+		n, err := terminal.Read(buf)
+		seen.Write(buf[:n])
+		if err != nil {
+			break
+		}
+	}
+	cmd.Wait()
+	if all := seen.String(); !strings.Contains(all, "interrupted") || !strings.Contains(all, " echo ") {
+		t.Errorf("after the prompt: %s", all)
+	}
+}
