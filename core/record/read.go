@@ -25,8 +25,14 @@ type State struct {
 	Altered string    // where and how the record differs from what was written; "" if no difference is seen
 }
 
-// Whole reports whether the record is as it was written, to its end.
-func (s State) Whole() bool { return s.Ended && s.Altered == "" && !s.Torn }
+// Whole reports whether the record is as it was written, to its end: the checksum of
+// the closing line vouches for that.
+func (s State) Whole() bool {
+	return s.Ended && s.Altered == "" && !s.Torn && s.Events > 0 && s.Summed == s.Events
+}
+
+// unprotected reports whether there is an end, and nothing that vouches for it.
+func (s State) unprotected() bool { return s.Ended && s.Altered == "" && !s.Torn && s.Sums == 0 }
 
 // Words says how whole the record is.
 func (s State) Words() string {
@@ -35,6 +41,9 @@ func (s State) Words() string {
 		return "altered: " + s.Altered
 	case s.Whole():
 		return fmt.Sprintf("whole: %d lines, and the checksum of the closing line is right", s.Events)
+	}
+	if s.unprotected() {
+		return fmt.Sprintf("unprotected: %d lines to the closing line, without checksums, as the first format had none: whether it was altered cannot be told", s.Events)
 	}
 	text := fmt.Sprintf("cut short: it ends with line %d, %s, without a closing line", s.Events, s.Last.Format("2006-01-02 15:04:05.000 -07:00"))
 	switch {
@@ -105,7 +114,7 @@ func read(r io.Reader, f func(Event) error, sum hash.Hash) (State, error) {
 				return s, err
 			}
 		}
-		s.take(e, sum)
+		s.take(e, sum, line)
 		if sum != nil {
 			sum.Write(line)
 		}
@@ -139,7 +148,7 @@ func (s *State) head(e Event) error {
 }
 
 // take counts a line and holds its checksum against what stands before it.
-func (s *State) take(e Event, sum hash.Hash) {
+func (s *State) take(e Event, sum hash.Hash, line []byte) {
 	if s.Ended {
 		s.alter(fmt.Sprintf("line %d stands behind the closing line", s.Events+1))
 	}
@@ -152,12 +161,36 @@ func (s *State) take(e Event, sum hash.Hash) {
 		if e.lasts() && s.Origin.Version >= 2 {
 			s.alter(fmt.Sprintf("line %d has lost its checksum", s.Events))
 		}
-	case e.Sum == hex.EncodeToString(sum.Sum(nil)):
+	case e.Sum == s.sum(sum, line):
 		s.Sums++
 		s.Summed = s.Events
 	default:
-		s.alter(fmt.Sprintf("the checksum in line %d is not that of the lines before it; the change lies in lines %d to %d", s.Events, max(1, s.Summed), s.Events))
+		s.alter(fmt.Sprintf("the checksum in line %d is not that of the lines up to it; the change lies in lines %d to %d", s.Events, max(1, s.Summed), s.Events))
 	}
+}
+
+// sum is the checksum that a line must carry: of all bytes before it and, from the
+// third format on, of its own bytes but for the checksum, which stands last in it.
+func (s *State) sum(before hash.Hash, line []byte) string {
+	if s.Origin.Version < 3 {
+		return hex.EncodeToString(before.Sum(nil))
+	}
+	own, _, found := bytes.Cut(line, []byte(sumKey))
+	if i := bytes.LastIndex(line, []byte(sumKey)); found {
+		own = line[:i]
+	}
+	return sumWith(before, append(own[:len(own):len(own)], '}'))
+}
+
+// sumKey stands before the checksum in a line.
+const sumKey = `,"sum":"`
+
+// sumWith is the checksum of what was hashed before and some more bytes.
+func sumWith(before hash.Hash, more []byte) string {
+	h := sha256.New()
+	h.Write(before.Sum(nil))
+	h.Write(more)
+	return hex.EncodeToString(h.Sum(nil))
 }
 
 // alter keeps the first difference: what follows is often its consequence.

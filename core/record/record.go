@@ -28,7 +28,7 @@ import (
 
 // version is the version of the format, in the head of every record. Version 1
 // had neither checksums nor a closing line.
-const version = 2
+const version = 3
 
 // Kind says what an event is of.
 type Kind string
@@ -96,7 +96,7 @@ type Event struct {
 	Why     string          `json:"why,omitempty"`
 	TookMS  float64         `json:"took_ms,omitempty"`
 	Data    json.RawMessage `json:"data,omitempty"`
-	Sum     string          `json:"sum,omitempty"` // SHA-256 of all bytes before this line
+	Sum     string          `json:"sum,omitempty"` // SHA-256 up to this line; it must stand last
 
 	// While it happens. Value becomes Data in a record; the others are for whoever
 	// watches.

@@ -2,7 +2,9 @@ package record
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -34,22 +36,27 @@ func TestWriteAndRead(t *testing.T) {
 	}
 	whole := string(text)
 	lines := strings.SplitAfter(whole, "\n")
+	bare := sumIn.ReplaceAllString(whole, "")
 	cut := func(n int) string { return strings.Join(lines[:n], "") }
 	for name, c := range map[string]struct{ text, words string }{
 		"whole":                {whole, "whole: 6 lines"},
 		"without its end":      {cut(5), "cut short: it ends with line 5, 2026-11-02 07:30:00.123 +00:00, without a closing line; up to line 4 the checksums are right"},
 		"before any verdict":   {cut(2), "cut short: it ends with line 2, 2026-11-02 07:30:00.123 +00:00, without a closing line; no checksum stands"},
 		"torn":                 {cut(3) + `{"t":"2026-`, "cut short: it ends with line 3"},
-		"a byte changed":       {strings.Replace(whole, "NODE", "MODE", 1), "altered: the checksum in line 4 is not that of the lines before it; the change lies in lines 1 to 4"},
-		"a verdict changed":    {strings.Replace(whole, `"passed"`, `"failed"`, 1), "altered: the checksum in line 6 is not that of the lines before it; the change lies in lines 4 to 6"},
+		"a byte changed":       {strings.Replace(whole, "NODE", "MODE", 1), "altered: the checksum in line 4 is not that of the lines up to it; the change lies in lines 1 to 4"},
+		"a verdict changed":    {strings.Replace(whole, `"passed"`, `"failed"`, 1), "altered: the checksum in line 4 is not that of the lines up to it; the change lies in lines 1 to 4"},
+		"the end's time":       {lines[0] + strings.Join(lines[1:5], "") + strings.Replace(lines[5], `{"t":"2`, `{"t":"3`, 1), "altered: the checksum in line 6"},
+		"forged without sums":  {strings.Replace(strings.Replace(bare, `"version":3`, `"version":1`, 1), `"passed"`, `"failed"`, 1), "unprotected: 6 lines to the closing line, without checksums"},
+		"of another version":   {strings.Replace(whole, `"version":3`, `"version":2`, 1), "altered: the checksum in line 4"},
+		"of the second":        {second(lines), "whole: 6 lines"},
 		"a line gone":          {cut(1) + strings.Join(lines[2:], ""), "altered: the checksum in line 3"},
-		"a checksum gone":      {regexp.MustCompile(`,"sum":"[0-9a-f]*"`).ReplaceAllString(whole, ""), "altered: line 4 has lost its checksum"},
+		"a checksum gone":      {bare, "altered: line 4 has lost its checksum"},
 		"a line behind":        {whole + lines[1], "altered: line 7 stands behind the closing line"},
 		"torn behind its end":  {whole + "{", "altered: something stands behind the closing line"},
-		"of the first version": {strings.Replace(cut(2), `"version":2`, `"version":1`, 1), "first format, which has no checksums"},
+		"of the first version": {strings.Replace(cut(2), `"version":3`, `"version":1`, 1), "first format, which has no checksums"},
 	} {
 		state, err := Read(strings.NewReader(c.text), func(e Event) error { _, err := e.Bytes(); return err })
-		if err != nil || !strings.Contains(state.Words(), c.words) || state.Whole() != (name == "whole") {
+		if err != nil || !strings.Contains(state.Words(), c.words) || state.Whole() != strings.HasPrefix(c.words, "whole") {
 			t.Errorf("%s: %q, whole=%v, %v", name, state.Words(), state.Whole(), err)
 		}
 	}
@@ -63,6 +70,19 @@ func TestWriteAndRead(t *testing.T) {
 	if err != nil || strings.Join(got, "|") != want || state.Origin.Unit != "17" {
 		t.Errorf("read %q, %+v, %v", got, state, err)
 	}
+}
+
+var sumIn = regexp.MustCompile(`,"sum":"[0-9a-f]*"`)
+
+// second is a record in the form of the second version, whose checksums were of the
+// lines before alone.
+func second(lines []string) string {
+	text := ""
+	for _, l := range lines {
+		l = strings.Replace(l, `"version":3`, `"version":2`, 1)
+		text += sumIn.ReplaceAllString(l, fmt.Sprintf(`,"sum":"%x"`, sha256.Sum256([]byte(text))))
+	}
+	return text
 }
 
 // A record never takes the place of another.

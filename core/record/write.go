@@ -3,7 +3,6 @@ package record
 import (
 	"bytes"
 	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -247,12 +246,14 @@ func (w *Writer) write(e Event) {
 		return
 	}
 	lasts := e.lasts()
-	if lasts {
-		e.Sum = hex.EncodeToString(w.sum.Sum(nil))
-		w.last = e.Sum
-	}
 	w.line.Reset()
 	err := w.encode.Encode(e)
+	if err == nil && lasts {
+		w.last = sumWith(w.sum, bytes.TrimSuffix(w.line.Bytes(), []byte("\n")))
+		e.Sum = w.last
+		w.line.Reset()
+		err = w.encode.Encode(e)
+	}
 	if err == nil {
 		w.sum.Write(w.line.Bytes())
 		_, err = w.w.Write(w.line.Bytes())
