@@ -69,7 +69,7 @@ func (d *Dialog) isEcho(l *Line) bool {
 		return true
 	}
 	if strings.HasPrefix(text, d.echoOf) && (d.exchange.open || d.exchange.loose) && l.num == d.exchange.first {
-		l.echoed = len(d.echoOf)
+		l.echoed = int32(len(d.echoOf))
 	}
 	return false
 }

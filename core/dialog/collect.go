@@ -144,9 +144,9 @@ func (g *gathering) gather() (over bool) {
 	if !over {
 		return false
 	}
-	from, blank, end := d.partial, d.blank, int(to-d.rawAt)
+	from, blank, end := d.partial, int32(d.blank), int(to-d.rawAt)
 	for _, l := range d.lines {
-		if l.class == plain && l.start < min(to, from) {
+		if l.class == plain && l.start >= 0 && l.start < min(to, from) {
 			from, blank = l.start, l.blank
 		}
 	}
@@ -161,11 +161,11 @@ func (g *gathering) gather() (over bool) {
 }
 
 // line adds a line, and the empty ones before it.
-func (g *gathering) line(b []byte, blank int) {
+func (g *gathering) line(b []byte, blank int32) {
 	if g.some {
 		g.WriteByte('\n')
 		if g.cfg.Dialect != phrasebook.AT { // there they frame each line
-			g.WriteString(strings.Repeat("\n", blank))
+			g.WriteString(strings.Repeat("\n", int(blank)))
 		}
 	}
 	g.Write(b)
@@ -176,21 +176,23 @@ func (g *gathering) line(b []byte, blank int) {
 func (g *gathering) lines(before int64) (over bool) {
 	d := g.Dialog
 	kept, stop := d.lines[:0], false // a refusal is left to be told
-	for _, l := range d.lines {
+	for i := range d.lines {
+		l := d.lines[i]
 		stop = stop || l.num == d.exchange.refusal && d.exchange.refused != "" && !g.until.ends(l)
 		if l.class == notice || over || stop || l.end > before {
 			kept = append(kept, l)
 			continue
 		}
 		d.answered(l)
-		d.forget(l.end)
+		full := d.full(&l)
 		switch l.class {
 		case prompt:
 			over = g.until.Prompt
 		case plain:
-			g.line(l.Full, l.blank)
+			g.line(full, l.blank)
 			over = g.until.ends(l)
 		}
+		d.forget(l.end)
 	}
 	d.lines = kept
 	return over

@@ -74,31 +74,30 @@ const (
 	Dropped                   // a line fell out of a full inbox
 )
 
-// Line is one line that came, its line end and colours removed.
+// Line is one line that came, its line end, colours and blanks at both ends
+// removed.
 type Line struct {
-	Text []byte    // without the blanks at both ends
-	Full []byte    // with them
+	Text []byte
 	Time time.Time // when its last byte was read
 	Wire int       // bytes on the line, from the line ends just before it to the first byte of its own
 	Cut  bool      // it was longer than MaxLine: this is a piece
 
 	class  class
-	blank  int   // empty lines just before it
-	echoed int   // bytes at its front that may be an echo without a line end
+	blank  int32 // empty lines just before it
+	echoed int32 // bytes at its front that may be an echo without a line end
 	num    int64 // place in the stream of lines
-	start  int64 // offset in the stream of bytes
+	start  int64 // offset in the stream of bytes; below 0 if the line is but a part of what stood there
 	stop   int64 // ... of its line end
 	end    int64 // ... after its line end
 }
 
-type class int
+type class uint8
 
 const (
 	plain class = iota
 	echo
 	notice
 	prompt
-	number // a final result of V.250 as a number
 )
 
 // Bounds on what is kept, whatever a module sends.

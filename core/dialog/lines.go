@@ -93,59 +93,55 @@ func (d *Dialog) inPayload(from, end int) bool {
 
 // line files raw[from:to] as a line; the next begins at next.
 func (d *Dialog) line(now time.Time, from, to, next int, cut bool) {
-	full := d.raw[from:to]
+	words := d.raw[from:to]
 	wiped := d.erases
 	if d.erases = false; wiped {
-		full = erased(full)
+		words = erased(words)
+		from = to - len(words)
 	}
-	if d.wants == 0 {
-		full = text.Plain(full)
-	} else if full = full[:min(d.wants, len(full))]; to-from > d.wants {
+	exact := d.wants > 0
+	if !exact {
+		words = clean(words)
+	} else if words = words[:min(d.wants, len(words))]; to-from > d.wants {
 		// The payload may hold anything, so only what follows it is cleaned.
-		full = append(full[:d.wants:d.wants], bytes.TrimRight(d.raw[from+d.wants:to], " \t")...)
+		words = append(words[:d.wants:d.wants], bytes.TrimRight(d.raw[from+d.wants:to], " \t")...)
 	}
 	wire, lead, blank := d.lead+next-from, d.lead, d.blank
-	exact := d.wants > 0
 	d.partial, d.lead, d.blank, d.wants, d.taken = d.rawAt+int64(next), 0, 0, 0, d.taken[:0]
-	if len(text.TrimBlanks(full)) == 0 && !exact {
+	if len(words) == 0 {
 		if !wiped { // else it is what wiped out a pager
 			d.blank = blank + 1
 		}
 		return
 	}
-	l := Line{Time: now, Wire: wire, Cut: cut, blank: blank, Full: d.keep(full), start: d.rawAt + int64(from), stop: d.rawAt + int64(to), end: d.rawAt + int64(next)}
-	if l.Text = l.Full; !exact {
-		l.Text = text.TrimBlanks(l.Full)
+	words = d.keep(words)
+	start := d.rawAt + int64(from)
+	if at := d.promptBefore(words); at > 0 {
+		d.latest, d.prompted = d.promptOf(words[:at]), string(words[:at])
+		d.file(Line{Time: now, Text: words[:at], start: start, stop: start, end: start, class: prompt})
+		words, start = text.TrimBlanks(words[at:]), -1
 	}
-	if at := d.promptBefore(l.Text); at > 0 {
-		d.file(Line{Time: now, Text: l.Text[:at], Full: l.Text[:at], start: l.start, stop: l.start, end: l.start, class: prompt})
-		d.latest, d.prompted = d.promptOf(l.Text[:at]), string(l.Text[:at])
-		l.Text = text.TrimBlanks(l.Text[at:])
-		l.Full = l.Text
-	}
+	n := len(d.lines) // a line is large, so it is made in its place
+	d.lines = append(d.lines, Line{})
+	l := &d.lines[n]
+	l.Text, l.Time, l.Wire, l.Cut = words, now, wire, cut
+	l.blank, l.num, l.start, l.stop, l.end = int32(blank), d.count, start, d.rawAt+int64(to), d.rawAt+int64(next)
+	d.count++
 	if d.isNumber(l, lead, next) {
-		l.class = number
+		return
 	}
-	d.file(l)
+	if taken := d.classify(l); taken {
+		d.lines = d.lines[:n]
+	}
 }
 
-// file puts a line into the inbox, unless whoever hears notices takes it.
+// file puts a prompt into the inbox, where it ends an open exchange.
 func (d *Dialog) file(l Line) {
 	l.num = d.count
 	d.count++
-	n := len(d.lines)
 	d.lines = append(d.lines, l)
-	switch l.class {
-	case prompt:
-		if d.exchange.open {
-			d.end(l.num)
-		}
-	case number:
-		d.lines[n].class = plain
-	default:
-		if taken := d.classify(&d.lines[n]); taken {
-			d.lines = d.lines[:n]
-		}
+	if d.exchange.open {
+		d.end(l.num)
 	}
 }
 
@@ -161,6 +157,14 @@ func (d *Dialog) keep(line []byte) []byte {
 }
 
 const slabSize = 8 << 10
+
+// full is a line that no call has taken with the blanks at both its ends.
+func (d *Dialog) full(l *Line) []byte {
+	if l.start < d.rawAt {
+		return l.Text
+	}
+	return text.Plain(d.raw[l.start-d.rawAt : l.stop-d.rawAt])
+}
 
 // clean removes colours and the blanks at both ends.
 func clean(line []byte) []byte { return text.TrimBlanks(text.Plain(line)) }

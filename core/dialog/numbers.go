@@ -50,7 +50,7 @@ func (d *Dialog) Suppressed() bool {
 
 // isNumber reports whether a line, which next follows in raw, is or may be a final
 // result as a number; then that is decided or will be.
-func (d *Dialog) isNumber(l Line, lead, next int) bool {
+func (d *Dialog) isNumber(l *Line, lead, next int) bool {
 	if d.cfg.Dialect != phrasebook.AT || !d.exchange.open || d.form == phrasebook.Words || lead > 0 || d.raw[next-1] != '\r' {
 		return false
 	}
@@ -62,14 +62,14 @@ func (d *Dialog) isNumber(l Line, lead, next int) bool {
 		if d.raw[next] == '\n' || d.form != phrasebook.Numbers {
 			return false
 		}
-		d.endByNumber(d.count, string(l.Text))
+		d.endByNumber(l.num, string(l.Text))
 		return true
 	}
 	grace := unknownGrace
 	if d.form == phrasebook.Numbers {
 		grace = numberGrace
 	}
-	p := pending{line: d.count, text: string(l.Text)}
+	p := pending{line: l.num, text: string(l.Text)}
 	p.timer = time.AfterFunc(grace, func() {
 		d.mu.Lock()
 		defer d.mu.Unlock()

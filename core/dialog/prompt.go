@@ -132,7 +132,7 @@ func (d *Dialog) promptShown() {
 		return
 	}
 	shown := d.keep(clean(d.unended()))
-	l := Line{Time: d.lastCame, Wire: d.lead + int(c.end-d.partial), class: prompt, Text: shown, Full: shown, start: d.partial, stop: c.end, end: c.end}
+	l := Line{Time: d.lastCame, Wire: d.lead + int(c.end-d.partial), class: prompt, Text: shown, start: d.partial, stop: c.end, end: c.end}
 	d.partial, d.lead, d.blank, d.wants, d.ends, d.taken = c.end, 0, 0, 0, text.Ends{}, d.taken[:0]
 	d.shown, d.latest, d.prompted = c.which, c.which, string(shown)
 	d.file(l)

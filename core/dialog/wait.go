@@ -233,8 +233,7 @@ func (d *Dialog) takeBytes(n int) (taken []Line) {
 			taken = append(taken, l)
 		default: // its front is taken
 			l.start = to
-			l.Full = append([]byte(nil), text.Plain(d.raw[to-d.rawAt:l.stop-d.rawAt])...)
-			if l.Text = text.TrimBlanks(l.Full); len(l.Text) == 0 {
+			if l.Text = append([]byte(nil), clean(d.raw[to-d.rawAt:l.stop-d.rawAt])...); len(l.Text) == 0 {
 				d.answered(l)
 				continue
 			}

@@ -188,7 +188,7 @@ var habits = []struct {
 		{"ends one of all that must come", at, "", says{"": "\r\n+A\r\n" + ok},
 			[]string{"say dev: AT+JOIN / all within 40s / hear dev: +A / hear dev: +B / end"}, []string{"failed the final result has come, and +B has not come before it"}, "AT+JOIN", 300 * time.Millisecond},
 		{"ends its answer while another port is waited at", at, "", says{"": ok, "far up": "{5s}\r\nhello\r\n"},
-			[]string{"say dev: AT+SEND / hear far within 15s: hello", "say dev: AT+SEND / any within 1s / case hear dev: +SENT / fail \"sent\" / case hear far: more / fail \"more\" / case nothing / check 1 == 1 / end"}, []string{"passed", "passed"}, "AT+SEND|AT+SEND", 6 * time.Second},
+			[]string{"say dev: AT+PASS / hear far within 15s: hello", "say dev: AT+PASS / any within 1s / case hear dev: +SENT / fail \"sent\" / case hear far: more / fail \"more\" / case nothing / check 1 == 1 / end"}, []string{"passed", "passed"}, "AT+PASS|AT+PASS", 6 * time.Second},
 	}},
 	{"What is heard", []habit{
 		{"colours the bytes that are waited for", console, "", says{"go": "{line}\r\n\x1b[32mrope\x1b[0m \x1b[1mfound\x1b[0m" + prompt},
