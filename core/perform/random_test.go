@@ -1,6 +1,7 @@
 package perform
 
 import (
+	"bytes"
 	"flag"
 	"fmt"
 	"io"
@@ -113,7 +114,7 @@ func converse(t *testing.T, seed uint64) {
 		text += fmt.Sprintf("step \"%s\"%s\n say dev: %s\n%send\n", command, tries, command, wait)
 	}
 	run, modules := staged(t, text, w.book+"[[notice]]\nname = \"alarm\"\nheard = \"* alarm {n:int}\"\n")
-	module, far := modules[0], modules[1]
+	module, far := &noted{ReadWriteCloser: modules[0]}, &noted{ReadWriteCloser: modules[1]}
 	shown := map[string]bool{} // the line that the step waits for has been sent
 	simtest.Answer(module, func(line string) string {
 		n := 0
@@ -173,7 +174,9 @@ func converse(t *testing.T, seed uint64) {
 			fmt.Fprintf(&story, "%v %s %s %s %s\n", time.Since(began), e.Kind, e.Text, e.Step, e.Verdict)
 		}
 	}
-	run.Events = record.NewStream(nil, tell)
+	var written bytes.Buffer
+	evidence := record.New(&written, record.Origin{})
+	run.Events = record.NewStream(evidence, tell)
 	res := run.Do(t.Context())
 	took := time.Since(began)
 	text += story.String() + fmt.Sprint(deeds)
@@ -200,7 +203,47 @@ func converse(t *testing.T, seed uint64) {
 			t.Errorf("%s %s (%s), and the module did it in time\n%s", s.Title, s.Verdict, s.Why, text)
 		}
 	}
+	if err := evidence.Close(); err != nil {
+		t.Error(err)
+	}
+	came := map[string]string{}
+	if _, err := record.Read(&written, func(e record.Event) error {
+		if e.Kind == record.In {
+			b, err := e.Bytes()
+			came[e.Port] += string(b)
+			return err
+		}
+		return nil
+	}); err != nil {
+		t.Error(err)
+	}
+	for name, m := range map[string]*noted{"dev": module, "far": far} { // what comes after the end is nobody's
+		if !strings.HasPrefix(m.said(), came[name]) {
+			t.Errorf("%s said %q, and came %q\n%s", name, m.said(), came[name], text)
+		}
+	}
 	if took > most {
 		t.Errorf("took %v, at most %v was to be waited\n%s", took, most, text)
 	}
+}
+
+// noted is a module that notes what it says.
+type noted struct {
+	io.ReadWriteCloser
+	mu   sync.Mutex
+	text strings.Builder
+}
+
+func (n *noted) Write(b []byte) (int, error) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	k, err := n.ReadWriteCloser.Write(b)
+	n.text.Write(b[:k])
+	return k, err
+}
+
+func (n *noted) said() string {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.text.String()
 }
