@@ -247,7 +247,7 @@ func (d *demonstration) link() error {
 		return err
 	}
 	t.A, t.B = ends[0], ends[1]
-	c := &linkTestCommand{app: d.app, frames: d.in(demoFrames), plot: d.in("link.png")}
+	c := &linkTestCommand{app: d.app, files: demoFiles, frames: d.in(demoFrames), plot: d.in("link.png")}
 	c.keeps.Keep = d.keep
 	c.keeps.Record = d.in(demoRecords[3])
 	sum, err := c.do(d.ctx, d.ports, t)

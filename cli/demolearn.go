@@ -11,11 +11,15 @@ import (
 	"strings"
 
 	"uparrot/core/bench"
+	"uparrot/core/output"
 	"uparrot/core/record"
 	"uparrot/core/session"
 	"uparrot/core/talk"
 	"uparrot/core/verdict"
 )
+
+// demoFiles are the outputs of the demo, whose folder was looked at before.
+var demoFiles = outputs{output.Files{Overwrite: true}}
 
 // demoByHand is what a person says to a radio in the demo, mistakes included.
 var demoByHand = []string{"AT", "ATI", "AT~NODE?", "AT~GRUOP=7", "AT~GROUP=300", "AT~GROUP=7", "AT~GROUP?", "AT~POWER=10", "AT~POWER?"}
@@ -48,7 +52,7 @@ func (d *demonstration) learn() error {
 		return err
 	}
 	d.err.line("said by hand: %s", strings.Join(demoByHand, "  "))
-	if err := d.doLearn(recordFile, learned, "What was tried by hand", ""); err != nil {
+	if err := d.doLearn(&demoFiles, recordFile, learned, "What was tried by hand", ""); err != nil {
 		return err
 	}
 	text, err := os.ReadFile(learned)
@@ -105,7 +109,7 @@ func (a *app) demoReports(dir string) error {
 		if err != nil {
 			return err
 		}
-		_, err = a.view(f, p.form, "", p.out)
+		_, err = a.view(f, p.form, "", p.out, &demoFiles)
 		if err := errors.Join(err, f.Close()); err != nil {
 			return fmt.Errorf("%s as %s: %w", p.record, p.form, err)
 		}

@@ -5,7 +5,6 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"errors"
-	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -88,37 +87,6 @@ func TestExports(t *testing.T) {
 	e := newJSONExport(&none)
 	if err := errors.Join(e.row(rows[0]), e.end(), json.Unmarshal(none.Bytes(), &objects)); err != nil || len(objects) != 0 {
 		t.Errorf("of no rows: %s, %v", none.String(), err)
-	}
-}
-
-// A file is there whole or not at all, and an earlier one stays if it cannot be
-// written.
-func TestWriteWhole(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "r.html")
-	say := func(text string, err error) error {
-		return writeWhole(path, func(w io.Writer) error {
-			_, werr := io.WriteString(w, text)
-			return errors.Join(werr, err)
-		})
-	}
-	if err := say("one", nil); err != nil {
-		t.Fatal(err)
-	}
-	if err := say("two", errors.New("no space left")); err == nil {
-		t.Error("an error was lost")
-	}
-	if text, err := os.ReadFile(path); err != nil || string(text) != "one" {
-		t.Errorf("%q, %v", text, err)
-	}
-	if err := say("three", nil); err != nil {
-		t.Fatal(err)
-	}
-	left, err := os.ReadDir(filepath.Dir(path))
-	if info, serr := os.Stat(path); err != nil || serr != nil || len(left) != 1 || info.Mode().Perm() != 0o600 || info.Size() != 5 {
-		t.Errorf("%v, %v, %v", left, info, err)
-	}
-	if err := writeWhole(os.DevNull, func(w io.Writer) error { return nil }); err != nil {
-		t.Error(err)
 	}
 }
 

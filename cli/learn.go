@@ -1,8 +1,8 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 
@@ -18,6 +18,7 @@ import (
 
 func (a *app) learn() *cobra.Command {
 	var out, title, book string
+	files := &outputs{}
 	cmd := &cobra.Command{
 		Use:   "learn RECORD",
 		Short: "Writes a procedure from what was said and heard by hand",
@@ -29,17 +30,22 @@ phrasebook knows become inputs. Read it before you rely on it.`,
 		Example: "uparrot learn valley.record --out valley.parrot",
 		Args:    args(1, 1, "one record"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.doLearn(args[0], out, title, book)
+			files.Inputs = append([]string{book}, args...)
+			if err := files.plan(cmd, "out", out); err != nil {
+				return err
+			}
+			return a.doLearn(files, args[0], out, title, book)
 		},
 	}
+	files.add(cmd)
 	fl := cmd.Flags()
-	fl.StringVar(&out, "out", "", "write to this file, which must not exist yet; without it to stdout")
+	fl.StringVar(&out, "out", "", "write to this file; without it to stdout")
 	fl.StringVar(&title, "title", "", "the title of the procedure")
 	fl.StringVar(&book, "phrasebook", "", "the phrasebook of the modules, where the record names none")
 	return cmd
 }
 
-func (a *app) doLearn(path, out, title, book string) error {
+func (a *app) doLearn(files *outputs, path, out, title, book string) error {
 	f, err := os.Open(path)
 	if err != nil {
 		return &session.Misuse{What: fmt.Sprintf("read the record: %v", err)}
@@ -72,7 +78,7 @@ func (a *app) doLearn(path, out, title, book string) error {
 		if _, werr := fmt.Fprint(a.out, text); werr != nil {
 			return werr
 		}
-	} else if werr := writeNew(out, text); werr != nil {
+	} else if werr := a.save(files, out, func(w io.Writer) error { _, err := io.WriteString(w, text); return err }); werr != nil {
 		return werr
 	}
 	if err != nil {
@@ -142,17 +148,4 @@ func whereNow(file string, o record.Origin, recordFile string) string {
 		}
 	}
 	return file
-}
-
-// writeNew writes a file that does not exist yet.
-func writeNew(path, text string) error {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if errors.Is(err, os.ErrExist) {
-		return &session.Misuse{What: path + " exists: choose another name with --out"}
-	}
-	if err != nil {
-		return &session.Misuse{What: err.Error()}
-	}
-	_, err = f.WriteString(text)
-	return errors.Join(err, f.Close())
 }

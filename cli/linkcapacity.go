@@ -10,7 +10,6 @@ import (
 	"uparrot/core/link/capacity"
 	"uparrot/core/record"
 	"uparrot/core/report"
-	"uparrot/core/report/chart"
 	"uparrot/core/session"
 	"uparrot/core/stats"
 	"uparrot/core/verdict"
@@ -23,6 +22,7 @@ type linkCapacityCommand struct {
 	keeps         evidenceFlags
 	maxLoss, plot string
 	search        capacity.Search
+	files         outputs
 }
 
 func (a *app) linkCapacity() *cobra.Command {
@@ -39,6 +39,7 @@ both ends are confirmed with more frames at the end.`,
 	}
 	c.ports.add(cmd)
 	c.keeps.add(cmd)
+	c.files.add(cmd)
 	fl := cmd.Flags()
 	fl.StringVar(&c.maxLoss, "max-loss", "2%", "greatest loss allowed")
 	fl.IntVar(&c.search.Size, "size", 0, "bytes in a frame")
@@ -52,6 +53,9 @@ both ends are confirmed with more frames at the end.`,
 }
 
 func (c *linkCapacityCommand) run(cmd *cobra.Command, args []string) error {
+	if err := c.files.planPicture(cmd, "plot", c.plot); err != nil {
+		return err
+	}
 	ps, err := c.ports.read(cmd)
 	if err != nil {
 		return err
@@ -78,11 +82,7 @@ func (c *linkCapacityCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil && !errors.Is(err, session.ErrEvidence) {
 		return err
 	}
-	if c.plot != "" {
-		if err := chart.Save(report.LoadCurve(res), c.plot); err != nil {
-			return &session.Misuse{What: err.Error()}
-		}
-	}
+	err = errors.Join(err, c.draw(&c.files, c.plot, report.LoadCurve(res)))
 	if c.json {
 		err = errors.Join(err, c.printJSON(res))
 	} else {

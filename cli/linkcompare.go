@@ -9,7 +9,6 @@ import (
 	"uparrot/core/link"
 	"uparrot/core/link/compare"
 	"uparrot/core/report"
-	"uparrot/core/report/chart"
 	"uparrot/core/session"
 	"uparrot/core/stats"
 )
@@ -22,6 +21,7 @@ type compared struct {
 
 func (a *app) linkCompare() *cobra.Command {
 	var show, plot string
+	out := &outputs{}
 	cmd := &cobra.Command{
 		Use:   "compare RUN RUN...",
 		Short: "Whether the links of several runs are really different",
@@ -31,6 +31,10 @@ func (a *app) linkCompare() *cobra.Command {
 		Example: "uparrot link compare old-antenna.json new-antenna.json",
 		Args:    args(2, -1, "two or more runs"),
 		RunE: func(cmd *cobra.Command, files []string) error {
+			out.Inputs = files
+			if err := out.planPicture(cmd, "plot", plot); err != nil {
+				return err
+			}
 			size, err := stats.ParseShare(show)
 			if err != nil || size == 0 {
 				return usage(cmd, "--show %s: wanted a share above zero, such as 1%%", show)
@@ -44,7 +48,7 @@ func (a *app) linkCompare() *cobra.Command {
 				runs = append(runs, sum)
 			}
 			if plot != "" {
-				if err := plotRuns(plot, files, runs); err != nil {
+				if err := a.plotRuns(out, plot, files, runs); err != nil {
 					return err
 				}
 			}
@@ -68,6 +72,7 @@ func (a *app) linkCompare() *cobra.Command {
 			return nil
 		},
 	}
+	out.add(cmd)
 	cmd.Flags().StringVar(&show, "show", "1%", "difference of loss for which to tell how many frames would show it")
 	cmd.Flags().StringVar(&plot, "plot", "", "draw the distributions of latency to this file, .png or .svg")
 	cmd.Flags().BoolVar(&a.json, "json", false, "print the comparison as JSON")
@@ -123,7 +128,7 @@ func pValue(p float64) string {
 }
 
 // plotRuns draws the latencies of all runs on shared axes.
-func plotRuns(file string, names []string, runs []link.Summary) error {
+func (a *app) plotRuns(o *outputs, file string, names []string, runs []link.Summary) error {
 	var curves []report.Curve
 	for i, r := range runs {
 		for j := range r.Directions {
@@ -142,8 +147,5 @@ func plotRuns(file string, names []string, runs []link.Summary) error {
 			curves = append(curves, c)
 		}
 	}
-	if err := chart.Save(report.Distribution("How long frames took", curves), file); err != nil {
-		return &session.Misuse{What: err.Error()}
-	}
-	return nil
+	return a.draw(o, file, report.Distribution("How long frames took", curves))
 }

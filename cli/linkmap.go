@@ -11,7 +11,6 @@ import (
 	"uparrot/core/link/hearing"
 	"uparrot/core/record"
 	"uparrot/core/report"
-	"uparrot/core/report/chart"
 	"uparrot/core/session"
 	"uparrot/core/verdict"
 )
@@ -23,6 +22,7 @@ type linkMapCommand struct {
 	keeps evidenceFlags
 	plot  string
 	m     hearing.Map
+	files outputs
 }
 
 func (a *app) linkMap() *cobra.Command {
@@ -39,6 +39,7 @@ not named then must hear nothing.`,
 	}
 	c.ports.add(cmd)
 	c.keeps.add(cmd)
+	c.files.add(cmd)
 	fl := cmd.Flags()
 	fl.IntVar(&c.m.Count, "count", 20, "messages from each port")
 	fl.DurationVar(&c.m.Every, "every", 100*time.Millisecond, "from one message to the next")
@@ -51,6 +52,9 @@ not named then must hear nothing.`,
 }
 
 func (c *linkMapCommand) run(cmd *cobra.Command, args []string) error {
+	if err := c.files.planPicture(cmd, "plot", c.plot); err != nil {
+		return err
+	}
 	ps, err := c.ports.read(cmd)
 	if err != nil {
 		return err
@@ -85,11 +89,7 @@ func (c *linkMapCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil && !errors.Is(err, session.ErrEvidence) {
 		return err
 	}
-	if c.plot != "" {
-		if err := chart.Save(report.Matrix(res), c.plot); err != nil {
-			return &session.Misuse{What: err.Error()}
-		}
-	}
+	err = errors.Join(err, c.draw(&c.files, c.plot, report.Matrix(res)))
 	if c.json {
 		err = errors.Join(err, c.printJSON(res))
 	} else {

@@ -5,7 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -15,6 +15,7 @@ import (
 	"uparrot/core/bench"
 	"uparrot/core/link"
 	"uparrot/core/link/frame"
+	"uparrot/core/output"
 	"uparrot/core/record"
 	"uparrot/core/report"
 	"uparrot/core/session"
@@ -40,6 +41,7 @@ type linkTestCommand struct {
 	bitTime      time.Duration
 	maxBER       float64
 	maxCount     int
+	files        outputs
 }
 
 func (a *app) linkTest() *cobra.Command {
@@ -66,6 +68,7 @@ With limits, exit status 4 means that too few frames were sent to tell.`,
 func (c *linkTestCommand) flags(cmd *cobra.Command) {
 	c.ports.add(cmd)
 	c.keeps.add(cmd)
+	c.files.add(cmd)
 	fl := cmd.Flags()
 	fl.IntVar(&c.plan.Count, "count", 200, "frames in each direction")
 	fl.DurationVar(&c.plan.Every, "every", 100*time.Millisecond, "from one frame to the next")
@@ -98,6 +101,9 @@ func (c *linkTestCommand) flags(cmd *cobra.Command) {
 func (c *linkTestCommand) run(cmd *cobra.Command, args []string) error {
 	if len(args) == 2 && args[0] == args[1] {
 		return usage(cmd, "both ends are %s: a link has two", args[0])
+	}
+	if err := c.planFiles(cmd); err != nil {
+		return err
 	}
 	ps, err := c.ports.read(cmd)
 	if err != nil {
@@ -249,13 +255,47 @@ func readSizes(given string) (size int, sizes []int, err error) {
 	return 0, sizes, nil
 }
 
+// picture is the file of one kind of picture: beside the one that --plot names.
+func (c *linkTestCommand) picture(kind string) string {
+	ext := filepath.Ext(c.plot)
+	return strings.TrimSuffix(c.plot, ext) + "-" + kind + ext
+}
+
+// planFiles looks whether all files may be written that the flags name.
+func (c *linkTestCommand) planFiles(cmd *cobra.Command) error {
+	err := c.files.plan(cmd, "frames", c.frames)
+	if err == nil && c.save != c.resume { // who goes on from a checkpoint may go on keeping it
+		err = c.files.plan(cmd, "checkpoint", c.save)
+	}
+	if c.plot == "" {
+		return err
+	}
+	for _, kind := range report.PictureKinds {
+		if err == nil {
+			err = c.files.planPicture(cmd, "plot", c.picture(kind))
+		}
+	}
+	return err
+}
+
+// pictures draws the test.
+func (c *linkTestCommand) pictures(points *report.Frames, sum link.Summary) error {
+	charts, err := report.Pictures(points, sum)
+	for _, kind := range report.PictureKinds {
+		if err == nil && charts[kind] != nil {
+			err = c.draw(&c.files, c.picture(kind), charts[kind])
+		}
+	}
+	return err
+}
+
 // linkFiles are the files that a test writes beside its record, and what is shown
 // meanwhile: all told of what happens by one stream.
 type linkFiles struct {
 	watch  []func(record.Event)
 	points *report.Frames // for pictures; nil if none are drawn
 	rows   *report.FrameTable
-	file   *os.File
+	file   *output.File
 }
 
 // open makes the files that the flags name.
@@ -267,8 +307,8 @@ func (c *linkTestCommand) open() (*linkFiles, error) {
 	}
 	if c.frames != "" {
 		var err error
-		if f.file, err = os.OpenFile(c.frames, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600); err != nil {
-			return nil, &session.Misuse{What: fmt.Sprintf("make the file of frames: %v", err)}
+		if f.file, err = c.files.Create(c.frames); err != nil {
+			return nil, fmt.Errorf("make the file of frames: %w", err)
 		}
 		f.rows = report.NewFrameTable(f.file)
 		f.frames(f.rows.Row)
@@ -289,7 +329,11 @@ func (f *linkFiles) close() error {
 	if f.file == nil {
 		return nil
 	}
-	return errors.Join(f.rows.Close(), f.file.Close())
+	if err := f.rows.Close(); err != nil {
+		return f.file.Drop(err)
+	}
+	_, err := f.file.Keep()
+	return err
 }
 
 // do runs the test with its files.
@@ -320,7 +364,7 @@ func (c *linkTestCommand) do(ctx context.Context, ps *session.Ports, t *link.Tes
 		return sum.Verdict, err
 	})
 	if files.points != nil && len(sum.Directions) > 0 {
-		err = errors.Join(err, report.Pictures(c.plot, files.points, sum))
+		err = errors.Join(err, c.pictures(files.points, sum))
 	}
 	return sum, err
 }

@@ -18,6 +18,7 @@ import (
 func (a *app) report() *cobra.Command {
 	var form, out, table string
 	var verify bool
+	files := &outputs{}
 	cmd := &cobra.Command{
 		Use:   "report RECORD",
 		Short: "Makes a record readable in any form, or verifies that it is whole",
@@ -36,6 +37,10 @@ altered (1).`,
 			if table != "" && (form != "csv" || !contains(report.Tables, table)) {
 				return usage(cmd, "--table is for --as csv, and is one of %s", strings.Join(report.Tables, ", "))
 			}
+			files.Inputs = args
+			if err := files.plan(cmd, "out", out); err != nil {
+				return err
+			}
 			f, err := os.Open(args[0])
 			if err != nil {
 				return &session.Misuse{What: fmt.Sprintf("read the record: %v", err)}
@@ -44,7 +49,7 @@ altered (1).`,
 			if verify {
 				return a.verify(args[0], f)
 			}
-			d, err := a.view(f, form, table, out)
+			d, err := a.view(f, form, table, out, files)
 			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
@@ -57,6 +62,7 @@ altered (1).`,
 			return nil
 		},
 	}
+	files.add(cmd)
 	fl := cmd.Flags()
 	fl.StringVar(&form, "as", "text", "the form: "+strings.Join(report.Forms(), ", "))
 	fl.StringVar(&table, "table", "", "with --as csv: "+strings.Join(report.Tables, ", "))
@@ -76,7 +82,7 @@ func forms() string {
 
 // view writes a report to a file, or to stdout. A file appears only when it is
 // whole.
-func (a *app) view(f io.ReadSeeker, form, table, out string) (*report.Digest, error) {
+func (a *app) view(f io.ReadSeeker, form, table, out string, files *outputs) (*report.Digest, error) {
 	if out == "" {
 		if form == "pcapng" && a.outIsTerminal() {
 			return nil, &session.Misuse{What: "pcapng is no text to be shown: name a file with --out", Example: "uparrot report valley.record --as pcapng --out valley.pcapng"}
@@ -84,35 +90,11 @@ func (a *app) view(f io.ReadSeeker, form, table, out string) (*report.Digest, er
 		return report.View(a.out, f, form, table)
 	}
 	var d *report.Digest
-	err := writeWhole(out, func(w io.Writer) (err error) {
+	err := a.save(files, out, func(w io.Writer) (err error) {
 		d, err = report.View(w, f, form, table)
 		return err
 	})
 	return d, err
-}
-
-// writeWhole writes a file for the owner alone. It takes the name only when it is
-// whole, so that an earlier one is not lost to an error.
-func writeWhole(path string, write func(io.Writer) error) error {
-	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() { // such as /dev/null
-		f, err := os.OpenFile(path, os.O_WRONLY, 0)
-		if err != nil {
-			return fmt.Errorf("write %s: %w", path, err)
-		}
-		return errors.Join(write(f), f.Close())
-	}
-	part, err := record.NewFile(path + ".part")
-	if err != nil {
-		return fmt.Errorf("write %s: %w", path, err)
-	}
-	err = errors.Join(write(part), part.Close())
-	if err == nil {
-		err = os.Rename(part.Name(), path)
-	}
-	if err != nil {
-		return errors.Join(err, os.Remove(part.Name()))
-	}
-	return nil
 }
 
 // verify tells how whole a record is.

@@ -20,6 +20,7 @@ import (
 
 func (a *app) resultsExport() *cobra.Command {
 	var form, tableName, out string
+	files := &outputs{}
 	cmd := a.withLedger(&cobra.Command{
 		Use:     "export",
 		Short:   "A table of the ledger as CSV or JSON",
@@ -34,6 +35,9 @@ func (a *app) resultsExport() *cobra.Command {
 		if export == nil {
 			return usage(cmd, "--as: there is no form %q. Wanted csv or json", form)
 		}
+		if err := files.plan(cmd, "out", out); err != nil {
+			return err
+		}
 		write := func(w io.Writer) error {
 			e := export(w)
 			return errors.Join(l.Export(cmd.Context(), tableName, f, e.row), e.end())
@@ -41,8 +45,9 @@ func (a *app) resultsExport() *cobra.Command {
 		if out == "" {
 			return write(a.out)
 		}
-		return writeWhole(out, write)
+		return a.save(files, out, write)
 	})
+	files.add(cmd)
 	fl := cmd.Flags()
 	fl.StringVar(&form, "as", "csv", "the form: csv or json")
 	fl.StringVar(&tableName, "table", "runs", "the table: "+strings.Join(ledger.Tables(), ", "))

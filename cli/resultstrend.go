@@ -3,14 +3,12 @@ package cli
 import (
 	"fmt"
 	"sort"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"uparrot/core/ledger"
 	"uparrot/core/record"
 	"uparrot/core/report"
-	"uparrot/core/report/chart"
 	"uparrot/core/session"
 	"uparrot/core/source"
 	"uparrot/core/stats"
@@ -19,6 +17,7 @@ import (
 
 func (a *app) resultsTrend() *cobra.Command {
 	var plot string
+	files := &outputs{}
 	cmd := a.withLedger(&cobra.Command{
 		Use:   "trend MEASUREMENT",
 		Short: "A measurement over units and time: mean, spread, capability against its limits",
@@ -28,6 +27,9 @@ that: Ppk by the spread of all values (ISO 22514-2), Cpk by that of neighbouring
 		Example: `uparrot results trend "transmitted power" --plot power.png`,
 		Args:    args(0, 1, "one measurement"),
 	}, func(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter, args []string) error {
+		if err := files.planPicture(cmd, "plot", plot); err != nil {
+			return err
+		}
 		names, err := l.Names(cmd.Context())
 		if err != nil {
 			return err
@@ -49,7 +51,7 @@ that: Ppk by the spread of all values (ISO 22514-2), Cpk by that of neighbouring
 			return &session.Misuse{What: fmt.Sprintf("no run that was asked for has measured %q", args[0])}
 		}
 		if plot != "" {
-			if err := trendPicture(plot, t); err != nil {
+			if err := a.trendPicture(files, plot, t); err != nil {
 				return err
 			}
 		}
@@ -59,15 +61,13 @@ that: Ppk by the spread of all values (ISO 22514-2), Cpk by that of neighbouring
 		a.showTrend(t)
 		return nil
 	})
+	files.add(cmd)
 	cmd.Flags().StringVar(&plot, "plot", "", "draw the values in order to this file, .png or .svg")
 	cmd.Flags().BoolVar(&a.json, "json", false, "print the result as JSON")
 	return cmd
 }
 
-func trendPicture(file string, t ledger.Trend) error {
-	if !strings.HasSuffix(file, ".png") && !strings.HasSuffix(file, ".svg") {
-		return &session.Misuse{What: fmt.Sprintf("--plot %s: wanted a file that ends in .png or .svg", file)}
-	}
+func (a *app) trendPicture(files *outputs, file string, t ledger.Trend) error {
 	var points []report.TrendPoint
 	for _, v := range t.Values {
 		if v.Value.Finite() {
@@ -77,7 +77,7 @@ func trendPicture(file string, t ledger.Trend) error {
 	if len(points) == 0 {
 		return &session.Misuse{What: fmt.Sprintf("%s has only values that are no number: there is nothing to draw", t.What)}
 	}
-	return chart.Save(report.Trend(t.What, t.Unit, float64(t.Mean), points), file)
+	return a.draw(files, file, report.Trend(t.What, t.Unit, float64(t.Mean), points))
 }
 
 // mostUnits is how many units are listed one by one.

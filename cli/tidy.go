@@ -8,6 +8,7 @@ import (
 	"github.com/aymanbagabas/go-udiff"
 	"github.com/spf13/cobra"
 
+	"uparrot/core/output"
 	"uparrot/core/procedure"
 	"uparrot/core/session"
 )
@@ -76,18 +77,19 @@ func (a *app) source(file string) (string, error) {
 	return string(text), err
 }
 
-// replaceFile puts new text in the place of a file, whole or not at all.
+// replaceFile puts new text in the place of a file, or of what a link leads to, whole or
+// not at all. Who may read it stays.
 func replaceFile(path, text string) error {
 	info, err := os.Stat(path)
 	if err != nil {
 		return fmt.Errorf("write %s: %w", path, err)
 	}
-	next := path + ".new"
-	if err := os.WriteFile(next, []byte(text), info.Mode().Perm()); err != nil {
-		return fmt.Errorf("write %s: %w", path, err)
+	_, err = (&output.Files{Overwrite: true}).Write(path, func(w io.Writer) error {
+		_, err := io.WriteString(w, text)
+		return err
+	})
+	if err == nil {
+		err = os.Chmod(path, info.Mode().Perm())
 	}
-	if err := os.Rename(next, path); err != nil {
-		return fmt.Errorf("write %s: %w", path, err)
-	}
-	return nil
+	return err
 }

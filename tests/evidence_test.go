@@ -352,3 +352,59 @@ func TestNoNumber(t *testing.T) {
 	b.run("results", "add", "none.record", "--ledger", "again.sqlite").wants(t, 0)
 	b.run("results", "export", "--ledger", "again.sqlite", "--as", "json").wants(t, 0)
 }
+
+// No output destroys what is there: not what exists, nor evidence, nor what the command
+// reads, nor another output of its own. What was refused left no file.
+func TestOutputsNeverDestroy(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.standins()
+	on := []string{"--bench", "larkfell.ports/bench.toml"}
+	link := func(more ...string) call {
+		return b.run(append(append([]string{"link", "test", "valley", "summit", "--count", "2", "--every", "20ms", "--quiet", "--no-ledger"}, on...), more...)...)
+	}
+	link("--record", "l.record").wants(t, 0)
+	b.run("results", "add", "l.record", "--ledger", "l.sqlite").wants(t, 0)
+	b.write("old.csv", "old")
+	b.write("old-time.svg", "old")
+	before := b.read("l.record")
+	for _, c := range []struct {
+		args  []string
+		words string
+	}{
+		{[]string{"report", "l.record", "--out", "l.record"}, "is what this command reads"},
+		{[]string{"report", "l.record", "--out", "l.record", "--overwrite"}, "is what this command reads"},
+		{[]string{"report", "l.record", "--out", "old.csv"}, "--out old.csv exists. Choose another name, or give --overwrite"},
+		{[]string{"report", "l.record", "--out", "l.sqlite", "--overwrite"}, "is a ledger, which nothing replaces"},
+		{[]string{"results", "export", "--ledger", "l.sqlite", "--out", "l.sqlite", "--overwrite"}, "is a ledger"},
+		{[]string{"results", "export", "--ledger", "l.sqlite", "--out", "l.record", "--overwrite"}, "is a record"},
+		{[]string{"results", "trend", "x", "--ledger", "l.sqlite", "--plot", "old-time.svg"}, "exists"},
+		{[]string{"learn", "l.record", "--out", "old.csv"}, "exists"},
+		{[]string{"link", "compare", "l.record", "l.record", "--plot", "old-time.svg"}, "exists"},
+	} {
+		b.run(c.args...).wants(t, 2, c.words)
+	}
+	link("--frames", "l.record", "--overwrite").wants(t, 2, "is a record")
+	link("--frames", "old.csv").wants(t, 2, "exists")
+	link("--plot", "old.svg").wants(t, 2, "old-time.svg exists")
+	link("--frames", "x.csv", "--checkpoint", "x.csv").wants(t, 2, "--frames and --checkpoint are both x.csv")
+	if b.read("l.record") != before || b.read("old.csv") != "old" || b.read("old-time.svg") != "old" {
+		t.Error("something was lost")
+	}
+	if left, _ := filepath.Glob(filepath.Join(b.dir, "*x*.csv*")); len(left) > 0 {
+		t.Errorf("refused, and there is %v", left)
+	}
+	b.run("report", "l.record", "--as", "csv", "--out", "old.csv", "--keep-both").wants(t, 0, "written to old-2.csv")
+	b.run("report", "l.record", "--as", "csv", "--out", "old.csv", "--overwrite").wants(t, 0)
+	if got := b.read("old.csv"); got == "old" || got != b.read("old-2.csv") {
+		t.Errorf("overwritten with %q", got)
+	}
+	if err := os.Symlink("commission.parrot", filepath.Join(b.dir, "link.parrot")); err != nil {
+		t.Fatal(err)
+	}
+	b.write("commission.parrot", strings.Replace(b.read("commission.parrot"), "    say radio: AT\n", "  say radio:  AT\n", 1))
+	b.run("tidy", "--write", "link.parrot").wants(t, 0)
+	if info, err := os.Lstat(filepath.Join(b.dir, "link.parrot")); err != nil || info.Mode()&os.ModeSymlink == 0 || strings.Contains(b.read("commission.parrot"), "  say radio:  AT") {
+		t.Errorf("tidied through a link: %v, %v", info.Mode(), err)
+	}
+}

@@ -333,7 +333,7 @@ func TestVerdictsAndStatus(t *testing.T) {
 		link("--count", "2", "--frames", "/dev/full").wants(t, 3, "write the frames", "no space left")
 		link("--count", "2", "--record", "/dev/full").wants(t, 5, "the record is not complete", "no space left")
 	}
-	link("--count", "2", "--frames", "none/f.csv").wants(t, 2, "make the file of frames")
+	link("--count", "2", "--frames", "none/f.csv").wants(t, 2, "there is no folder none")
 	// Plain lines leave rubbish in the radio's input; the next test copes.
 	b.write("plain.toml", "family = \"Plain\"\n")
 	link("--count", "3", "--phrasebook", "plain.toml").wants(t, 1, "nothing arrived")

@@ -51,6 +51,7 @@ func newSpool() (*spool, error) {
 	if err != nil {
 		return nil, fmt.Errorf("make a file for a part of the report: %w", err)
 	}
+	_ = os.Remove(f.Name()) // where the system lets an open file be nameless, a killed program leaves nothing
 	return &spool{bufio.NewWriterSize(f, 64<<10), f}, nil
 }
 

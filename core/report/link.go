@@ -2,8 +2,6 @@ package report
 
 import (
 	"fmt"
-	"path/filepath"
-	"strings"
 	"time"
 
 	"uparrot/core/link"
@@ -111,18 +109,18 @@ func pictures(l *Frames, sum link.Summary) ([]picture, error) {
 	return list, nil
 }
 
-// Pictures draws a link test beside a file's name, which ends in .png or .svg:
-// NAME-time, NAME-distribution and, where the carrier tells strengths,
-// NAME-strength.
-func Pictures(file string, l *Frames, sum link.Summary) error {
-	ext := filepath.Ext(file)
+// PictureKinds are what a link test can be drawn as; Strength only where the carrier
+// tells strengths.
+var PictureKinds = []string{"time", "distribution", "strength"}
+
+// Pictures are the charts of a link test, by kind.
+func Pictures(l *Frames, sum link.Summary) (map[string]chart.Chart, error) {
 	list, err := pictures(l, sum)
+	all := map[string]chart.Chart{}
 	for _, p := range list {
-		if err == nil {
-			err = chart.Save(p.chart, strings.TrimSuffix(file, ext)+"-"+p.what+ext)
-		}
+		all[p.what] = p.chart
 	}
-	return err
+	return all, err
 }
 
 // enoughForPoint is how many frames a point of loss against strength has at least,

@@ -4,9 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"image/color"
-	"os"
-	"path/filepath"
-	"strings"
+	"io"
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
@@ -32,21 +30,12 @@ var (
 	glyphs = []draw.GlyphDrawer{Dot: draw.CircleGlyph{}, Triangle: draw.TriangleGlyph{}, Cross: draw.CrossGlyph{}, Plus: draw.PlusGlyph{}}
 )
 
-// Save draws a chart to files whose endings tell the form: .png or .svg.
-func Save(c Chart, files ...string) error {
+// Draw draws a chart in a form, png or svg.
+func Draw(w io.Writer, c Chart, form string) error {
 	if len(c) == 0 {
 		return errors.New("there is nothing to draw")
 	}
-	for _, f := range files {
-		if err := save(c, f); err != nil {
-			return fmt.Errorf("draw to %s: %w", f, err)
-		}
-	}
-	return nil
-}
-
-func save(c Chart, file string) error {
-	canvas, err := draw.NewFormattedCanvas(width, height, strings.TrimPrefix(filepath.Ext(file), "."))
+	canvas, err := draw.NewFormattedCanvas(width, height, form)
 	if err != nil {
 		return err
 	}
@@ -62,12 +51,8 @@ func save(c Chart, file string) error {
 	for i, row := range plot.Align(rows, tiles, draw.New(canvas)) {
 		rows[i][0].Draw(row[0])
 	}
-	f, err := os.Create(file)
-	if err != nil {
-		return err
-	}
-	_, err = canvas.WriteTo(f)
-	return errors.Join(err, f.Close())
+	_, err = canvas.WriteTo(w)
+	return err
 }
 
 // ticks are ours for theirs.

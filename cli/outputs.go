@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/core/output"
+	"uparrot/core/report/chart"
+	"uparrot/core/session"
+)
+
+// outputs are the files that a command makes, with the flags that hold for all.
+type outputs struct{ output.Files }
+
+func (o *outputs) add(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&o.Overwrite, "overwrite", false, "replace a file that exists; never a record, a ledger or what is read")
+	cmd.Flags().BoolVar(&o.KeepBoth, "keep-both", false, "where a file exists take the next free name")
+}
+
+// plan looks whether an output may be written, before anything is done; flag names it.
+func (o *outputs) plan(cmd *cobra.Command, flag, path string) error {
+	if path == "" {
+		return nil
+	}
+	if err := o.Plan("--"+flag, path); err != nil {
+		return withExample(cmd, &session.Misuse{What: err.Error()})
+	}
+	return nil
+}
+
+// planPicture is plan of one that is drawn.
+func (o *outputs) planPicture(cmd *cobra.Command, flag, path string) error {
+	if ext := filepath.Ext(path); path != "" && ext != ".png" && ext != ".svg" {
+		return usage(cmd, "--%s %s: wanted a file that ends in .png or .svg", flag, path)
+	}
+	return o.plan(cmd, flag, path)
+}
+
+// save writes an output, and tells its name where that is another than was given.
+func (a *app) save(o *outputs, path string, write func(io.Writer) error) error {
+	named, err := o.Write(path, write)
+	if err == nil && named != path {
+		a.err.line("written to %s", safe(named))
+	}
+	return err
+}
+
+// draw draws a chart to a file, if one is named.
+func (a *app) draw(o *outputs, path string, c chart.Chart) error {
+	if path == "" {
+		return nil
+	}
+	err := a.save(o, path, func(w io.Writer) error { return chart.Draw(w, c, strings.TrimPrefix(filepath.Ext(path), ".")) })
+	if err != nil {
+		return fmt.Errorf("draw: %w", err)
+	}
+	return nil
+}

@@ -1,0 +1,13 @@
+package output
+
+import "os"
+
+// running reports whether there is a program of that number.
+func running(pid int) bool {
+	p, err := os.FindProcess(pid)
+	if err != nil {
+		return false
+	}
+	_ = p.Release() // it was only looked for
+	return true
+}
