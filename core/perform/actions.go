@@ -47,7 +47,7 @@ func (p *performer) collect(ctx context.Context, n *procedure.Collect) error {
 		}
 		return err
 	}
-	p.values[n.Name] = text
+	p.give(n.Name, text, false)
 	lines := strings.Count(text, "\n")
 	if text != "" {
 		lines++
@@ -68,7 +68,7 @@ func (p *performer) logIn(ctx context.Context, n *procedure.LogIn) error {
 	}
 	l := dialog.Login{Within: n.Within, Said: func(text string) {
 		p.said[name], p.saidIn[name] = n.Pos, p.step
-		p.emit(record.Event{Kind: record.Said, Port: name, Text: text})
+		p.emit(record.Event{Kind: record.Said, Port: name, Text: p.shownSaid(text)})
 	}}
 	var err error
 	if l.Name, err = text(n.Name); err != nil {
@@ -182,6 +182,9 @@ func (p *performer) line(ctx context.Context, n *procedure.SetLine) error {
 	if n.Speed != nil || n.Setup.Frame != nil {
 		line := dev.Line()
 		if n.Speed != nil {
+			if p.ofSecret(n.Speed) {
+				return errors.New("a speed is shown, and this one is made of a secret")
+			}
 			speed, err := p.whole(n.Speed, uart.MinSpeed, uart.MaxSpeed)
 			if err != nil {
 				return err

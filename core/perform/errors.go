@@ -158,15 +158,6 @@ func unreadable(s string) bool {
 	return odd*3 > len(s)
 }
 
-func (p *performer) isSecret(name string) bool {
-	for _, s := range p.run.Procedure.Secrets {
-		if s.Name == name {
-			return true
-		}
-	}
-	return false
-}
-
 // masked is an error whose text held a secret.
 type masked struct {
 	text string
@@ -182,16 +173,19 @@ func (p *performer) scrub(err error) error {
 		return err
 	}
 	if m, ok := errors.AsType[*dialog.Missed](err); ok {
-		m.Said, m.Rest, m.Wanted, m.Hidden = p.mask.Hide(m.Said), p.mask.Hide(m.Rest), p.mask.Hide(m.Wanted), p.mask.Hide(m.Hidden)
+		m.Said, m.Rest, m.Wanted, m.Hidden = p.shownSaid(m.Said), p.mask.Hide(m.Rest), p.mask.Hide(m.Wanted), p.mask.Hide(m.Hidden)
 		for i, h := range m.Heard {
 			m.Heard[i] = p.mask.Hide(h)
 		}
 	}
 	if r, ok := errors.AsType[*dialog.Refused](err); ok {
-		r.Said, r.Heard = p.mask.Hide(r.Said), p.mask.Hide(r.Heard)
+		r.Said, r.Heard = p.shownSaid(r.Said), p.shownSaid(r.Heard)
 	}
 	if n, ok := errors.AsType[*dialog.NotLoggedIn](err); ok {
 		n.Name, n.Heard = p.mask.Hide(n.Name), p.mask.Hide(n.Heard)
+	}
+	if b, ok := errors.AsType[*dialog.Busy](err); ok {
+		b.With = p.shownSaid(b.With)
 	}
 	if u, ok := errors.AsType[*dialog.Unwanted](err); ok {
 		u.Heard = p.mask.Hide(u.Heard)

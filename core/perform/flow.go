@@ -170,7 +170,7 @@ func (p *performer) each(ctx context.Context, n *procedure.For) error {
 	}
 	defer delete(p.values, n.Name)
 	for _, one := range list {
-		p.values[n.Name] = one
+		p.give(n.Name, one, p.ofSecret(n.List))
 		if err := p.statements(ctx, n.Body); err != nil {
 			return err
 		}
@@ -181,7 +181,7 @@ func (p *performer) each(ctx context.Context, n *procedure.For) error {
 func (p *performer) do(ctx context.Context, n *procedure.Do) error {
 	c := &call{routine: n.Routine.Name, at: n.Pos, ports: map[string]string{}}
 	before := map[string]any{}
-	given := map[string]any{}
+	given, secret := map[string]any{}, map[string]bool{}
 	for i, param := range n.Routine.Params {
 		if param.Port {
 			c.ports[param.Name] = p.port(n.Args[i].Port)
@@ -191,13 +191,13 @@ func (p *performer) do(ctx context.Context, n *procedure.Do) error {
 		if err != nil {
 			return err
 		}
-		given[param.Name] = v
+		given[param.Name], secret[param.Name] = v, p.ofSecret(n.Args[i].Expr)
 	}
 	for name, v := range given {
 		if old, ok := p.values[name]; ok {
 			before[name] = old
 		}
-		p.values[name] = v
+		p.give(name, v, secret[name])
 	}
 	p.calls = append(p.calls, c)
 	err := p.statements(ctx, n.Routine.Body)

@@ -25,8 +25,21 @@ func (p *performer) tell(ctx context.Context, n *procedure.Tell) error {
 	if err != nil {
 		return err
 	}
+	if text = p.mask.Hide(text); p.wordsOfSecret(n.Text) {
+		text = p.shownSaid(text)
+	}
 	p.told(text, "")
 	return p.run.Operator.Tell(ctx, text)
+}
+
+// wordsOfSecret reports whether a text holds a secret, or what was made of one.
+func (p *performer) wordsOfSecret(w *procedure.Wording) bool {
+	for _, e := range w.Exprs {
+		if p.ofSecret(e) {
+			return true
+		}
+	}
+	return false
 }
 
 // told notes what the operator was told or asked, and the answer.
@@ -38,6 +51,9 @@ func (p *performer) ask(ctx context.Context, n *procedure.Ask) error {
 	text, err := p.fill(n.Text)
 	if err != nil {
 		return err
+	}
+	if text = p.mask.Hide(text); p.wordsOfSecret(n.Text) {
+		text = p.shownSaid(text)
 	}
 	if n.Input == nil {
 		yes, err := p.run.Operator.Confirm(ctx, text)
@@ -62,7 +78,7 @@ func (p *performer) ask(ctx context.Context, n *procedure.Ask) error {
 		return err
 	}
 	p.told(text, answer)
-	p.values[n.Input.Name] = v
+	p.give(n.Input.Name, v, false)
 	return nil
 }
 

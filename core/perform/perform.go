@@ -94,13 +94,14 @@ type Result struct {
 func (r *Run) Do(ctx context.Context) (res Result) {
 	began := time.Now()
 	res = Result{Procedure: r.Procedure.Title, Steps: []StepResult{}, Limits: []record.Measurement{}}
-	p := &performer{run: r, res: &res, values: map[string]any{}, dialogs: map[string]*dialog.Dialog{}, said: map[string]procedure.Pos{}, saidIn: map[string]*procedure.Step{}, before: map[string]uart.Line{}, signals: map[string][]uart.Signal{}}
+	p := &performer{run: r, res: &res, values: map[string]any{}, secret: map[string]bool{}, dialogs: map[string]*dialog.Dialog{}, said: map[string]procedure.Pos{}, saidIn: map[string]*procedure.Step{}, before: map[string]uart.Line{}, signals: map[string][]uart.Signal{}}
 	for k, v := range r.Values {
 		p.values[k] = v
 	}
 	for _, s := range r.Procedure.Secrets {
 		text, _ := p.values[s.Name].(string)
 		p.mask.Add(text)
+		p.secret[s.Name] = true
 	}
 	defer func() {
 		// A fault of the program itself must not print values on its way out.
@@ -148,6 +149,7 @@ type performer struct {
 	question string                     // the port at which bytes were heard last in this step, which may ask something
 	last     *procedure.Step            // the one after which nothing may be owed
 	mask     secret.Mask
+	secret   map[string]bool          // names of secrets, and of what was made of them
 	calls    []*call                  // routines being done, the innermost last
 	before   map[string]uart.Line     // line settings that were changed, by port
 	signals  map[string][]uart.Signal // that were set, by port
@@ -337,9 +339,9 @@ func (p *performer) lets() error {
 	for _, l := range p.run.Procedure.Lets {
 		v, err := l.Expr.Run(p.values)
 		if err != nil {
-			return fmt.Errorf("%s:%d: let %s: %w", l.File, l.Line, l.Name, err)
+			return p.scrub(fmt.Errorf("%s:%d: let %s: %w", l.File, l.Line, l.Name, err))
 		}
-		p.values[l.Name] = v
+		p.give(l.Name, v, p.ofSecret(l.Expr))
 	}
 	return nil
 }

@@ -66,7 +66,7 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 	case *procedure.Let:
 		v, err := n.Expr.Run(p.values)
 		if err == nil {
-			p.values[n.Name] = v
+			p.give(n.Name, v, p.ofSecret(n.Expr))
 		}
 		return err
 	case *procedure.Pause:
@@ -117,7 +117,7 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 		line, whole = d.Line(text)
 	}
 	if !whole {
-		p.emit(record.Event{Kind: record.Said, Port: name, Text: text})
+		p.emit(record.Event{Kind: record.Said, Port: name, Text: p.shownSaid(text)})
 		_, err = d.SayBytes(ctx, []byte(text))
 		return err
 	}
@@ -131,7 +131,7 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 		return p.locate(p.said[name], err) // it is about the line said before
 	}
 	p.said[name], p.saidIn[name] = n.Pos, p.step
-	p.emit(record.Event{Kind: record.Said, Port: name, Text: text})
+	p.emit(record.Event{Kind: record.Said, Port: name, Text: p.shownSaid(text)})
 	suppressed := d.Suppressed()
 	_, err = d.Say(ctx, line, p.run.Procedure.Answers)
 	switch {
@@ -207,7 +207,7 @@ func (p *performer) heeding(ctx context.Context, at ...string) (context.Context,
 // took keeps what was captured and tells what was heard.
 func (p *performer) took(port string, h dialog.Heard) {
 	for _, c := range h.Captures {
-		p.values[c.Name] = c.Value
+		p.give(c.Name, c.Value, false)
 	}
 	if port != p.asked {
 		p.asked = ""
@@ -215,20 +215,58 @@ func (p *performer) took(port string, h dialog.Heard) {
 	p.emit(record.Event{Kind: record.Heard, Port: port, Text: h.Text})
 }
 
+// shownSaid is what may be seen of what is said.
+func (p *performer) shownSaid(text string) string {
+	text, _ = p.mask.HideSaid(text)
+	return text
+}
+
 func (p *performer) valuesOf(e *procedure.Expr) []Value {
 	var vs []Value
 	for _, n := range e.Names {
-		if p.isSecret(n) {
+		if p.secret[n] {
 			vs = append(vs, Value{n, secret.Hidden})
 			continue
 		}
-		v := p.values[n]
-		if s, ok := v.(string); ok {
-			v = p.mask.Hide(s)
-		}
-		vs = append(vs, Value{n, record.Encodable(v)})
+		vs = append(vs, Value{n, record.Encodable(p.mask.Value(p.values[n]))})
 	}
 	return vs
+}
+
+// ofSecret reports whether an expression reads a secret, or what was made of one.
+func (p *performer) ofSecret(e *procedure.Expr) bool {
+	return e != nil && slices.ContainsFunc(e.Names, func(n string) bool { return p.secret[n] })
+}
+
+// give gives a name a value. What is made of a secret is one too, with all its parts.
+func (p *performer) give(name string, v any, secret bool) {
+	p.values[name] = v
+	if p.secret[name] = secret; secret {
+		p.keepSecret(v)
+	}
+}
+
+// keepSecret hides a value from now on.
+func (p *performer) keepSecret(v any) {
+	switch v := v.(type) {
+	case []any:
+		for _, one := range v {
+			p.keepSecret(one)
+		}
+	case []string:
+		for _, one := range v {
+			p.keepSecret(one)
+		}
+	case map[string]any:
+		for _, one := range v {
+			p.keepSecret(one)
+		}
+	case bool, nil:
+	default:
+		text := procedure.Text(v)
+		p.mask.Add(text)
+		p.run.Events.Hide(text)
+	}
 }
 
 func (p *performer) check(n *procedure.Check) error {
@@ -253,6 +291,9 @@ func (p *performer) check(n *procedure.Check) error {
 }
 
 func (p *performer) limit(n *procedure.Limit) error {
+	if p.ofSecret(n.Expr) || p.ofSecret(n.Low) || p.ofSecret(n.High) {
+		return errors.New("a limit shows its numbers in every report, and one of these is made of a secret: write check")
+	}
 	number := func(e *procedure.Expr) (*float64, error) {
 		if e == nil {
 			return nil, nil

@@ -34,6 +34,7 @@ type Writer struct {
 	synced    chan struct{} // closed when that has ended
 	secrets   secret.Mask
 	held      map[string]held        // by direction and port
+	echoes    map[string]bool        // ports where a short secret was said, which may come back
 	concealed map[string]concealment // by port
 	sum       hash.Hash
 	line      bytes.Buffer
@@ -59,7 +60,7 @@ const (
 
 // New writes a record to w; nil writes none, but still tells.
 func New(w io.Writer, o Origin) *Writer {
-	rw := &Writer{w: w, held: map[string]held{}, concealed: map[string]concealment{}, sum: sha256.New()}
+	rw := &Writer{w: w, held: map[string]held{}, echoes: map[string]bool{}, concealed: map[string]concealment{}, sum: sha256.New()}
 	rw.encode = json.NewEncoder(&rw.line)
 	rw.encode.SetEscapeHTML(false)
 	rw.begin(o)
@@ -222,13 +223,41 @@ func (w *Writer) Bytes(t time.Time, kind Kind, port string, b []byte) {
 	if w.secrets.Any() {
 		key := string(kind) + port
 		b = append(w.held[key].bytes, b...)
-		b = []byte(w.secrets.Hide(string(b)))
-		n := w.secrets.Beginning(b)
+		var n int
+		b, n = w.hide(kind, port, b)
 		w.held[key] = held{e, append([]byte(nil), b[len(b)-n:]...)}
 		b = b[:len(b)-n]
 	}
 	w.writeBytes(e, b)
 }
+
+// hide is what of bytes may be seen, and how many at their end are to be held back. A
+// short secret is hidden where it is said, and in the first line that comes after it.
+func (w *Writer) hide(kind Kind, port string, b []byte) (seen []byte, hold int) {
+	lead := len(b) - len(bytes.TrimLeft(b, "\r\n")) // empty lines are no echo
+	end := bytes.IndexAny(b[lead:], "\r\n")
+	switch {
+	case kind == Out:
+		said, short := w.secrets.HideSaid(string(b))
+		w.echoes[port] = w.echoes[port] || short > 0
+		b = []byte(said)
+	case w.echoes[port] && end < 0 && len(b) < longestEcho: // that line is still coming
+		return b, len(b)
+	case w.echoes[port]:
+		if end += lead; end < lead {
+			end = len(b)
+		}
+		said, _ := w.secrets.HideSaid(string(b[:end]))
+		b = append([]byte(said), w.secrets.Hide(string(b[end:]))...)
+		w.echoes[port] = false
+	default:
+		b = []byte(w.secrets.Hide(string(b)))
+	}
+	return b, w.secrets.Beginning(b)
+}
+
+// longestEcho bounds the line that is taken for an echo.
+const longestEcho = 1024
 
 func (w *Writer) writeBytes(e Event, b []byte) {
 	if len(b) == 0 {

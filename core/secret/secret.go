@@ -3,78 +3,232 @@ package secret
 
 import (
 	"bytes"
+	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"net/url"
 	"sort"
 	"strconv"
 	"strings"
+
+	"uparrot/core/text"
 )
 
 // Hidden stands where a secret was.
 const Hidden = "[secret]"
 
-// Mask replaces secrets. The zero value knows none; it is not safe for use by
-// several goroutines while Add is called.
+// Shortest is how many bytes a secret has at least that is looked for everywhere. A
+// shorter one would be found in any number and word: it is hidden where it is known to
+// stand, in what is said and in its echo; see HideSaid.
+const Shortest = 4
+
+// leastLine is how many bytes a line of a secret of several lines has at least to be
+// looked for by itself.
+const leastLine = 8
+
+// Mask replaces secrets: as they are, in other case, trimmed, line by line, in quotes, in
+// JSON, as hexadecimal digits with and without blanks, in base64 and percent-encoded;
+// also where line ends, escape sequences or erased characters stand within, as where a
+// console has echoed them. The zero value knows none; it is not safe for use by several
+// goroutines while Add is called.
 type Mask struct {
-	forms []string // what to look for, the longest first
+	forms  []string      // what to look for, the longest first
+	begins [256][]string // the same, by their first byte in either case
+	short  []string      // those that are looked for only where they are known to stand
 }
 
-// Add makes a secret known, also as it stands in quotes, in JSON and as
-// hexadecimal digits. An empty one is no secret.
+// Add makes a secret known. An empty one is no secret.
 func (m *Mask) Add(s string) {
 	if s == "" {
 		return
 	}
-	quoted := strconv.Quote(s)
-	m.forms = append(m.forms, s, quoted[1:len(quoted)-1])
-	if b, err := json.Marshal(s); err == nil {
-		m.forms = append(m.forms, string(b[1:len(b)-1]))
+	trimmed := strings.TrimSpace(s)
+	if len(trimmed) < Shortest {
+		m.short = append(m.short, s)
+		if trimmed != "" && trimmed != s {
+			m.short = append(m.short, trimmed)
+		}
+		return
 	}
-	if len(s) >= shortestHex {
-		h := hex.EncodeToString([]byte(s))
-		m.forms = append(m.forms, h, strings.ToUpper(h))
+	all := []string{s, trimmed}
+	if lines := strings.FieldsFunc(trimmed, func(r rune) bool { return r == '\r' || r == '\n' }); len(lines) > 1 {
+		for _, l := range lines {
+			if l = strings.TrimSpace(l); len(l) >= leastLine {
+				all = append(all, l)
+			}
+		}
 	}
+	for _, one := range all[:len(all):len(all)] {
+		all = append(all, encodings(one)...)
+	}
+	m.forms = append(m.forms, all...)
 	sort.SliceStable(m.forms, func(i, j int) bool { return len(m.forms[i]) > len(m.forms[j]) })
+	m.begins = [256][]string{}
+	known := map[string]bool{}
+	kept := m.forms[:0]
+	for _, f := range m.forms {
+		if known[f] {
+			continue
+		}
+		known[f] = true
+		kept = append(kept, f)
+		c := lower(f[0])
+		m.begins[c] = append(m.begins[c], f)
+	}
+	m.forms = kept
 }
 
-// shortestHex keeps the digits of very short secrets from being found in any
-// number.
-const shortestHex = 4
+// encodings are the forms in which machines write a text.
+func encodings(s string) []string {
+	quoted := strconv.Quote(s)
+	digits := hex.EncodeToString([]byte(s))
+	var apart strings.Builder
+	for i := 0; i < len(digits); i += 2 {
+		if i > 0 {
+			apart.WriteByte(' ')
+		}
+		apart.WriteString(digits[i : i+2])
+	}
+	list := []string{
+		quoted[1 : len(quoted)-1], digits, apart.String(), url.QueryEscape(s), url.PathEscape(s),
+		base64.RawStdEncoding.EncodeToString([]byte(s)), base64.RawURLEncoding.EncodeToString([]byte(s)),
+	}
+	if b, err := json.Marshal(s); err == nil {
+		list = append(list, string(b[1:len(b)-1]))
+	}
+	return list
+}
 
 // Any reports whether there are secrets at all.
-func (m *Mask) Any() bool { return len(m.forms) > 0 }
+func (m *Mask) Any() bool { return len(m.forms) > 0 || len(m.short) > 0 }
 
 // Hide is text without the secrets.
 func (m *Mask) Hide(text string) string {
-	for _, f := range m.forms {
-		text = strings.ReplaceAll(text, f, Hidden)
+	if len(m.forms) == 0 {
+		return text
 	}
-	return text
+	var out strings.Builder
+	from := 0
+	for i := 0; i < len(text); i++ {
+		if strings.HasPrefix(text[i:], Hidden) { // it is hidden already
+			i += len(Hidden) - 1
+			continue
+		}
+		for _, f := range m.begins[lower(text[i])] {
+			end, whole := match(text, i, f)
+			if !whole {
+				continue
+			}
+			out.WriteString(text[from:i] + Hidden)
+			from, i = end, end-1
+			break
+		}
+	}
+	if from == 0 {
+		return text
+	}
+	return out.String() + text[from:]
+}
+
+// HideSaid is Hide of text that is said, or is known to be its echo: short secrets are
+// hidden too. It returns how many of those it has hidden.
+func (m *Mask) HideSaid(text string) (hidden string, short int) {
+	if len(m.short) == 0 {
+		return m.Hide(text), 0
+	}
+	var pairs []string
+	for _, s := range m.short {
+		short += strings.Count(text, s)
+		pairs = append(pairs, s, Hidden)
+	}
+	return strings.NewReplacer(pairs...).Replace(m.Hide(text)), short
 }
 
 // Beginning is how many bytes at the end of b may begin a secret, the rest of
 // which is still to come.
 func (m *Mask) Beginning(b []byte) int {
-	most := 0
-	for _, s := range m.forms {
-		for n := min(len(s)-1, len(b)); n > most; n-- {
-			if strings.HasSuffix(string(b), s[:n]) {
-				most = n
+	text := string(b)
+	longest := 0
+	if len(m.forms) > 0 {
+		longest = spread * len(m.forms[0])
+	}
+	for i := max(0, len(text)-longest); i < len(text); i++ {
+		for _, f := range m.begins[lower(text[i])] {
+			if end, whole := match(text, i, f); !whole && end == len(text) {
+				return len(text) - i
 			}
 		}
 	}
-	return most
+	return 0
 }
 
-// JSON is encoded JSON without the secrets: texts and numbers that hold one are
-// replaced, names of members too. What cannot be decoded is replaced whole.
+// spread is how many times as long a secret may be for what stands within it.
+const spread = 4
+
+// match holds a text from i on against a form, without regard to case and to what a
+// console puts within. It returns where it stopped: behind the form if that is whole, at
+// the end of the text if the form may go on behind that, else -1.
+func match(s string, i int, form string) (end int, whole bool) {
+	limit := i + spread*len(form)
+	for j := 0; j < len(form); {
+		switch {
+		case i >= len(s):
+			return len(s), false
+		case i > limit:
+			return -1, false
+		case lower(s[i]) == lower(form[j]) && !(i+1 < len(s) && s[i+1] == '\b'):
+			i++
+			j++
+		case j == 0:
+			return -1, false
+		default:
+			n, all := within(s[i:])
+			if !all {
+				return len(s), false
+			}
+			if n == 0 {
+				return -1, false
+			}
+			i += n
+		}
+	}
+	return i, true
+}
+
+// within is the length of what a console may put within an echo: a line end where it
+// wraps, an escape sequence, a character that is taken back. If its end is still to
+// come, all is false.
+func within(s string) (n int, all bool) {
+	switch {
+	case s[0] == '\r' || s[0] == '\n' || s[0] == '\b':
+		return 1, true
+	case s[0] == 0x1b:
+		n, all = text.Escape([]byte(s[:min(len(s), 64)]))
+		return n, all
+	case len(s) > 1 && s[1] == '\b':
+		return 2, true
+	case len(s) == 1:
+		return 0, false // it may be taken back
+	}
+	return 0, true
+}
+
+func lower(c byte) byte {
+	if c >= 'A' && c <= 'Z' {
+		return c | 0x20
+	}
+	return c
+}
+
+// JSON is encoded JSON whose texts hold no secrets. Names of members, numbers and the
+// structure stay as they are. What cannot be decoded is replaced whole.
 func (m *Mask) JSON(data []byte) []byte {
 	d := json.NewDecoder(bytes.NewReader(data))
 	d.UseNumber()
 	var v any
 	err := d.Decode(&v)
 	if err == nil {
-		data, err = json.Marshal(m.value(v))
+		data, err = json.Marshal(m.Value(v))
 	}
 	if err != nil {
 		return []byte(strconv.Quote(Hidden))
@@ -82,27 +236,29 @@ func (m *Mask) JSON(data []byte) []byte {
 	return data
 }
 
-func (m *Mask) value(v any) any {
+// Value is a value whose texts hold no secrets, in lists and maps too.
+func (m *Mask) Value(v any) any {
 	switch v := v.(type) {
 	case string:
 		return m.Hide(v)
-	case json.Number:
-		if text := m.Hide(v.String()); text != v.String() {
-			return text
-		}
 	case []any:
+		out := make([]any, len(v))
 		for i := range v {
-			v[i] = m.value(v[i])
+			out[i] = m.Value(v[i])
 		}
+		return out
+	case []string:
+		out := make([]string, len(v))
+		for i := range v {
+			out[i] = m.Hide(v[i])
+		}
+		return out
 	case map[string]any:
+		out := make(map[string]any, len(v))
 		for k := range v {
-			val := m.value(v[k])
-			if hidden := m.Hide(k); hidden != k {
-				delete(v, k)
-				k = hidden
-			}
-			v[k] = val
+			out[k] = m.Value(v[k])
 		}
+		return out
 	}
 	return v
 }

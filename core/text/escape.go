@@ -72,6 +72,10 @@ func Unfinished(b []byte) bool {
 	}
 }
 
+// Escape is the length of the escape sequence at the beginning of b, and whether its end
+// has come.
+func Escape(b []byte) (n int, whole bool) { return sequence(b) }
+
 // sequence is the length of the escape sequence at the beginning of b, and whether
 // it is whole. What is none has length 1 only if nothing can make it one.
 func sequence(b []byte) (n int, whole bool) {
