@@ -15,8 +15,8 @@ import (
 	"github.com/creack/pty"
 )
 
-// muteServer takes connections and says nothing.
-func muteServer(t *testing.T) string {
+// muteServer takes connections and says nothing. Taken has something in it for each.
+func muteServer(t *testing.T) (at string, taken chan struct{}) {
 	t.Helper()
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -24,6 +24,7 @@ func muteServer(t *testing.T) string {
 	}
 	var held []net.Conn
 	done := make(chan struct{})
+	taken = make(chan struct{}, 1000)
 	t.Cleanup(func() {
 		ln.Close()
 		<-done
@@ -39,9 +40,20 @@ func muteServer(t *testing.T) string {
 				return
 			}
 			held = append(held, conn)
+			taken <- struct{}{}
 		}
 	}()
-	return ln.Addr().String()
+	return ln.Addr().String(), taken
+}
+
+// eventually waits until something is so.
+func (b *bench) eventually(what string, is func() bool) {
+	b.t.Helper()
+	for until := time.Now().Add(30 * time.Second); !is(); time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(until) {
+			b.t.Fatalf("%s: not within 30 s", what)
+		}
+	}
 }
 
 // Whatever a command waits for, Ctrl-C ends it soon, with its own status, and the
@@ -50,9 +62,9 @@ func TestEverythingCanBeStopped(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	b.start("for other commands", "standin", "larkfell.toml")
-	mute := muteServer(t)
+	mute, taken := muteServer(t)
 	b.write("wait.parrot", "procedure \"Wait\"\nport valley: dialect at, ending cr, phrasebook \"dunlin.toml\"\nstep \"quiet\"\n    not hear valley for 60s: never\nend\n")
-	b.write("reach.parrot", "procedure \"Reach\"\nstep \"there\"\n    reach \""+strings.Split(mute, ":")[0]+"\" tcp 1 within 60s\nend\n")
+	b.write("reach.parrot", "procedure \"Reach\"\nstep \"there\"\n    reach \"127.0.0.1\" tcp 1 within 60s\nend\n")
 	frozen := "postgres://bench@" + mute + "/larkfell"
 	for _, c := range []struct {
 		args   []string
@@ -77,7 +89,15 @@ func TestEverythingCanBeStopped(t *testing.T) {
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(700 * time.Millisecond) // so that it waits
+		if strings.Contains(strings.Join(args, " "), mute) {
+			<-taken
+		} else {
+			b.eventually("it waits", func() bool {
+				text, err := os.ReadFile(b.dir + "/stopped.record")
+				return err == nil && bytes.Contains(text, []byte(`"kind":"step"`))
+			})
+		}
+		time.Sleep(100 * time.Millisecond) // so that it waits, and has not only begun to
 		cmd.Process.Signal(syscall.SIGINT)
 		stop := time.AfterFunc(8*time.Second, func() { cmd.Process.Kill() })
 		status := b.status(cmd.Wait())

@@ -59,6 +59,9 @@ func (s *Stream) Emit(e Event) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if e.Kind == Passed { // it may be an echo that nobody took for one
+		e.Text, _ = s.mask.HideSaid(e.Text)
+	}
 	if s.mask.Any() {
 		e.Text, e.Why, e.Step = s.mask.Hide(e.Text), s.mask.Hide(e.Why), s.mask.Hide(e.Step)
 	}

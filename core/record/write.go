@@ -199,6 +199,9 @@ func (w *Writer) Event(e Event) {
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	if _, said := w.echoes[e.Port]; said && e.Kind == Passed { // it may be an echo that nobody took for one
+		e.Text, _ = w.secrets.HideSaid(e.Text)
+	}
 	e.Text, e.Why, e.Step = w.secrets.Hide(e.Text), w.secrets.Hide(e.Why), w.secrets.Hide(e.Step)
 	if w.secrets.Any() && e.Data != nil {
 		e.Data = w.secrets.JSON(e.Data)
@@ -239,7 +242,9 @@ func (w *Writer) hide(kind Kind, port string, b []byte) (seen []byte, hold int) 
 	switch {
 	case kind == Out:
 		said, short := w.secrets.HideSaid(string(b))
-		w.echoes[port] = w.echoes[port] || short > 0
+		if short > 0 {
+			w.echoes[port] = true
+		}
 		b = []byte(said)
 	case w.echoes[port] && end < 0 && len(b) < longestEcho: // that line is still coming
 		return b, len(b)
