@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"uparrot/core/source/toml"
+	"uparrot/core/text"
 
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
@@ -90,7 +91,7 @@ func unique(all source.Mistakes) source.Mistakes {
 
 func (a *app) warn(warnings source.Mistakes) {
 	for _, w := range warnings {
-		a.err.line("warning: %s", safe(strings.TrimRight(w.Long(), "\n")))
+		a.err.line("warning: %s", text.Text(strings.TrimRight(w.Long(), "\n")))
 	}
 }
 

@@ -122,7 +122,7 @@ func (a *app) showRun(r wholeRun) {
 	a.section(linkRows(s, r.Links))
 	rows = [][]string{{"file", "", "SHA-256"}}
 	for _, f := range r.Files {
-		rows = append(rows, []string{oneLine(f.Path), f.Role, f.SHA256})
+		rows = append(rows, []string{oneLine(f.Path), f.Role, oneLine(f.SHA256)})
 	}
 	a.section(rows)
 }

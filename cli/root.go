@@ -18,6 +18,7 @@ import (
 
 	"uparrot/core/session"
 	"uparrot/core/source"
+	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
 
@@ -114,7 +115,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	switch {
 	case said || err.Error() == "":
 	case mistakes != nil:
-		a.err.line("%s\n\n%s found", safe(mistakes.Error()), count(len(mistakes), "mistake"))
+		a.err.line("%s\n\n%s found", text.Text(mistakes.Error()), count(len(mistakes), "mistake"))
 	default:
 		a.err.line("uparrot: %s", safe(err.Error()))
 	}

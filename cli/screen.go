@@ -105,11 +105,14 @@ func (s *screen) verdict(v verdict.Verdict, wide int) string {
 func (s *screen) bold(text string) string  { return s.style(lipgloss.NewStyle().Bold(true), text) }
 func (s *screen) faint(text string) string { return s.style(lipgloss.NewStyle().Faint(true), text) }
 
-// What a module sent is never printed but through one of these.
-var (
-	safe    = text.Text
-	oneLine = text.Line
-)
+// What a module or a file has in it is never printed but through one of these.
+
+// safe shows text of several lines. All but the first are set in, so that none can pass
+// for a line of the program's own.
+func safe(s string) string { return strings.ReplaceAll(text.Text(s), "\n", "\n    ") }
+
+// oneLine shows text on one line.
+func oneLine(s string) string { return text.Line(s) }
 
 var (
 	took   = text.Took

@@ -10,7 +10,7 @@ import (
 func TestSafe(t *testing.T) {
 	for in, want := range map[string]string{
 		"~NODE: 5":           "~NODE: 5",
-		"Größe 5 µm\n\tnext": "Größe 5 µm\n\tnext",
+		"Größe 5 µm\n\tnext": "Größe 5 µm\n    \tnext",
 		"\x1b[2J\x07":        `\x1b[2J\x07`,
 		"a\rb\x00":           `a\x0db\x00`,
 		"\xff\xfe":           `\xff\xfe`,

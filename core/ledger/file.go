@@ -74,7 +74,7 @@ func begin(where string, o record.Origin, recordPath string, at time.Time, troub
 	}
 	f.pending = append(f.pending, f.runRow())
 	for _, file := range o.Files {
-		f.file("used", file.Path, file.SHA256)
+		f.file("used", file.Path, string(file.SHA256))
 	}
 	go f.work()
 	return f
@@ -119,9 +119,9 @@ func (f *Filing) Take(e record.Event) {
 	case record.Link:
 		f.link(e)
 	case record.Kept:
-		var kept struct{ SHA256 string }
+		var kept struct{ SHA256 record.Digest }
 		if f.decode(e, &kept) {
-			f.file("kept", e.Text, kept.SHA256)
+			f.file("kept", e.Text, string(kept.SHA256))
 		}
 	case record.Open:
 		if !slices.Contains(f.ports, e.Port) {

@@ -2,8 +2,6 @@ package perform
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
@@ -145,8 +143,8 @@ func (p *performer) file(value, name, text string, cutShort bool) error {
 	if err != nil {
 		return err
 	}
-	sum := sha256.Sum256(data)
-	p.emit(record.Event{Kind: record.Kept, Text: path, Value: record.KeptFile{Value: value, Bytes: len(data), SHA256: hex.EncodeToString(sum[:]), CutShort: cutShort}})
+	sum := record.Sum(data)
+	p.emit(record.Event{Kind: record.Kept, Text: path, Value: record.KeptFile{Value: value, Bytes: len(data), SHA256: sum, CutShort: cutShort}})
 	return nil
 }
 

@@ -36,7 +36,7 @@ type ChangedLine struct {
 type KeptFile struct {
 	Value  string `json:"value"` // its name
 	Bytes  int    `json:"bytes"`
-	SHA256 string `json:"sha256"` // hexadecimal
+	SHA256 Digest `json:"sha256"`
 
 	CutShort bool `json:"cut_short,omitempty"` // its end did not come
 }

@@ -154,7 +154,7 @@ type Origin struct {
 // File is a file that was used, as it was then.
 type File struct {
 	Path   string `json:"path"`
-	SHA256 string `json:"sha256"` // hexadecimal
+	SHA256 Digest `json:"sha256"`
 }
 
 // NewOrigin is the origin of a run that begins here and now, with the checksums
@@ -189,10 +189,22 @@ func newRun() string {
 	return hex.EncodeToString(b)
 }
 
-// Sum is the SHA-256 of bytes in hexadecimal.
-func Sum(b []byte) string {
+// Digest is a SHA-256 in hexadecimal digits.
+type Digest string
+
+// UnmarshalText takes nothing but such digits.
+func (d *Digest) UnmarshalText(text []byte) error {
+	if len(text) > 2*sha256.Size || len(strings.Trim(string(text), "0123456789abcdef")) > 0 {
+		return fmt.Errorf("%q is no SHA-256 in hexadecimal digits", text)
+	}
+	*d = Digest(text)
+	return nil
+}
+
+// Sum is the SHA-256 of bytes.
+func Sum(b []byte) Digest {
 	s := sha256.Sum256(b)
-	return hex.EncodeToString(s[:])
+	return Digest(hex.EncodeToString(s[:]))
 }
 
 // NewFile makes a file that only its owner may read, under a name that is free:

@@ -255,7 +255,7 @@ func (p *pageWriter) linkPart(o *pageOut, title string) {
 	for i, sum := range p.d.Links {
 		for _, way := range sum.Directions {
 			rows := LinkRows(sum, way)
-			o.do("link", map[string]any{"From": text.Line(way.From), "To": text.Line(way.To), "Verdict": way.Verdict, "Why": way.Why, "Rows": rows[:len(rows)-len(way.Why)]})
+			o.do("link", map[string]any{"From": text.Line(way.From), "To": text.Line(way.To), "Verdict": way.Verdict, "Why": linesOf(way.Why), "Rows": rows[:len(rows)-len(way.Why)]})
 		}
 		if len(sum.Stretches) > 0 {
 			o.do("stretches", map[string]any{"Head": StretchHead, "Rows": StretchRows(sum.Stretches)})
@@ -288,6 +288,15 @@ func upperFirst(s string) string {
 }
 
 // escape is text of a module within HTML.
+// linesOf are texts that are safe to show.
+func linesOf(list []string) []string {
+	var all []string
+	for _, s := range list {
+		all = append(all, text.Line(s))
+	}
+	return all
+}
+
 func escape(s string) string { return html.EscapeString(text.Line(s)) }
 
 // take takes in what is no line of the dialogue alone.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -36,14 +37,14 @@ func Text(s string) string {
 	return b.String()
 }
 
-// Showable leaves out control characters and those that turn the direction of
-// text.
+// Showable leaves out what cannot be seen, and what turns the direction of text: control
+// and format characters, those that Unicode has fonts ignore, private and unassigned
+// ones.
 func Showable(r rune) bool {
-	switch {
-	case r < ' ', r >= 0x7f && r < 0xa0, r >= 0x200b && r <= 0x200f, r >= 0x2028 && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0xfeff:
-		return false
+	if r < 0x7f {
+		return r >= ' '
 	}
-	return true
+	return unicode.IsGraphic(r) && !unicode.In(r, unicode.Other_Default_Ignorable_Code_Point, unicode.Variation_Selector)
 }
 
 // lineEnds are what would end a line.

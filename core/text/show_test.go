@@ -1,6 +1,7 @@
 package text
 
 import (
+	"strings"
 	"testing"
 	"time"
 )
@@ -26,6 +27,21 @@ func TestTextAndLine(t *testing.T) {
 		}
 		if got := Line(c.in); got != c.line {
 			t.Errorf("Line(%q) = %q, want %q", c.in, got, c.line)
+		}
+	}
+}
+
+// What cannot be seen is shown as escapes: marks of direction, zero widths, tags, joiners,
+// fillers, selectors, private and unassigned characters.
+func TestInvisible(t *testing.T) {
+	for _, r := range "\u061c\u200b\u200e\u202e\u2028\u2060\u2066\ufeff\u00ad\u034f\u115f\u3164\uffa0\u17b4\u180e\ufe0f\U000e0041\U000e0100\ue000\U000f0000\u0378\uffff" {
+		if s := "ab" + string(r) + "c"; Showable(r) || !strings.Contains(Text(s), `\x`) || !strings.Contains(Line(s), `\x`) || strings.ContainsRune(Shown([]byte(s)), r) {
+			t.Errorf("%U is shown as it is", r)
+		}
+	}
+	for _, r := range "é€你µ°±→│▶ " {
+		if !Showable(r) {
+			t.Errorf("%q is not shown", r)
 		}
 	}
 }
