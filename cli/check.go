@@ -90,7 +90,11 @@ func unique(all source.Mistakes) source.Mistakes {
 }
 
 func (a *app) warn(warnings source.Mistakes) {
-	for _, w := range warnings {
+	for i, w := range warnings {
+		if i == source.Shown {
+			a.err.line("warning: and %d more", len(warnings)-source.Shown)
+			break
+		}
 		a.err.line("warning: %s", text.Text(strings.TrimRight(w.Long(), "\n")))
 	}
 }

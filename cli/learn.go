@@ -14,6 +14,7 @@ import (
 	"uparrot/core/record"
 	"uparrot/core/record/conversation"
 	"uparrot/core/session"
+	"uparrot/core/source"
 )
 
 func (a *app) learn() *cobra.Command {
@@ -140,7 +141,7 @@ func whereNow(file string, o record.Origin, recordFile string) string {
 	}
 	dir, name := filepath.Dir(recordFile), filepath.Base(file)
 	for _, other := range []string{filepath.Join(dir, name), filepath.Join(dir, "..", name), name} {
-		text, err := os.ReadFile(other)
+		text, err := source.ReadFile(other)
 		for _, f := range o.Files {
 			if err == nil && f.Path == file && f.SHA256 == record.Sum(text) {
 				return other

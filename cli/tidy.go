@@ -11,6 +11,7 @@ import (
 	"uparrot/core/output"
 	"uparrot/core/procedure"
 	"uparrot/core/session"
+	"uparrot/core/source"
 )
 
 func (a *app) tidy() *cobra.Command {
@@ -70,9 +71,9 @@ func (a *app) source(file string) (string, error) {
 	var text []byte
 	var err error
 	if file == "-" {
-		text, err = io.ReadAll(a.in)
+		text, err = io.ReadAll(io.LimitReader(a.in, source.MaxFile))
 	} else {
-		text, err = os.ReadFile(file)
+		text, err = source.ReadFile(file)
 	}
 	return string(text), err
 }

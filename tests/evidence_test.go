@@ -142,7 +142,7 @@ func TestEvidenceThatCannotBeKept(t *testing.T) {
 	b.write("soak.parrot", soak(25))
 
 	// A disk that is full: no file of this program may grow beyond 8 KiB.
-	full := exec.Command("bash", "-c", `ulimit -f 8; exec "$0" "$@"`, program, "run", "soak.parrot", "--port", "dunlin.ports/dunlin", "--record", "full.record", "--no-ledger")
+	full := exec.Command("bash", "-c", `ulimit -f 8; exec "$0" "$@"`, uparrot, "run", "soak.parrot", "--port", "dunlin.ports/dunlin", "--record", "full.record", "--no-ledger")
 	full.Dir, full.Env = b.dir, append(os.Environ(), env...)
 	out, err := full.CombinedOutput()
 	call{b.status(err), string(out), ""}.wants(t, 5, "write the record", "The run goes on", "all 25 steps", "the record is not complete")
@@ -264,7 +264,7 @@ func TestLearnAndAgain(t *testing.T) {
 	// does: each line has that behind a bar.
 	hand := func(port, record string, lines ...string) {
 		t.Helper()
-		cmd := exec.Command(program, "talk", port, "--bench", "workshop.toml", "--record", record)
+		cmd := exec.Command(uparrot, "talk", port, "--bench", "workshop.toml", "--record", record)
 		cmd.Dir = b.dir
 		in, err1 := cmd.StdinPipe()
 		out, err2 := cmd.StdoutPipe()

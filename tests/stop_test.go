@@ -119,7 +119,7 @@ func TestSecretPromptStops(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	b.write("secret.parrot", "procedure \"Secret\"\nsecret code \"of the tower\"\nport valley: dialect at, ending cr\nstep \"a\"\n    say valley: {code}\nend\n")
-	cmd := exec.Command("sh", "-c", "trap : INT; "+program+" run secret.parrot --port valley=none; stty -a")
+	cmd := exec.Command("sh", "-c", "trap : INT; "+uparrot+" run secret.parrot --port valley=none; stty -a")
 	cmd.Dir = b.dir
 	terminal, err := pty.Start(cmd)
 	if err != nil {

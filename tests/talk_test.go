@@ -32,7 +32,7 @@ type person struct {
 // sit has a person start the program in a terminal of 100 by 30.
 func (b *bench) sit(args ...string) *person {
 	b.t.Helper()
-	p := &person{t: b.t, cmd: exec.Command(program, args...), screen: vt.NewSafeEmulator(100, 30)}
+	p := &person{t: b.t, cmd: exec.Command(uparrot, args...), screen: vt.NewSafeEmulator(100, 30)}
 	p.cmd.Dir = b.dir
 	p.cmd.Env = append(os.Environ(), "TERM=xterm-256color")
 	var err error
@@ -198,7 +198,7 @@ func TestNoQuestions(t *testing.T) {
 	b.write("slow.parrot", "procedure \"Slow\"\nport valley: dialect at, ending cr, phrasebook \"dunlin.toml\"\nstep \"wait\"\n    not hear valley for 2500ms: never\nend\n")
 	for _, args := range [][]string{{"--version"}, {"--help"}, {"ports"}, {"check", "commission.parrot"}, {"results", "yield", "--ledger", "none.sqlite"},
 		{"run", "slow.parrot", "--bench", "larkfell.toml"}, {"link", "budget", "--help"}} {
-		cmd := exec.Command(program, args...)
+		cmd := exec.Command(uparrot, args...)
 		cmd.Dir = b.dir
 		cmd.Env = append(os.Environ(), "TERM=xterm-256color")
 		terminal, err := pty.StartWithSize(cmd, &pty.Winsize{})

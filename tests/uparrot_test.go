@@ -22,24 +22,19 @@ import (
 	"uparrot/core/port"
 	"uparrot/core/record"
 	"uparrot/examples"
+	"uparrot/tests/program"
 )
 
-var program string
+var uparrot string // the program
 
 func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "uparrot-test-")
+	path, remove, err := program.Build()
 	if err != nil {
 		panic(err)
 	}
-	program = filepath.Join(dir, "uparrot")
-	os.Setenv("XDG_DATA_HOME", filepath.Join(dir, "data")) // the ledger of whoever tests is left alone
-	build := exec.Command("go", "build", "-o", program, "uparrot")
-	build.Stderr = os.Stderr
-	if err := build.Run(); err != nil {
-		panic(err)
-	}
+	uparrot = path
 	status := m.Run()
-	os.RemoveAll(dir)
+	remove()
 	os.Exit(status)
 }
 
@@ -89,7 +84,7 @@ type call struct {
 }
 
 func (b *bench) command(args ...string) (*exec.Cmd, *bytes.Buffer, *bytes.Buffer) {
-	cmd := exec.Command(program, args...)
+	cmd := exec.Command(uparrot, args...)
 	cmd.Dir = b.dir
 	var out, err bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &err
@@ -130,7 +125,7 @@ func (c call) wants(t *testing.T, status int, words ...string) call {
 // start starts the program and waits until it has printed some words on stdout.
 func (b *bench) start(until string, args ...string) *exec.Cmd {
 	b.t.Helper()
-	cmd := exec.Command(program, args...)
+	cmd := exec.Command(uparrot, args...)
 	cmd.Dir = b.dir
 	out, err := cmd.StdoutPipe()
 	if err != nil {
@@ -700,7 +695,7 @@ func TestDeadServer(t *testing.T) {
 	if strings.Contains(b.read("dead.record"), `"text":"relay 1 off\n"`) {
 		t.Error("the record has words that nobody took")
 	}
-	talk := exec.Command(program, "talk", at, "--reopen", "--for", "4s", "--record", "talk.record")
+	talk := exec.Command(uparrot, "talk", at, "--reopen", "--for", "4s", "--record", "talk.record")
 	talk.Dir = b.dir
 	in, err := talk.StdinPipe()
 	if err != nil {
@@ -775,7 +770,7 @@ func BenchmarkStart(b *testing.B) {
 	if out, err := exec.Command("go", "build", "-o", empty, filepath.Join(dir, "empty.go")).CombinedOutput(); err != nil {
 		b.Fatalf("%v: %s", err, out)
 	}
-	for name, args := range map[string][]string{"uparrot": {program, "--version"}, "bare": {empty}} {
+	for name, args := range map[string][]string{"uparrot": {uparrot, "--version"}, "bare": {empty}} {
 		b.Run(name, func(b *testing.B) {
 			for b.Loop() {
 				if err := exec.Command(args[0], args[1:]...).Run(); err != nil {

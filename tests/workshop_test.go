@@ -79,7 +79,7 @@ func TestWorkshop(t *testing.T) {
 
 	// Hands: a jumper and a power switch, then a lever, while the procedure waits.
 	whenAsked := func(name, words string, do func(), more ...string) call {
-		cmd := exec.Command(program, append([]string{"run", name + ".parrot", "--bench", "workshop.toml", "--record", name + ".record"}, more...)...)
+		cmd := exec.Command(uparrot, append([]string{"run", name + ".parrot", "--bench", "workshop.toml", "--record", name + ".record"}, more...)...)
 		cmd.Dir = b.dir
 		var out strings.Builder
 		cmd.Stdout = &out

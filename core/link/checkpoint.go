@@ -7,6 +7,7 @@ import (
 	"os"
 	"time"
 
+	"uparrot/core/source"
 	"uparrot/core/stats"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
@@ -141,7 +142,7 @@ func (c Checkpoint) Write(path string) error {
 
 // ReadCheckpoint reads a checkpoint.
 func ReadCheckpoint(path string) (*Checkpoint, error) {
-	text, err := os.ReadFile(path)
+	text, err := source.ReadFile(path)
 	if err != nil {
 		return nil, fmt.Errorf("read the checkpoint: %w", err)
 	}

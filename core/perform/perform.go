@@ -341,6 +341,9 @@ func (p *performer) lets() error {
 		if err != nil {
 			return p.scrub(fmt.Errorf("%s:%d: let %s: %w", l.File, l.Line, l.Name, err))
 		}
+		if text, ok := v.(string); ok && len(text) > mostInValue {
+			return fmt.Errorf("%s:%d: %s would be %d MiB long: a value has at most %d", l.File, l.Line, l.Name, len(text)>>20, mostInValue>>20)
+		}
 		p.give(l.Name, v, p.ofSecret(l.Expr))
 	}
 	return nil

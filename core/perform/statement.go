@@ -65,6 +65,9 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 		return p.limit(n)
 	case *procedure.Let:
 		v, err := n.Expr.Run(p.values)
+		if text, ok := v.(string); ok && len(text) > mostInValue {
+			return fmt.Errorf("%s would be %d MiB long: a value has at most %d", n.Name, len(text)>>20, mostInValue>>20)
+		}
 		if err == nil {
 			p.give(n.Name, v, p.ofSecret(n.Expr))
 		}
@@ -83,6 +86,10 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 	}
 	panic(fmt.Sprintf("perform: no case for %T", n))
 }
+
+// mostInValue is how many bytes a text has at most that a let makes, so that none can
+// grow without end. A collect gathers as many.
+const mostInValue = 16 << 20
 
 // quietWithin bounds a quiet that says no time of its own.
 const quietWithin = 10 * time.Second

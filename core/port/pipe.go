@@ -108,6 +108,7 @@ type queue struct {
 	mu     sync.Mutex
 	more   sync.Cond
 	bytes  []byte
+	most   int // writing waits while there are so many; 0 is no bound
 	closed bool
 }
 
@@ -128,12 +129,18 @@ func (q *queue) read(b []byte) (int, error) {
 	}
 	n := copy(b, q.bytes)
 	q.bytes = q.bytes[n:]
+	if q.most > 0 {
+		q.more.Broadcast()
+	}
 	return n, nil
 }
 
 func (q *queue) write(b []byte) (int, error) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
+	for q.most > 0 && len(q.bytes) >= q.most && !q.closed {
+		q.more.Wait()
+	}
 	if q.closed {
 		return 0, os.ErrClosed
 	}
@@ -146,6 +153,7 @@ func (q *queue) write(b []byte) (int, error) {
 func (q *queue) empty() {
 	q.mu.Lock()
 	q.bytes = nil
+	q.more.Broadcast()
 	q.mu.Unlock()
 }
 

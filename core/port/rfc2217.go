@@ -37,12 +37,17 @@ type remotePort struct {
 	changed chan struct{}   // closed when any of this changes
 }
 
+// mostHeld is how many bytes from the module are held that nobody has read yet. Then
+// the server has to wait.
+const mostHeld = 1 << 20
+
 // replyTime is how long a server may take to confirm a setting.
 const replyTime = 3 * time.Second
 
 // openRFC2217 agrees with a server on the option and sets the line.
 func openRFC2217(name string, conn net.Conn, line uart.Line) (Port, error) {
 	p := &remotePort{name: name, conn: conn, in: newQueue(), line: line, replies: map[byte][]byte{}, changed: make(chan struct{})}
+	p.in.most = mostHeld
 	go p.pump()
 	var hello []byte
 	for _, n := range [][2]byte{{rfc2217.Will, rfc2217.ComPort}, {rfc2217.Will, rfc2217.Binary}, {rfc2217.Do, rfc2217.Binary}, {rfc2217.Will, rfc2217.GoAhead}, {rfc2217.Do, rfc2217.GoAhead}} {

@@ -180,6 +180,9 @@ func (e *Expr) Run(values map[string]any) (any, error) {
 			return nil, fmt.Errorf("%s has no value: what would have given it one was not performed", n)
 		}
 	}
+	if err := e.bounded(values); err != nil {
+		return nil, err
+	}
 	v, err := expr.Run(e.Program, values)
 	if err != nil {
 		if fe, ok := errors.AsType[*file.Error](err); ok {
@@ -188,6 +191,29 @@ func (e *Expr) Run(values map[string]any) (any, error) {
 		return nil, fmt.Errorf("%s: %w", e.Source, err)
 	}
 	return v, nil
+}
+
+// MaxText is how many bytes the texts that one expression puts together have at most,
+// so that no value can grow without end.
+const MaxText = 64 << 20
+
+// bounded refuses an expression whose texts could come to more than that: each name
+// counts as often as it stands there.
+func (e *Expr) bounded(values map[string]any) error {
+	total := 0
+	for _, n := range e.Names {
+		if text, ok := values[n].(string); ok && len(text) > 0 {
+			times := strings.Count(e.Source, n)
+			if times > MaxText/len(text) {
+				times = MaxText/len(text) + 1
+			}
+			total += times * len(text)
+		}
+	}
+	if total > MaxText {
+		return fmt.Errorf("%.60s: its texts could come to more than %d MiB", e.Source, MaxText>>20)
+	}
+	return nil
 }
 
 // Text is a value as it goes into a said or heard text.

@@ -18,14 +18,17 @@ var ourFunctions = map[string]struct {
 	do    func(args ...any) (any, error)
 	types []any
 }{
-	"len":    {lenOf, []any{new(func(any) int)}},
-	"char":   {charOf, []any{new(func(int) string)}},
-	"byte":   {byteOf, []any{new(func(string, int) int)}},
-	"uint":   {uintOf, []any{new(func(string) int)}},
-	"hex":    {hexOf, []any{new(func(int) string)}},
-	"number": {numberOf, []any{new(func(string) float64), new(func(int) float64), new(func(float64) float64)}},
-	"json":   {jsonValue, []any{new(func(string) any)}},
-	"xpath":  {xpathValue, []any{new(func(string, string) string)}},
+	"len":     {lenOf, []any{new(func(any) int)}},
+	"char":    {charOf, []any{new(func(int) string)}},
+	"byte":    {byteOf, []any{new(func(string, int) int)}},
+	"uint":    {uintOf, []any{new(func(string) int)}},
+	"hex":     {hexOf, []any{new(func(int) string)}},
+	"number":  {numberOf, []any{new(func(string) float64), new(func(int) float64), new(func(float64) float64)}},
+	"json":    {jsonValue, []any{new(func(string) any)}},
+	"replace": {replaceOf, []any{new(func(string, string, string) string)}},
+	"join":    {joinOf, []any{new(func([]any, string) string), new(func([]string, string) string), new(func([]any) string), new(func([]string) string)}},
+	"repeat":  {repeatOf, []any{new(func(string, int) string)}},
+	"xpath":   {xpathValue, []any{new(func(string, string) string)}},
 }
 
 var functions = func() []expr.Option {
@@ -103,6 +106,66 @@ func numberOf(args ...any) (any, error) {
 		return nil, fmt.Errorf("%q is no number", s)
 	}
 	return f, nil
+}
+
+// tooLong refuses to make a text of so many bytes.
+func tooLong(n int) error {
+	if n > MaxText {
+		return fmt.Errorf("the text would be longer than %d MiB", MaxText>>20)
+	}
+	return nil
+}
+
+// replaceOf is a text with one part in the place of another.
+func replaceOf(args ...any) (any, error) {
+	s, ok1 := args[0].(string)
+	old, ok2 := args[1].(string)
+	with, ok3 := args[2].(string)
+	if !ok1 || !ok2 || !ok3 {
+		return nil, fmt.Errorf("replace takes three texts, not %v", args)
+	}
+	if times := strings.Count(s, old); len(with) > 0 && times > MaxText/len(with) {
+		return nil, tooLong(MaxText + 1)
+	}
+	return strings.ReplaceAll(s, old, with), nil
+}
+
+// joinOf is the elements of a list as one text.
+func joinOf(args ...any) (any, error) {
+	list := reflect.ValueOf(args[0])
+	between := ""
+	if len(args) > 1 {
+		between, _ = args[1].(string)
+	}
+	if list.Kind() != reflect.Slice && list.Kind() != reflect.Array {
+		return nil, fmt.Errorf("join takes a list, not %v", args[0])
+	}
+	var parts []string
+	total := 0
+	for i := range list.Len() {
+		one, ok := list.Index(i).Interface().(string)
+		if !ok {
+			return nil, fmt.Errorf("join takes a list of texts; element %d is %v", i, list.Index(i).Interface())
+		}
+		if total += len(one) + len(between); total > MaxText {
+			return nil, tooLong(total)
+		}
+		parts = append(parts, one)
+	}
+	return strings.Join(parts, between), nil
+}
+
+// repeatOf is a text so many times.
+func repeatOf(args ...any) (any, error) {
+	s, ok1 := args[0].(string)
+	n, ok2 := args[1].(int)
+	if !ok1 || !ok2 || n < 0 {
+		return nil, fmt.Errorf("repeat takes a text and how often, not %v", args)
+	}
+	if len(s) > 0 && n > MaxText/len(s) {
+		return nil, tooLong(MaxText + 1)
+	}
+	return strings.Repeat(s, n), nil
 }
 
 // jsonValue reads JSON (RFC 8259). Whole numbers become int.

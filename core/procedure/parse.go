@@ -4,7 +4,6 @@ import (
 	"encoding"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -19,7 +18,7 @@ import (
 // Read reads a procedure and the phrasebooks that it names. Mistakes are
 // returned as source.Mistakes, all of them.
 func Read(path string) (*File, error) {
-	text, err := os.ReadFile(path)
+	text, err := source.ReadFile(path)
 	if err != nil {
 		return nil, fmt.Errorf("read the procedure: %w", err)
 	}
@@ -136,6 +135,13 @@ func (p *parser) text(path, text string) {
 	p.file.Texts[path] = lines
 	for i, text := range lines {
 		l := &line{file: path, number: i + 1, text: strings.TrimRight(text, " \t")}
+		if len(text) > maxLine { // an expression is read by calls within calls
+			p.mistake(Pos{path, i + 1, 1, 1}, fmt.Sprintf("the line is longer than %d bytes", maxLine), "Take it apart with let.")
+			if b := p.block(); b != nil {
+				b.tried++
+			}
+			continue
+		}
 		if l.done() || l.text[l.at] == '#' || !p.plainText(l) {
 			continue
 		}
@@ -155,6 +161,9 @@ func (p *parser) text(path, text string) {
 	}
 	p.closeAll()
 }
+
+// maxLine is how many bytes a line has at most.
+const maxLine = 16 << 10
 
 // closeAll reports the blocks that a file has left open.
 func (p *parser) closeAll() {
@@ -548,7 +557,7 @@ func (p *parser) readInclude(l *line, _ Pos) {
 		p.mistake(at, fmt.Sprintf("%s is included already", path), "Delete this line.")
 		return
 	}
-	text, err := os.ReadFile(path)
+	text, err := source.ReadFile(path)
 	if err != nil {
 		p.mistake(at, fmt.Sprintf("the file cannot be read: %v", errors.Unwrap(err)), "A path is taken from the folder of the file that names it.")
 		return

@@ -43,6 +43,8 @@ func (s *scope) add(name string, v value) {
 	switch {
 	case s.step == nil || old != nil && len(old.steps) == 0: // it has a value in any case
 		v.steps = nil
+	case old != nil && slices.Contains(old.steps, s.step.Title):
+		v.steps = old.steps
 	case old != nil:
 		v.steps = append(slices.Clone(old.steps), s.step.Title)
 	default:

@@ -23,6 +23,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"uparrot/core/source"
 	"uparrot/core/verdict"
 )
 
@@ -173,7 +174,7 @@ func NewOrigin(tool, command string, files ...string) (Origin, error) {
 			continue
 		}
 		seen[path] = true
-		text, err := os.ReadFile(path)
+		text, err := source.ReadFile(path)
 		if err != nil {
 			return o, fmt.Errorf("take the checksum of %s: %w", path, err)
 		}

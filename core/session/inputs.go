@@ -131,7 +131,7 @@ func (g Secrets) Into(values map[string]any, file *procedure.File) error {
 		delete(files, s.Name)
 		switch {
 		case named:
-			text, err := os.ReadFile(path)
+			text, err := source.ReadFile(path)
 			if err != nil {
 				return misuse("read the secret %s: %v", s.Name, err)
 			}

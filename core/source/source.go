@@ -41,13 +41,35 @@ func (m Mistake) Long() string {
 	b.WriteString(m.Error())
 	b.WriteByte('\n')
 	if m.Line > 0 {
-		line := strings.Map(showControl, m.Text)
-		fmt.Fprintf(&b, "    %s\n    %s%s\n", line, indent(line, m.Column-1), strings.Repeat("^", max(1, m.Width)))
+		line, column := m.window()
+		fmt.Fprintf(&b, "    %s\n    %s%s\n", line, indent(line, column-1), strings.Repeat("^", max(1, min(m.Width, widest))))
 	}
 	if m.Mend != "" {
 		fmt.Fprintf(&b, "    %s\n", m.Mend)
 	}
 	return b.String()
+}
+
+// widest is how many characters of a line are shown.
+const widest = 240
+
+// window is the part of the line round the place, safe to show, and where in it the
+// place is.
+func (m Mistake) window() (line string, column int) {
+	runes := []rune(strings.Map(showControl, m.Text))
+	if len(runes) <= widest {
+		return string(runes), m.Column
+	}
+	from := min(max(0, m.Column-1-widest/2), len(runes)-widest)
+	line = string(runes[from : from+widest])
+	column = m.Column - from
+	if from > 0 {
+		line, column = "... "+line, column+4
+	}
+	if from+widest < len(runes) {
+		line += " ..."
+	}
+	return line, column
 }
 
 // showControl keeps control bytes of a broken file from steering a terminal, one
@@ -79,10 +101,17 @@ func indent(line string, n int) string {
 // Mistakes is every finding of one reading, in the order of the file.
 type Mistakes []Mistake
 
-// Error is all findings in their long form.
+// Shown is how many findings are shown one by one.
+const Shown = 100
+
+// Error is the findings in their long form, the first of very many.
 func (m Mistakes) Error() string {
 	var b strings.Builder
 	for i, one := range m {
+		if i == Shown {
+			fmt.Fprintf(&b, "\nand %d more\n", len(m)-Shown)
+			break
+		}
 		if i > 0 {
 			b.WriteByte('\n')
 		}

@@ -18,29 +18,25 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"uparrot/tests/program"
 )
 
-var program string
+var uparrot string // the program
 
 func TestMain(m *testing.M) {
 	if os.Getenv("UPARROT_TEST_REAL") == "later" { // they are run by themselves
 		fmt.Println("SKIPPED: the tests against real peers")
 		return
 	}
-	dir, err := os.MkdirTemp("", "uparrot-real-")
+	path, remove, err := program.Build()
 	if err != nil {
 		panic(err)
 	}
-	program = filepath.Join(dir, "uparrot")
-	os.Setenv("XDG_DATA_HOME", filepath.Join(dir, "data")) // the ledger of whoever tests is left alone
+	uparrot = path
 	os.Setenv("UPARROT_CODE", "snowline")
-	build := exec.Command("go", "build", "-o", program, "uparrot")
-	build.Stderr = os.Stderr
-	if err := build.Run(); err != nil {
-		panic(err)
-	}
 	status := m.Run()
-	os.RemoveAll(dir)
+	remove()
 	os.Exit(status)
 }
 
@@ -146,7 +142,7 @@ func perform(t *testing.T, text string, ports []string, want ...string) {
 	for _, p := range ports {
 		args = append(args, "--port", p)
 	}
-	cmd := exec.Command(program, args...)
+	cmd := exec.Command(uparrot, args...)
 	var told strings.Builder
 	cmd.Stderr = &told
 	out, _ := cmd.Output() // its status is that of its steps

@@ -89,7 +89,7 @@ func TestServer(t *testing.T) {
 	}
 	defer conn.Close()
 	time.Sleep(200 * time.Millisecond)
-	out, err := exec.Command(program, "run", write(t, "second.parrot", steps(head, "say tower: look")), "--port", "tower="+at).CombinedOutput()
+	out, err := exec.Command(uparrot, "run", write(t, "second.parrot", steps(head, "say tower: look")), "--port", "tower="+at).CombinedOutput()
 	if err == nil || !strings.Contains(string(out), "in use") {
 		t.Errorf("while somebody else has the port: %v\n%s", err, out)
 	}
@@ -112,7 +112,7 @@ func TestLinkThroughServer(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	radios := exec.Command(program, "standin", "larkfell.toml")
+	radios := exec.Command(uparrot, "standin", "larkfell.toml")
 	radios.Dir = dir
 	if err := radios.Start(); err != nil {
 		t.Fatal(err)
@@ -131,7 +131,7 @@ func TestLinkThroughServer(t *testing.T) {
 	for i, where := range []string{links + "valley", at} {
 		perform(t, steps(fmt.Sprintf("port radio: dialect at, ending cr, phrasebook \"%s/dunlin.toml\"", dir), fmt.Sprintf("say radio: AT~NODE=%d", i+1)), []string{"radio=" + where}, "passed")
 	}
-	cmd := exec.Command(program, "link", "test", "valley", at, "--bench", links+"bench.toml", "--phrasebook", dir+"/dunlin.toml", "--count", "20", "--every", "100ms", "--size", "24", "--max-loss", "20%")
+	cmd := exec.Command(uparrot, "link", "test", "valley", at, "--bench", links+"bench.toml", "--phrasebook", dir+"/dunlin.toml", "--count", "20", "--every", "100ms", "--size", "24", "--max-loss", "20%")
 	out, err := cmd.CombinedOutput()
 	if err != nil || !strings.Contains(string(out), "20") {
 		t.Errorf("%v\n%s", err, out)

@@ -4,7 +4,6 @@
 package toml
 
 import (
-	"os"
 	"strings"
 	"unicode/utf8"
 
@@ -24,7 +23,7 @@ type Doc struct {
 // Read reads a file into a struct or a map. What is wrong in it is among the
 // Mistakes; an error is returned only if the file cannot be read at all.
 func Read(file string, into any) (*Doc, error) {
-	text, err := os.ReadFile(file)
+	text, err := source.ReadFile(file)
 	if err != nil {
 		return nil, err
 	}

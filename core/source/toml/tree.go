@@ -64,11 +64,14 @@ func (n *node) put(name string, child *node) {
 // mostMistakes bounds how many errors of syntax are told of one file.
 const mostMistakes = 20
 
+// mostTries bounds how often reading begins anew behind a line that cannot be read.
+const mostTries = 200
+
 // parse reads the file into a tree. After a line that cannot be read it goes on
 // with the next, so that all such lines are told of.
 func (d *Doc) parse() {
 	open, last := d.root, -1
-	for from := 0; from < len(d.text) && len(d.Mistakes) < mostMistakes; {
+	for from, tries := 0, 0; from < len(d.text) && len(d.Mistakes) < mostMistakes && tries < mostTries; tries++ {
 		b := builder{Doc: d, base: from}
 		b.p.Reset([]byte(d.text[from:]))
 		for b.p.NextExpression() {
