@@ -53,6 +53,19 @@ func IsDatabase(where string) bool {
 	return strings.HasPrefix(where, "postgres://") || strings.HasPrefix(where, "postgresql://")
 }
 
+// place refuses what is neither a database that is known nor a file. What stands behind
+// the scheme is not shown: there may be a password in it.
+func place(where string) error {
+	scheme, _, isURL := strings.Cut(where, "://")
+	if isURL && !IsDatabase(where) {
+		return fmt.Errorf("there is no kind of ledger %q: wanted a file, or postgres://USER@HOST/DATABASE", scheme+"://")
+	}
+	if info, err := os.Stat(where); err == nil && !isURL && !info.Mode().IsRegular() {
+		return fmt.Errorf("the ledger %s is no file: wanted one, or postgres://USER@HOST/DATABASE", where)
+	}
+	return nil
+}
+
 // shown is a place as it may be shown: a password in it is not.
 func shown(where string) string {
 	if !IsDatabase(where) {
@@ -76,7 +89,10 @@ func shown(where string) string {
 // program's version. The place is a file, or postgres://USER@HOST/DATABASE.
 func Open(ctx context.Context, where string) (*Ledger, error) {
 	l := &Ledger{where: shown(where), pg: IsDatabase(where)}
-	var err error
+	err := place(where)
+	if err != nil {
+		return nil, err
+	}
 	if l.pg {
 		l.db, err = openPostgres(where)
 	} else {
@@ -174,6 +190,9 @@ func (l *Ledger) upgrade(ctx context.Context) error {
 		}
 	} else if err != nil {
 		return err
+	}
+	if version < 0 {
+		return fmt.Errorf("it says that it is of version %d, which none is: it is damaged; nothing was changed", version)
 	}
 	if version > len(steps) {
 		return fmt.Errorf("it is of version %d, and this program knows versions up to %d. Take a newer program; nothing was changed", version, len(steps))

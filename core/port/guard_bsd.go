@@ -24,3 +24,6 @@ func (g *guard) holdBack() (time.Duration, bool) { return 0, false }
 
 // counters are not to be had here.
 func (g *guard) counters() (Counters, error) { return Counters{}, unix.ENOTSUP }
+
+// startedAfter is not known here.
+func startedAfter(int, time.Time) bool { return false }

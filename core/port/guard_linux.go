@@ -46,6 +46,33 @@ func process(pid int) string {
 	return fmt.Sprintf("%s (process %d)", strings.TrimSpace(string(name)), pid)
 }
 
+// userHertz is in what the kernel tells times of processes, on every machine.
+const userHertz = 100
+
+// startedAfter reports whether a process is known to have started after a time.
+func startedAfter(pid int, t time.Time) bool {
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return false
+	}
+	behind := string(stat)[strings.LastIndexByte(string(stat), ')')+1:] // the name before it may hold anything
+	fields := strings.Fields(behind)                                    // from the third of proc(5) on
+	if len(fields) < 20 {
+		return false
+	}
+	ticks, err := strconv.ParseInt(fields[19], 10, 64)
+	uptime, uerr := os.ReadFile("/proc/uptime")
+	if err != nil || uerr != nil {
+		return false
+	}
+	up, err := strconv.ParseFloat(strings.Fields(string(uptime) + " x")[0], 64)
+	if err != nil {
+		return false
+	}
+	age := time.Duration((up - float64(ticks)/userHertz) * float64(time.Second))
+	return time.Now().Add(-age).After(t.Add(2 * time.Second)) // the two clocks are not read at once
+}
+
 // holdBack reads how long the driver lets the adapter gather bytes.
 func (g *guard) holdBack() (time.Duration, bool) {
 	text, err := os.ReadFile(filepath.Join("/sys/class/tty", filepath.Base(g.device), "device", "latency_timer"))

@@ -125,6 +125,9 @@ func lockOwner(name string) (pid int, alive bool) {
 	if err != nil || pid <= 0 {
 		return 0, false
 	}
+	if info, err := os.Stat(name); err == nil && startedAfter(pid, info.ModTime()) {
+		return 0, false // another program has that number now
+	}
 	err = unix.Kill(pid, 0)
 	return pid, err == nil || errors.Is(err, unix.EPERM)
 }
