@@ -324,20 +324,44 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 		p.because("the answer takes up what was sent")
 	}
 	p.because("%.0f %% of the answer is readable text: %s", 100*share, oneLine(text))
-	again, err := p.ask(ctx, l, wake+ending.Bytes())
+	return true, p.certainty(ctx, l, wake, got, prompt)
+}
+
+// certainty asks once more, with exactly what was found, and listens before that for as
+// long without asking: whoever talks by itself has not answered. got is the answer that
+// is to be compared, prompt what it ended with.
+func (p *Probe) certainty(ctx context.Context, l uart.Line, wake string, got []byte, prompt string) error {
+	r := &p.result
+	send := wake + r.Ending.Bytes()
+	unasked, err := p.gather(ctx, l, l.Time(len(send)+8)+p.patience)
 	if err != nil {
-		return false, err
+		return err
 	}
-	p.note(l, wake+ending.Bytes(), again)
+	p.note(l, "", unasked)
+	again, err := p.ask(ctx, l, send)
+	if err != nil {
+		return err
+	}
+	p.note(l, send, again)
 	if prompt != "" && lastPart(again) == prompt {
 		r.Dialect, r.Prompt = phrasebook.Console, prompt
 	}
-	same := strings.TrimSpace(string(withoutEcho(plain(again), wake))) != "" && readable(plain(again)) >= 0.95
-	r.Sure = same && share >= 0.95 && len(strings.TrimSpace(text)) >= 2 && bytes.ContainsAny(got, "\r\n")
-	if same {
-		p.because("asked again with this setting it answered again")
+	once, twice := withoutEcho(plain(got), wake), withoutEcho(plain(again), wake)
+	both := func(what string) bool {
+		return what != "" && bytes.Contains(once, []byte(what)) && bytes.Contains(twice, []byte(what))
 	}
-	return true, nil
+	takesUp := both(wake) || both("OK")
+	same := len(bytes.TrimSpace(twice)) > 0 && readable(plain(again)) >= 0.95
+	r.Sure = same && (len(unasked) == 0 || takesUp) && readable(once) >= 0.95 && len(bytes.TrimSpace(once)) >= 2 && bytes.ContainsAny(got, "\r\n")
+	switch by := oneLine(string(plain(unasked))); {
+	case len(unasked) > 0 && takesUp:
+		p.because("it sends by itself too, such as %s, but each answer takes up what was asked", by)
+	case len(unasked) > 0:
+		p.because("it sends by itself: %s came although nothing was asked, so what came when it was asked need not be an answer", by)
+	case same:
+		p.because("asked once more with this setting it answered once more, and between nothing came")
+	}
+	return nil
 }
 
 // ending finds out which line ending the module takes for the end of a line.

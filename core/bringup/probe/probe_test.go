@@ -214,6 +214,35 @@ func TestNoLine(t *testing.T) {
 	}
 }
 
+// Who talks without being asked has not answered: what is found is not sure.
+func TestTalker(t *testing.T) {
+	for _, speed := range []int{300, 9600} {
+		synctest.Test(t, func(t *testing.T) {
+			host, module := port.Pipe("m", uart.DefaultLine)
+			defer host.Close()
+			done := make(chan struct{})
+			defer close(done)
+			go func() {
+				for {
+					select {
+					case <-done:
+						return
+					case <-time.After(150 * time.Millisecond):
+					}
+					if host.Line().Speed == speed {
+						io.WriteString(module, "position 46.1 7.2 fix 3\r\n")
+					}
+				}
+			}()
+			res, err := (&Probe{Port: host, Speeds: []int{speed}}).Run(t.Context())
+			why := strings.Join(res.Why, "; ")
+			if err != nil || res.Kind != Found || res.Sure || !strings.Contains(why, "it sends by itself") || strings.Contains(why, "answered once more") {
+				t.Errorf("%+v, %v", res, err)
+			}
+		})
+	}
+}
+
 func TestJudge(t *testing.T) {
 	even := func(s string) (b []byte) {
 		for _, c := range []byte(s) {
