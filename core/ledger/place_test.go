@@ -3,6 +3,7 @@
 package ledger
 
 import (
+	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -36,4 +37,29 @@ func TestNoLedger(t *testing.T) {
 	if left, _ := filepath.Glob("*:*"); len(left) > 0 {
 		t.Errorf("there is %v", left)
 	}
+}
+
+// A damaged ledger is refused or read, and never ends the program.
+func FuzzOpen(f *testing.F) {
+	f.Add(uint32(0), byte(0), uint32(100), byte(1))
+	f.Add(uint32(28), byte(255), uint32(4096), byte(13))
+	f.Fuzz(func(t *testing.T, at1 uint32, b1 byte, at2 uint32, b2 byte) {
+		path := filepath.Join(t.TempDir(), "l.sqlite")
+		fill(t, path)
+		text, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text[int(at1)%len(text)], text[int(at2)%len(text)] = b1, b2
+		if err := os.WriteFile(path, text, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		l, err := Open(t.Context(), path)
+		if err != nil {
+			return
+		}
+		defer l.Close()
+		_ = l.Runs(t.Context(), Filter{}, func(Run) error { return nil })
+		_, _ = l.Trend(t.Context(), "power", Filter{})
+	})
 }

@@ -445,3 +445,20 @@ func TestIncludeChain(t *testing.T) {
 		}
 	}
 }
+
+// Whatever an expression is, it is refused or has a value, in bounded time and memory.
+func FuzzExpression(f *testing.F) {
+	for _, s := range []string{"n + 1", "5 / (n - 3)", "replace(s, \"a\", s)", "join(split(s, \"\"), s)", "repeat(s, n)", "json(s).x[2]", "xpath(s, \"//a\")", "s matches \"(a+)+$\"", "map(1..n, # * 2)", "byte(s, n)", "1e308 * 10", "len(s) > n ? s : n", "[1, s][n]"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, source string) {
+		file, err := Parse("f.parrot", "procedure \"F\"\ninput n: int = 3\ninput s = \"aaaa\"\nlet x = "+strings.ReplaceAll(source, "\n", " ")+"\nstep \"a\"\n check x == x\nend\n")
+		if err != nil || len(file.Lets) == 0 {
+			return
+		}
+		v, err := file.Lets[0].Expr.Run(map[string]any{"n": 3, "s": "aaaa"})
+		if text, ok := v.(string); ok && err == nil && len(text) > MaxText {
+			t.Errorf("%d bytes", len(text))
+		}
+	})
+}

@@ -3,7 +3,6 @@ package report
 import (
 	"bytes"
 	"encoding/json"
-	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -93,12 +92,4 @@ func checkMutated(t *testing.T, rec []byte, form, path string, other any) (made 
 		}
 	}
 	return true
-}
-
-func FuzzForms(f *testing.F) {
-	f.Add(larkfell(f), uint8(0))
-	f.Fuzz(func(t *testing.T, rec []byte, form uint8) {
-		forms := Forms()
-		_, _ = View(io.Discard, bytes.NewReader(rec), forms[int(form)%len(forms)], "") // only that it comes to an end
-	})
 }
