@@ -22,6 +22,7 @@ func lasting(w io.Writer) io.Writer {
 type pipe struct {
 	to     io.Writer
 	closed bool
+	err    error // the first that writing met while somebody was there
 }
 
 // Write writes to the other side while there is one.
@@ -34,5 +35,16 @@ func (p *pipe) Write(b []byte) (int, error) {
 		p.closed = true
 		return len(b), nil
 	}
+	if p.err == nil {
+		p.err = err
+	}
 	return n, err
+}
+
+// lost is why something could not be written that somebody was to read; nil if all was.
+func lost(w io.Writer) error {
+	if p, ok := w.(*pipe); ok {
+		return p.err
+	}
+	return nil
 }

@@ -97,11 +97,15 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	a := &app{in: in, out: lasting(out), err: newScreen(errOut)}
 	root := a.root()
 	root.SetArgs(args)
-	root.SetOut(out)
+	root.SetOut(a.out)
 	root.SetErr(errOut)
 	err := unknownCommand(root, args)
 	if err == nil {
 		err = root.ExecuteContext(ctx)
+	}
+	if missing := lost(a.out); err == nil && missing != nil {
+		a.err.line("uparrot: what was to be printed could not be written: %s", safe(missing.Error()))
+		return exitEvidence
 	}
 	if err == nil {
 		return exitPassed

@@ -151,3 +151,28 @@ func TestSecretPromptStops(t *testing.T) {
 		t.Errorf("after the prompt: %s", all)
 	}
 }
+
+// Streams that are closed, full or of no terminal harm no command: it ends with a status
+// of its own, and what is lost is not silent.
+func TestStreams(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.start("for other commands", "standin", "larkfell.toml")
+	b.write("at.parrot", "procedure \"At\"\nport valley: dialect at, ending cr, phrasebook \"dunlin.toml\"\nstep \"it answers\"\n    say valley: AT\nend\n")
+	for _, command := range []string{"--version", "ports", "check at.parrot", "tidy at.parrot", "results yield --ledger l.sqlite", "run at.parrot --bench larkfell.toml --no-ledger",
+		"talk valley --bench larkfell.toml --for 300ms --no-ledger", "probe valley --bench larkfell.toml --no-ledger", "standin larkfell.toml --tell \"power valley cycle\""} {
+		for _, streams := range []string{"<&-", ">&-", "2>&-", "<&- >&- 2>&-", ">/dev/full", "2>/dev/full", "| head -c 1", "</dev/null"} {
+			cmd := exec.Command("bash", "-c", "set -o pipefail; "+uparrot+" "+command+" "+streams)
+			cmd.Dir = b.dir
+			out, err := cmd.CombinedOutput()
+			status := b.status(err)
+			if status > 5 || strings.Contains(string(out), "panic") {
+				t.Errorf("%s %s: %d: %s", command, streams, status, out)
+			}
+			prints := strings.HasPrefix(command, "--version") || strings.HasPrefix(command, "tidy") || strings.HasPrefix(command, "run")
+			if streams == ">/dev/full" && prints && (status == 0 || !strings.Contains(string(out), "no space left")) {
+				t.Errorf("%s %s: %d, and nothing says that the output was lost: %s", command, streams, status, out)
+			}
+		}
+	}
+}
