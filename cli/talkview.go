@@ -176,7 +176,7 @@ var keyHelp = [][2]string{
 	{"PgUp, PgDn", "scroll"}, {"Ctrl-F", "search backwards; Enter again goes on"}, {"F2", "keys: each goes out as it is typed; F12 comes back"},
 	{"F3", "line ending: cr, lf, crlf, none"}, {"F4", "text, hex, both"}, {"F5", "times: clock, since the last line, none"},
 	{"F6", "speed"}, {"F7, F8", "DTR, RTS on and off"}, {"F9", "break"}, {"Ctrl-E", "show what is said, or not"},
-	{"Ctrl-N", "the other port"}, {"{ctrl-z} {hex 04}", "bytes by name, within a line"}, {"Ctrl-C", "leave"},
+	{"Ctrl-P", "the next line is a secret"}, {"Ctrl-N", "the other port"}, {"{ctrl-z} {hex 04}", "bytes by name, within a line"}, {"Ctrl-C", "leave"},
 }
 
 func (v *view) key(k tea.KeyPressMsg) tea.Cmd {
@@ -207,6 +207,10 @@ func (v *view) key(k tea.KeyPressMsg) tea.Cmd {
 		v.ask(forSearch)
 	case "ctrl+e":
 		v.echo = !v.echo
+	case "ctrl+p":
+		if v.hint = "the next line is no secret"; p.Secret() {
+			v.hint = "the next line is a secret: it is not shown, nor kept"
+		}
 	case "ctrl+n":
 		v.active = (v.active + 1) % len(v.panes)
 	case "pgup":
@@ -291,7 +295,7 @@ func (v *view) enter(p *pane) tea.Cmd {
 		v.hint = err.Error()
 		return nil
 	}
-	if typed != "" {
+	if typed != "" && !p.Hides() { // what is a secret does not come back with a key
 		v.past = append(v.past, typed)
 	}
 	v.pastAt = len(v.past)

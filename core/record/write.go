@@ -246,6 +246,9 @@ func (w *Writer) hide(kind Kind, port string, b []byte) (seen []byte, hold int) 
 			w.echoes[port] = true
 		}
 		b = []byte(said)
+		if bytes.HasSuffix(b, []byte("\r")) || bytes.HasSuffix(b, []byte("\n")) {
+			return b, 0 // what is said in lines is said whole
+		}
 	case w.echoes[port] && end < 0 && len(b) < longestEcho: // that line is still coming
 		return b, len(b)
 	case w.echoes[port]:

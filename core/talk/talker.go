@@ -1,10 +1,8 @@
 package talk
 
 import (
-	"bytes"
 	"context"
 	"fmt"
-	"regexp"
 	"sync"
 	"time"
 
@@ -13,7 +11,7 @@ import (
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/record"
-	"uparrot/core/text"
+	"uparrot/core/secret"
 	"uparrot/core/uart"
 )
 
@@ -40,6 +38,12 @@ type Talker struct {
 	dtr    bool
 	rts    bool
 	heard  []byte // since the last line end; belongs to the dialog's trace
+
+	secrets   sync.Mutex
+	mask      secret.Mask
+	asked     bool // the module asks for a secret
+	next      bool // the person says that the next line is one
+	concealed bool // what is being said is one
 }
 
 // reopenEvery is how often a port that has gone is looked for.
@@ -62,9 +66,9 @@ func (t *Talker) open(ctx context.Context) error {
 			switch tr.Kind {
 			case dialog.Came:
 				t.listen(tr.Bytes)
-				t.tell(Event{Time: tr.Time, Kind: Heard, Bytes: append([]byte(nil), tr.Bytes...)})
+				t.tell(Event{Time: tr.Time, Kind: Heard, Bytes: t.shown(Heard, tr.Bytes)})
 			case dialog.Went:
-				t.tell(Event{Time: tr.Time, Kind: Said, Bytes: append([]byte(nil), tr.Bytes...)})
+				t.tell(Event{Time: tr.Time, Kind: Said, Bytes: t.shown(Said, tr.Bytes)})
 			}
 		}
 	})
@@ -76,21 +80,6 @@ func (t *Talker) open(ctx context.Context) error {
 	t.mu.Unlock()
 	go t.watch(ctx, d)
 	return nil
-}
-
-// asks is the end of a question whose answer is nobody else's business.
-var asks = regexp.MustCompile(`(?i)\b(password|passphrase|passcode|code|secret|pin|key)\b[^\r\n]{0,20}[:>?]\s*$`)
-
-// listen keeps out of the record what is said next, if the module asks for a secret.
-func (t *Talker) listen(b []byte) {
-	t.heard = append(t.heard, b...)
-	if i := bytes.LastIndexAny(t.heard, "\r\n"); i >= 0 {
-		t.heard = t.heard[i+1:]
-	}
-	if len(t.heard) > 200 {
-		t.heard = t.heard[len(t.heard)-200:]
-	}
-	t.Events.Conceal(t.Station.Name, asks.MatchString(string(text.Plain(t.heard))))
 }
 
 func (t *Talker) tell(e Event) {
@@ -162,6 +151,7 @@ func (t *Talker) Say(ctx context.Context, whole bool, lines ...string) error {
 	d := t.now()
 	for i, l := range lines {
 		var err error
+		t.saying(l)
 		if whole {
 			_, err = d.SayBytes(ctx, []byte(l))
 		} else {

@@ -188,18 +188,20 @@ func TestGoesAndReturns(t *testing.T) {
 // other lines that look like it do not lose what follows.
 func TestAsksForSecret(t *testing.T) {
 	for asked, secret := range map[string]bool{
-		"password: ": true, "\r\ncode:": true, "Enter PIN > ": true, "pass phrase?": false, "passphrase (8 or more):": true, "\x1b[1mPassword\x1b[0m:": true,
+		"password: ": true, "\r\ncode:": true, "Enter PIN > ": true, "pass phrase?": true, "passphrase (8 or more):": true, "\x1b[1mPassword\x1b[0m:": true,
+		"Password for admin@tower.larkfell.example: ": true, "Passwd: ": true, "Passwort: ": true, "Mot de passe : ": true, "Contraseña: ": true, "пароль: ": true, "パスワード: ": true, "Enter the passphrase for key /etc/tower: ": true,
+		"keypad: ": false, "decoder? ": false,
 		"name: ": false, "error code: 5\r\n": false, "keyboard: ": false, "password: wrong\r\nbittern> ": false,
 	} {
 		synctest.Test(t, func(t *testing.T) {
-			var buf bytes.Buffer
+			var buf, shown bytes.Buffer
 			w := record.New(&buf, record.Origin{})
 			host, module := port.Pipe("m", uart.DefaultLine)
-			talker := &Talker{Station: &bench.Station{Name: "m", Setup: phrasebook.Setup{Ending: phrasebook.CR}, Dial: func() (port.Port, error) { return host, nil }}, Events: record.NewStream(w), Tell: func(Event) {}}
+			talker := &Talker{Station: &bench.Station{Name: "m", Setup: phrasebook.Setup{Ending: phrasebook.CR}, Dial: func() (port.Port, error) { return host, nil }}, Events: record.NewStream(w), Tell: func(e Event) { shown.Write(e.Bytes) }}
 			if err := talker.Open(t.Context()); err != nil {
 				t.Fatal(err)
 			}
-			go io.Copy(io.Discard, module)
+			go io.Copy(module, module) // it repeats what it is told
 			if _, err := module.Write([]byte(asked)); err != nil {
 				t.Fatal(err)
 			}
@@ -213,6 +215,9 @@ func TestAsksForSecret(t *testing.T) {
 				t.Fatal(err)
 			}
 			text := buf.String()
+			if secret && strings.Contains(shown.String(), "snowline") {
+				t.Errorf("%q: shown is %q", asked, shown.String())
+			}
 			if kept := strings.Contains(text, "snowline"); kept == secret || secret != strings.Contains(text, "[secret]") || !strings.Contains(text, "logs") {
 				t.Errorf("%q: the record is\n%s", asked, text)
 			}
