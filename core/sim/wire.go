@@ -27,6 +27,7 @@ type wire struct {
 	rts     bool
 	out     []outgoing
 	outFree time.Time // when the line towards the host is free again
+	waiting int       // bytes in out
 	more    chan struct{}
 }
 
@@ -208,11 +209,19 @@ func (w *wire) hostLine() (host uart.Line, same bool) {
 // is free.
 func (w *wire) send(at time.Time, b []byte) { w.queue(at, b, w.Line(), false) }
 
+// mostWaiting is how many bytes wait for a host at most.
+const mostWaiting = 1 << 20
+
 func (w *wire) queue(at time.Time, b []byte, l uart.Line, own bool) {
 	if len(b) == 0 {
 		return
 	}
 	w.mu.Lock()
+	if w.waiting += len(b); w.waiting > mostWaiting { // nobody reads: what is more is lost
+		w.waiting -= len(b)
+		w.mu.Unlock()
+		return
+	}
 	if at.Before(w.outFree) {
 		at = w.outFree
 	}
@@ -233,6 +242,7 @@ func (w *wire) talk(ctx context.Context) error {
 		var o outgoing
 		if len(w.out) > 0 {
 			o, w.out = w.out[0], w.out[1:]
+			w.waiting -= len(o.b)
 		}
 		w.mu.Unlock()
 		if o.b == nil {
