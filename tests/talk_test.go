@@ -117,6 +117,8 @@ func TestTalkView(t *testing.T) {
 	p.types(f6+"9600"+enter, "9600 8N1")
 	p.types(f6+"115200"+enter, "115200 8N1")
 	p.types(f7, "no signal lines")
+	p.types("\x10", "the next line is a secret")
+	p.types("frost-and-rime"+enter, "[secret]")
 	p.types(ctrlF+"CMGS"+enter, "search: ")
 	p.types("\x1b", "")
 	time.Sleep(100 * time.Millisecond) // an escape alone is told from a key by time
@@ -130,6 +132,9 @@ func TestTalkView(t *testing.T) {
 	p.types(ctrlC, "\x1b[?1049l")
 	if err := p.cmd.Wait(); err != nil {
 		t.Error(err)
+	}
+	if strings.Contains(b.read("r.jsonl"), "frost-and-rime") {
+		t.Error("the record has what was said to be a secret")
 	}
 	if n := events(t, b.read("r.jsonl")); n["in"] < 10 || n["out"] < 10 || n["close"] != 2 {
 		t.Errorf("the record holds %v", n)
