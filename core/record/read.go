@@ -11,6 +11,8 @@ import (
 	"hash"
 	"io"
 	"time"
+
+	"uparrot/core/text"
 )
 
 // State is how whole a record is that was read.
@@ -109,6 +111,7 @@ func read(r io.Reader, f func(Event) error, sum hash.Hash) (State, error) {
 			s.alter(damage.Error())
 			return s, damage
 		}
+		e.Port = text.Line(e.Port) // a name, wherever it is shown
 		if s.Events == 0 {
 			if err := s.head(e); err != nil {
 				return s, err

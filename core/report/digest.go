@@ -256,7 +256,7 @@ func (d *Digest) about() [][2]string {
 		add("port "+p.Name, p.Address+" ("+p.Setup+")")
 	}
 	for _, name := range sortedKeys(d.Inputs) {
-		add("input "+name, fmt.Sprint(d.Inputs[name]))
+		add("input "+text.Line(name), fmt.Sprint(d.Inputs[name]))
 	}
 	add("run", o.Run)
 	add("record", d.Words())

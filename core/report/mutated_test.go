@@ -42,7 +42,7 @@ func TestMutatedRecords(t *testing.T) {
 		}
 		places(v, "", func(path string, set func(any) func()) {
 			for i, other := range strange {
-				if (n+i+len(path))%7 != 0 { // each field meets some, each value many fields
+				if i > 0 && (n+i+len(path))%7 != 0 { // each field meets the first and some more
 					continue
 				}
 				undo := set(other)
