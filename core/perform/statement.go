@@ -114,11 +114,8 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 	}
 	name := p.port(n.Port)
 	d := p.dialogs[name]
-	p.asked = ""
-	if p.question == name {
-		d.Asked()
-	}
-	p.question = ""
+	question := p.question == name
+	p.asked, p.question = "", ""
 	line, whole := text, !n.Bytes
 	if n.Bytes { // with the line ending they are a line like any other
 		line, whole = d.Line(text)
@@ -127,6 +124,9 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 		p.emit(record.Event{Kind: record.Said, Port: name, Text: p.shownSaid(text)})
 		_, err = d.SayBytes(ctx, []byte(text))
 		return err
+	}
+	if question {
+		d.Asked()
 	}
 	if p.try > 1 && p.saidIn[name] == p.step { // a step with tries says it again where nothing was heard of the first
 		d.Again()

@@ -44,6 +44,9 @@ func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 		}
 		p.tidyUp(ctx)
 	}
+	if outcome(err) == verdict.Skipped {
+		err = p.owedBefore(ctx, err)
+	}
 	if err != nil && !isBroken(err) {
 		p.tidyUp(ctx)
 	}
@@ -56,6 +59,22 @@ func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 	}
 	p.emit(record.Event{Kind: record.Step, Step: s.Title, Try: p.try, Verdict: sr.Verdict, Why: sr.Why, TookMS: sr.TookMS, Err: err})
 	return sr
+}
+
+// owedBefore is what has come of answers that may end after the step of their line, in a
+// step that was left: that step passed, so nobody else tells of a refusal, nor, after the
+// last step, that one never came. Otherwise it is why the step was left.
+func (p *performer) owedBefore(ctx context.Context, left error) error {
+	for _, decl := range p.run.Procedure.Ports {
+		d := p.dialogs[decl.Name]
+		if d == nil || p.saidIn[decl.Name] == p.step || d.OwesLater() && p.step != p.last {
+			continue
+		}
+		if err := p.settle(ctx, decl.Name); err != nil {
+			return p.locate(p.said[decl.Name], err)
+		}
+	}
+	return left
 }
 
 // fault is a failure of the program itself, with no values on its way out.
@@ -103,6 +122,9 @@ func isLeft(err error) bool {
 
 // outcome is the verdict that an error stands for.
 func outcome(err error) verdict.Verdict {
+	if err == nil {
+		return verdict.Passed
+	}
 	if left, ok := errors.AsType[*Left](err); ok {
 		return left.Verdict
 	}
