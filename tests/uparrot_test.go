@@ -28,14 +28,7 @@ import (
 var uparrot string // the program
 
 func TestMain(m *testing.M) {
-	path, remove, err := program.Build()
-	if err != nil {
-		panic(err)
-	}
-	uparrot = path
-	status := m.Run()
-	remove()
-	os.Exit(status)
+	program.Main(m, &uparrot)
 }
 
 // bench is a folder with the examples and, once started, their stand-ins.

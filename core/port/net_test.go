@@ -11,24 +11,8 @@ import (
 
 	"uparrot/core/port/rfc2217"
 	"uparrot/core/uart"
+	"uparrot/tests/loopback"
 )
-
-// serve answers one connection on loopback and returns its port.
-func serve(t *testing.T, with func(net.Conn)) string {
-	t.Helper()
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { ln.Close() })
-	go func() {
-		conn, err := ln.Accept()
-		if err == nil {
-			with(conn)
-		}
-	}()
-	return ln.Addr().String()
-}
 
 // everyByte sends all values there and back.
 func everyByte(t *testing.T, p Port) {
@@ -55,7 +39,7 @@ func everyByte(t *testing.T, p Port) {
 
 func TestRFC2217(t *testing.T) {
 	sessions := make(chan *rfc2217.Session, 1)
-	at := serve(t, func(conn net.Conn) {
+	at := loopback.Serve(t, func(conn net.Conn) {
 		s, err := rfc2217.NewSession(conn, uart.DefaultLine)
 		if err != nil {
 			t.Error(err)
@@ -111,21 +95,21 @@ func TestRFC2217(t *testing.T) {
 
 // A server that refuses the option is told from one that is not there.
 func TestNoRFC2217(t *testing.T) {
-	refuses := serve(t, func(conn net.Conn) {
+	refuses := loopback.Serve(t, func(conn net.Conn) {
 		conn.Write(rfc2217.Negotiate(rfc2217.Dont, rfc2217.ComPort))
 		io.Copy(io.Discard, conn)
 	})
 	if _, err := openAt("rfc2217://"+refuses, uart.DefaultLine); KindOf(err) != Unsupported || !strings.Contains(err.Error(), "use tcp://") && !strings.Contains(err.Error(), "Use tcp://") {
 		t.Errorf("refused: %v", err)
 	}
-	hangsUp := serve(t, func(conn net.Conn) { conn.Close() })
+	hangsUp := loopback.Serve(t, func(conn net.Conn) { conn.Close() })
 	if _, err := openAt("rfc2217://"+hangsUp, uart.DefaultLine); KindOf(err) != Vanished {
 		t.Errorf("hung up: %v", err)
 	}
 }
 
 func TestTCPAndUDP(t *testing.T) {
-	p, err := openAt("tcp://"+serve(t, func(conn net.Conn) { io.Copy(conn, conn) }), uart.DefaultLine)
+	p, err := openAt("tcp://"+loopback.Serve(t, func(conn net.Conn) { io.Copy(conn, conn) }), uart.DefaultLine)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -213,26 +197,7 @@ func openAt(text string, line uart.Line) (Port, error) {
 // says why it hangs up.
 func TestServersAsTheyAre(t *testing.T) {
 	t.Parallel()
-	serve := func(f func(conn net.Conn)) string {
-		ln, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { ln.Close() })
-		go func() {
-			for {
-				conn, err := ln.Accept()
-				if err != nil {
-					return
-				}
-				go func() {
-					defer conn.Close()
-					f(conn)
-				}()
-			}
-		}()
-		return "rfc2217://" + ln.Addr().String()
-	}
+	serve := func(do func(conn net.Conn)) string { return "rfc2217://" + loopback.Serve(t, do) }
 	// It confirms neither masks nor breaks, it joins what it sends within 30 ms, and it
 	// refuses hardware flow control.
 	sparse := func(states bool) string {

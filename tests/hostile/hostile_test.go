@@ -27,14 +27,7 @@ import (
 var uparrot string // the program
 
 func TestMain(m *testing.M) {
-	path, remove, err := program.Build()
-	if err != nil {
-		panic(err)
-	}
-	uparrot = path
-	status := m.Run()
-	remove()
-	os.Exit(status)
+	program.Main(m, &uparrot)
 }
 
 // mostMemory bounds the address space of the program, in KiB: its own needs are large on

@@ -9,30 +9,9 @@ import (
 	"strings"
 	"testing"
 	"time"
-)
 
-// serve does something with each connection, and returns where.
-func serve(t *testing.T, do func(conn net.Conn)) string {
-	t.Helper()
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { ln.Close() })
-	go func() {
-		for {
-			conn, err := ln.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				do(conn)
-			}()
-		}
-	}()
-	return ln.Addr().String()
-}
+	"uparrot/tests/loopback"
+)
 
 // flood sends something for ever, and reads nothing.
 func flood(what string) func(net.Conn) {
@@ -92,7 +71,7 @@ func TestServers(t *testing.T) {
 	t.Parallel()
 	var trials []trial
 	for _, b := range behaviours {
-		at := serve(t, b.do)
+		at := loopback.Serve(t, b.do)
 		for _, scheme := range []string{"tcp", "rfc2217"} {
 			where := scheme + "://" + at
 			for _, args := range [][]string{

@@ -2,22 +2,37 @@
 package program
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"testing"
 )
 
-// Build builds the program into a folder of its own, and sees to it that the ledger of
+// Main builds the program, says where it is, runs the tests and takes it away again.
+func Main(m *testing.M, path *string) {
+	built, remove, err := build()
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "build the program:", err)
+		os.Exit(1)
+	}
+	*path = built
+	status := m.Run()
+	remove()
+	os.Exit(status)
+}
+
+// build builds the program into a folder of its own, and sees to it that the ledger of
 // whoever tests is left alone. Remove takes the folder away.
-func Build() (path string, remove func(), err error) {
+func build() (path string, remove func(), err error) {
 	dir, err := os.MkdirTemp("", "uparrot-test-")
 	if err != nil {
 		return "", nil, err
 	}
 	path = filepath.Join(dir, "uparrot")
-	build := exec.Command("go", "build", "-o", path, "uparrot")
-	build.Stderr = os.Stderr
-	if err := build.Run(); err != nil {
+	compile := exec.Command("go", "build", "-o", path, "uparrot")
+	compile.Stderr = os.Stderr
+	if err := compile.Run(); err != nil {
 		return "", nil, err
 	}
 	return path, func() { os.RemoveAll(dir) }, os.Setenv("XDG_DATA_HOME", filepath.Join(dir, "data"))

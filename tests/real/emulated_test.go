@@ -70,7 +70,7 @@ func TestServerDies(t *testing.T) {
 // The emulator's port behind a network serial server.
 func TestChain(t *testing.T) {
 	machine := exec.Command(need(t, "qemu-system-arm", "qemu-system-arm"), append([]string{"-nographic", "-monitor", "none", "-serial", "pty"}, loader(t)...)...)
-	need(t, "ser2net", "ser2net")
+	serverTool(t)
 	out, err := machine.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)

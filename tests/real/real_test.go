@@ -29,15 +29,8 @@ func TestMain(m *testing.M) {
 		fmt.Println("SKIPPED: the tests against real peers")
 		return
 	}
-	path, remove, err := program.Build()
-	if err != nil {
-		panic(err)
-	}
-	uparrot = path
 	os.Setenv("UPARROT_CODE", "snowline")
-	status := m.Run()
-	remove()
-	os.Exit(status)
+	program.Main(m, &uparrot)
 }
 
 // need skips a test unless a program is there.

@@ -16,10 +16,16 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// serverTool is the network serial server of Debian.
+func serverTool(t *testing.T) string {
+	t.Helper()
+	return needFile(t, "/usr/sbin/ser?net", "a network serial server; .ci/run installs it")
+}
+
 // server starts a network serial server at a device.
 func server(t *testing.T, device string) (start func() *exec.Cmd, at string) {
 	t.Helper()
-	tool := need(t, "ser2net", "ser2net")
+	tool := serverTool(t)
 	where, number := free(t)
 	config := write(t, "server.yaml", fmt.Sprintf("%%YAML 1.1\n---\nconnection: &tower\n  accepter: telnet(rfc2217),tcp,127.0.0.1,%s\n  connector: serialdev,%s,9600n81,local\n", number, device))
 	start = func() *exec.Cmd {
@@ -97,7 +103,7 @@ func TestServer(t *testing.T) {
 
 // A link through a server: two radios of the demo, one behind it.
 func TestLinkThroughServer(t *testing.T) {
-	need(t, "ser2net", "ser2net")
+	serverTool(t)
 	dir := t.TempDir()
 	text, err := os.ReadFile("../../examples/larkfell.toml")
 	if err != nil {
