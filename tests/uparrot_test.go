@@ -22,6 +22,7 @@ import (
 	"uparrot/core/port"
 	"uparrot/core/record"
 	"uparrot/examples"
+	"uparrot/tests/loopback"
 	"uparrot/tests/program"
 )
 
@@ -779,22 +780,11 @@ func BenchmarkStart(b *testing.B) {
 func TestPortAtCapturedAddress(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer ln.Close()
-	go func() {
-		for {
-			conn, err := ln.Accept()
-			if err != nil {
-				return
-			}
-			io.WriteString(conn, "page of the gate\r\n") // it speaks first
-			go io.Copy(conn, conn)
-		}
-	}()
-	_, number, _ := net.SplitHostPort(ln.Addr().String())
+	at := loopback.Serve(t, func(conn net.Conn) {
+		io.WriteString(conn, "page of the gate\r\n") // it speaks first
+		io.Copy(conn, conn)
+	})
+	_, number, _ := net.SplitHostPort(at)
 	head := "procedure \"Page\"\nport gates: dialect lines, ending lf\nport page: tcp to \"127.0.0.1:{base + board}\", dialect lines, ending crlf\ninput base: int\n"
 	who := "step \"who\"\n    say gates: who\n    hear gates: redshank board {board:int}\nend\n"
 	page := "step \"page\"\n    hear page: page of the gate\n    say page: rope\n    hear page: rope\nend\n"
@@ -809,7 +799,7 @@ func TestPortAtCapturedAddress(t *testing.T) {
 	base := fmt.Sprintf("base=%d", n-3)
 	b.run("run", "page.parrot", "--bench", "gates.toml", "--set", base).wants(t, 0, "passed: all 2 steps")
 	b.run("run", "early.parrot", "--bench", "gates.toml", "--set", base).wants(t, 1, "of which a step before must give the values")
-	b.run("run", "page.parrot", "--bench", "gates.toml", "--set", base, "--port", "page=tcp://"+ln.Addr().String()).wants(t, 0, "passed: all 2 steps")
+	b.run("run", "page.parrot", "--bench", "gates.toml", "--set", base, "--port", "page=tcp://"+at).wants(t, 0, "passed: all 2 steps")
 	b.write("wrong.parrot", head+strings.ReplaceAll(who, "{board:int}", "3")+page)
 	b.run("check", "wrong.parrot").wants(t, 2, "\"board\" has no value")
 }
