@@ -43,13 +43,23 @@ func (s *Station) Port(ctx context.Context, events *record.Stream) (port.Port, e
 	return &told{dev, events, s.Name}, nil
 }
 
-// tellOpened tells of a port that has been opened, and once what its other side does
-// not do.
+// tellOpened tells of a port that has been opened, once what its other side does not
+// do, and of whoever comes to it.
 func (s *Station) tellOpened(events *record.Stream, dev port.Port) {
 	events.Emit(record.Event{Kind: record.Open, Port: s.Name, Value: s.opened()})
 	for _, what := range port.LacksOf(dev) {
 		events.Emit(record.Event{Kind: record.Note, Port: s.Name, Text: s.Name + ": " + what})
 	}
+	port.OnCaller(dev, func(c port.Caller) {
+		text := s.Name + ": speaks with " + c.Address
+		if c.Refused {
+			text = s.Name + ": did not listen to " + c.Address + ", which may not speak there"
+		}
+		if c.Last {
+			text += "; there have been so many that no more are told"
+		}
+		events.Emit(record.Event{Kind: record.Note, Port: s.Name, Text: text})
+	})
 }
 
 // told is a port that a stream is told of.

@@ -36,6 +36,7 @@ func (s Scheme) String() string { return schemes[s] }
 type Address struct {
 	Scheme Scheme
 	Where  string
+	From   string // who may speak where one listens, HOST or HOST:PORT between commas; "" is anybody
 }
 
 // ParseAddress reads an address. Errors are a *source.Problem.
@@ -45,24 +46,49 @@ func ParseAddress(text string) (Address, error) {
 			if s.String() != kind {
 				continue
 			}
+			where, from, err := cutFrom(s, where)
+			if err != nil {
+				return Address{}, err
+			}
 			if _, _, err := net.SplitHostPort(where); err != nil {
 				return Address{}, &source.Problem{What: fmt.Sprintf("%q names no host and port", text), Mend: "Write " + kind + "://HOST:PORT."}
 			}
-			return Address{s, where}, nil
+			return Address{s, where, from}, nil
 		}
 		return Address{}, &source.Problem{What: fmt.Sprintf("there is no kind of port %q", kind), Mend: "There are " + strings.Join(schemes[TCP:], ", ") + "; a device is given by its path."}
 	}
 	if kind, where, ok := strings.Cut(text, ":"); ok {
 		for s := BySerial; s <= ByProduct; s++ {
 			if s.String() == kind {
-				return Address{s, where}, nil
+				return Address{Scheme: s, Where: where}, nil
 			}
 		}
 	}
 	if text == "" {
 		return Address{}, &source.Problem{What: "the address is empty", Mend: "Give a path such as /dev/ttyUSB0, or tcp://HOST:PORT."}
 	}
-	return Address{Device, text}, nil
+	return Address{Where: text}, nil
+}
+
+// cutFrom takes who may speak off the end of a place where one listens.
+func cutFrom(s Scheme, text string) (where, from string, err error) {
+	where, query, asked := strings.Cut(text, "?")
+	if !asked {
+		return where, "", nil
+	}
+	from, ok := strings.CutPrefix(query, "from=")
+	switch {
+	case s != TCPListen && s != UDPListen:
+		return "", "", &source.Problem{What: fmt.Sprintf("%s:// speaks with the one that it names, so nothing may follow the port number", s), Mend: "Leave out what follows the question mark."}
+	case !ok || strings.Trim(from, ", ") == "":
+		return "", "", &source.Problem{What: fmt.Sprintf("%q does not say who may speak", "?"+query), Mend: "Write " + s.String() + "://HOST:PORT?from=HOST, or from=HOST:PORT; several with commas between."}
+	}
+	for word := range strings.SplitSeq(from, ",") {
+		if _, _, _, err := callerWords(strings.TrimSpace(word)); err != nil {
+			return "", "", &source.Problem{What: fmt.Sprintf("who may speak is %q, whose port number is none", word), Mend: "Port numbers go from 0 to 65535; leave it out to let any of that host speak."}
+		}
+	}
+	return where, from, nil
 }
 
 // LooksLikeAddress tells an address from the name of a port on a bench.
@@ -84,7 +110,11 @@ func (a Address) String() string {
 	case a.Scheme < TCP:
 		return a.Scheme.String() + ":" + a.Where
 	}
-	return a.Scheme.String() + "://" + a.Where
+	text := a.Scheme.String() + "://" + a.Where
+	if a.From != "" {
+		text += "?from=" + a.From
+	}
+	return text
 }
 
 // UnmarshalText is ParseAddress.

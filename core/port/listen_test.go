@@ -1,7 +1,9 @@
 package port
 
 import (
+	"context"
 	"net"
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
@@ -12,12 +14,7 @@ import (
 // A port that listens speaks with whoever comes, one after the other, and says
 // so while nobody is there.
 func TestListening(t *testing.T) {
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	where := ln.Addr().String()
-	ln.Close()
+	where := "127.0.0.1:" + freePort(t, "tcp")
 	p, err := openAt("tcp-listen://"+where, uart.DefaultLine)
 	if err != nil {
 		t.Fatal(err)
@@ -96,12 +93,7 @@ func TestListening(t *testing.T) {
 
 // Each datagram is a message of its own, and answers go to whoever spoke last.
 func TestListeningForDatagrams(t *testing.T) {
-	c, err := net.ListenPacket("udp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	where := c.LocalAddr().String()
-	c.Close()
+	where := "127.0.0.1:" + freePort(t, "udp")
 	p, err := openAt("udp-listen://"+where, uart.DefaultLine)
 	if err != nil {
 		t.Fatal(err)
@@ -130,4 +122,111 @@ func TestListeningForDatagrams(t *testing.T) {
 			t.Errorf("%q, %v", buf[:n], err)
 		}
 	}
+}
+
+// Where an address says who may speak, nobody else is heard nor answered, and everyone
+// who comes is named.
+func TestCallers(t *testing.T) {
+	for _, network := range []string{"udp", "tcp"} {
+		for from, welcome := range map[string]bool{"": true, "127.0.0.1": true, "localhost": true, "127.0.0.0/8": true, "192.0.2.7, 127.0.0.1": true, "192.0.2.7": false, "127.0.0.1:9": false} {
+			text := network + "-listen://127.0.0.1:" + freePort(t, network)
+			if from != "" {
+				text += "?from=" + from
+			}
+			a, err := ParseAddress(text)
+			if err != nil || a.String() != text {
+				t.Fatalf("%s: %v, %v", text, a, err)
+			}
+			p, err := Open(t.Context(), a, uart.DefaultLine)
+			if err != nil {
+				t.Fatal(err)
+			}
+			told := make(chan Caller, 10)
+			OnCaller(p, func(c Caller) { told <- c })
+			heard := make(chan string, 10)
+			go func() {
+				buf := make([]byte, 100)
+				for n, err := p.Read(buf); err == nil; n, err = p.Read(buf) {
+					heard <- string(buf[:n])
+				}
+				close(heard)
+			}()
+			c, err := net.Dial(network, a.Where)
+			if err != nil {
+				t.Fatal(err)
+			}
+			c.Write([]byte("hoist"))
+			if got := <-told; got != (Caller{Address: c.LocalAddr().String(), Refused: !welcome}) {
+				t.Errorf("%s: told %+v", text, got)
+			}
+			if welcome {
+				if got := <-heard; got != "hoist" {
+					t.Errorf("%s: heard %q", text, got)
+				}
+			} else {
+				ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+				if _, err := p.Write(ctx, []byte("the key")); err == nil {
+					t.Errorf("%s: a stranger was answered", text)
+				}
+				cancel()
+			}
+			c.Close()
+			p.Close()
+			for s := range heard {
+				t.Errorf("%s: heard %q too", text, s)
+			}
+		}
+	}
+	for text, want := range map[string]string{
+		"udp://127.0.0.1:5?from=127.0.0.1":         "speaks with the one that it names",
+		"udp-listen://127.0.0.1:5?to=127.0.0.1":    "does not say who may speak",
+		"tcp-listen://127.0.0.1:5?from=":           "does not say who may speak",
+		"tcp-listen://127.0.0.1:5?from=h:70000":    "whose port number is none",
+		"udp-listen://127.0.0.1?from=127.0.0.1:50": "names no host and port",
+	} {
+		if _, err := ParseAddress(text); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", text, err, want)
+		}
+	}
+}
+
+// Whoever changes places all the time is told of for a while.
+func TestManyCallers(t *testing.T) {
+	c, err := newCallers(t.Context(), "127.0.0.1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var told []Caller
+	c.onCaller(func(c Caller) { told = append(told, c) })
+	for n := range uint16(5000) {
+		if !c.welcome(netip.AddrPortFrom(netip.MustParseAddr("::ffff:127.0.0.1"), n)) || c.welcome(netip.AddrPortFrom(netip.AddrFrom4([4]byte{10, 0, byte(n >> 8), byte(n)}), n)) {
+			t.Fatal("the wrong one may speak")
+		}
+	}
+	if want := mostCalls + mostRefused; len(told) != want || !told[len(told)-1].Last {
+		t.Errorf("%d calls were told, want %d; the last %+v", len(told), want, told[len(told)-1])
+	}
+}
+
+// freePort is a port number of this machine that nobody listens at.
+func freePort(t *testing.T, network string) string {
+	t.Helper()
+	var at net.Addr
+	if network == "udp" {
+		c, err := net.ListenPacket("udp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Close()
+		at = c.LocalAddr()
+	} else {
+		ln, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer ln.Close()
+		at = ln.Addr()
+	}
+	_, port, _ := net.SplitHostPort(at.String())
+	return port
 }

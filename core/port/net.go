@@ -44,17 +44,33 @@ func Open(ctx context.Context, a Address, line uart.Line) (Port, error) {
 		}
 		return p, err
 	case TCPListen:
+		callers, err := newCallers(ctx, a.From)
+		if err != nil {
+			return nil, dialError(ctx, name, err)
+		}
 		ln, err := new(net.ListenConfig).Listen(ctx, "tcp", a.Where)
 		if err != nil {
 			return nil, dialError(ctx, name, err)
 		}
-		return &netPort{name: name, conn: &tcpListener{Listener: ln, came: make(chan struct{}, 1)}, line: line}, nil
-	case UDP, UDPListen:
-		conn, err := openUDP(ctx, a.Where, a.Scheme == UDPListen)
+		return &netPort{name: name, conn: &tcpListener{Listener: ln, callers: callers, came: make(chan struct{}, 1)}, line: line, callers: callers}, nil
+	case UDPListen:
+		callers, err := newCallers(ctx, a.From)
 		if err != nil {
 			return nil, dialError(ctx, name, err)
 		}
-		return &netPort{name: name, conn: conn, line: line, datagrams: true}, nil
+		conn, err := new(net.ListenConfig).ListenPacket(ctx, "udp", a.Where)
+		if err != nil {
+			return nil, dialError(ctx, name, err)
+		}
+		return &netPort{name: name, conn: &udpListener{UDPConn: conn.(*net.UDPConn), callers: callers}, line: line, datagrams: true, callers: callers}, nil
+	case UDP:
+		// Connected, so that the system binds to the one address that is needed and
+		// hands over nothing from others.
+		conn, err := (&net.Dialer{Timeout: dialTime}).DialContext(ctx, "udp", a.Where)
+		if err != nil {
+			return nil, dialError(ctx, name, err)
+		}
+		return &netPort{name: name, conn: &udpConn{conn.(*net.UDPConn)}, line: line, datagrams: true}, nil
 	}
 	return nil, &Error{Port: name, Op: "open", Kind: Missing, Why: "it was not looked for in the list of ports"}
 }
@@ -81,12 +97,20 @@ func dialError(ctx context.Context, address string, err error) error {
 // netPort is bytes over a connection, without line settings or signal lines.
 type netPort struct {
 	name string
-	conn io.ReadWriteCloser
+	conn io.ReadWriteCloser // a tcpListener is written to through its client
 	line uart.Line
 
 	datagrams bool
+	callers   *callers // nil where nobody comes unasked
 
 	end ending
+}
+
+// OnCaller has f told who comes to a port that listens; see [Listening].
+func (p *netPort) OnCaller(f func(Caller)) {
+	if p.callers != nil {
+		p.callers.onCaller(f)
+	}
 }
 
 // Datagrams reports whether each Read brings one message of its own.
@@ -112,22 +136,38 @@ func (p *netPort) Read(b []byte) (int, error) {
 }
 
 func (p *netPort) Write(ctx context.Context, b []byte) (int, error) {
+	to := p.conn
+	if l, ok := to.(*tcpListener); ok {
+		client, err := l.wait(ctx)
+		if ctx.Err() != nil {
+			return 0, context.Cause(ctx)
+		}
+		if err != nil {
+			return 0, p.unheard(err)
+		}
+		to = client
+	}
 	stop := context.AfterFunc(ctx, func() {
-		if c, ok := p.conn.(net.Conn); ok {
+		if c, ok := to.(interface{ SetWriteDeadline(time.Time) error }); ok {
 			_ = c.SetWriteDeadline(time.Now()) // a closed connection needs none
 		}
 	})
-	n, err := p.conn.Write(b)
+	n, err := to.Write(b)
 	if stop() && err != nil {
-		if errors.Is(err, errNobody) {
-			return n, &Error{Port: p.name, Op: "write", Why: err.Error()}
-		}
-		return n, p.fail("write", err)
+		return n, p.unheard(err)
 	}
 	if err != nil {
 		return n, context.Cause(ctx)
 	}
 	return n, nil
+}
+
+// unheard is why something could not be written.
+func (p *netPort) unheard(err error) error {
+	if errors.Is(err, errNobody) {
+		return &Error{Port: p.name, Op: "write", Why: err.Error()}
+	}
+	return p.fail("write", err)
 }
 
 func (p *netPort) fail(op string, err error) error { return p.end.fail(p.name, op, err) }
@@ -164,63 +204,22 @@ func (e *ending) close(name string, conn io.Closer) error {
 	return nil
 }
 
-// udpConn speaks with one peer: the one it was told, and hears nobody else, or whoever
-// has spoken to it last.
-type udpConn struct {
-	*net.UDPConn
-	listens bool
-
-	mu   sync.Mutex
-	peer *net.UDPAddr // nil until somebody has spoken
-}
-
-// openUDP opens a socket that listens at HOST:PORT, or one that speaks to it.
-func openUDP(ctx context.Context, where string, listens bool) (*udpConn, error) {
-	if listens {
-		conn, err := new(net.ListenConfig).ListenPacket(ctx, "udp", where)
-		if err != nil {
-			return nil, err
-		}
-		return &udpConn{UDPConn: conn.(*net.UDPConn), listens: true}, nil
-	}
-	// Connected, so that the system binds to the one address that is needed and hands
-	// over nothing from others.
-	conn, err := (&net.Dialer{Timeout: dialTime}).DialContext(ctx, "udp", where)
-	if err != nil {
-		return nil, err
-	}
-	return &udpConn{UDPConn: conn.(*net.UDPConn)}, nil
-}
+// udpConn speaks with one peer, and hears nobody else.
+type udpConn struct{ *net.UDPConn }
 
 func (c *udpConn) Read(b []byte) (int, error) {
-	for !c.listens {
+	for {
 		n, err := c.UDPConn.Read(b)
 		if !errors.Is(err, syscall.ECONNREFUSED) { // nobody is there yet
 			return n, err
 		}
 	}
-	n, from, err := c.ReadFromUDP(b)
-	if err == nil {
-		c.mu.Lock()
-		c.peer = from
-		c.mu.Unlock()
-	}
-	return n, err
 }
 
 func (c *udpConn) Write(b []byte) (int, error) {
-	if !c.listens {
-		n, err := c.UDPConn.Write(b)
-		if errors.Is(err, syscall.ECONNREFUSED) { // about the one before: this one has gone out or not, as UDP has it
-			n, err = c.UDPConn.Write(b)
-		}
-		return n, err
+	n, err := c.UDPConn.Write(b)
+	if errors.Is(err, syscall.ECONNREFUSED) { // about the one before: this one has gone out or not, as UDP has it
+		n, err = c.UDPConn.Write(b)
 	}
-	c.mu.Lock()
-	peer := c.peer
-	c.mu.Unlock()
-	if peer == nil {
-		return 0, errNobody
-	}
-	return c.WriteToUDP(b, peer)
+	return n, err
 }

@@ -70,6 +70,28 @@ func LacksOf(p Port) []string {
 	return nil
 }
 
+// Caller is somebody who has come to a port that listens.
+type Caller struct {
+	Address string // HOST:PORT
+	Refused bool   // may not speak there, so that nothing of it was heard
+	Last    bool   // of more such nobody is told
+}
+
+// Listening is a port that speaks with whoever comes there.
+type Listening interface {
+	// OnCaller has f told of each change of whom the port speaks with, before anything
+	// of it is heard, and of each host that was refused, once. It must be called before
+	// the port is read.
+	OnCaller(f func(Caller))
+}
+
+// OnCaller has f told who comes to a port; it does nothing where nobody can.
+func OnCaller(p Port, f func(Caller)) {
+	if l, ok := as[Listening](p); ok {
+		l.OnCaller(f)
+	}
+}
+
 // lacking says in its own words why a port cannot do something.
 type lacking interface{ lacks(op string) error }
 

@@ -58,6 +58,7 @@ func (d *Doc) mistake(s span, what, mend string) {
 		marked, _, _ := strings.Cut(d.text[s.from:s.to], "\n")
 		m.Width = max(1, utf8.RuneCountInString(strings.TrimSuffix(marked, "\r")))
 		m.Text = d.lines.At(m.Line)
+		m.Column = min(m.Column, utf8.RuneCountInString(m.Text)+1) // a carriage return is no part of it
 	}
 	d.Mistakes = append(d.Mistakes, m)
 }

@@ -86,6 +86,7 @@ t:11:1: b is a whole number` {
 
 func FuzzParse(f *testing.F) {
 	f.Add("name = \"a\"\n[inner]\nsize = 0x1f\n[[list]]\nmap = { a = \"b\" }\n")
+	f.Add("0=[\n\r\n") // ends in the middle of a line end
 	f.Fuzz(func(t *testing.T, text string) {
 		var o outer
 		for _, m := range Parse("t", text, &o).Mistakes {
