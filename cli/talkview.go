@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -250,6 +251,8 @@ func (v *view) ask(what asking) {
 
 // recall goes through the lines said before.
 func (v *view) recall(back bool) {
+	v.past = slices.DeleteFunc(v.past, v.pane().Knows) // known for secrets only later
+	v.pastAt = min(v.pastAt, len(v.past))
 	if back {
 		v.pastAt = max(0, v.pastAt-1)
 	} else {

@@ -45,17 +45,36 @@ func (t *Talker) Secret() bool {
 
 // saying notes what is about to be said. A secret is hidden from then on, also where the
 // module repeats it.
-func (t *Talker) saying(line string) {
+func (t *Talker) saying(line string, whole bool) {
+	hides := t.Hides()
+	t.echo.mu.Lock()
+	t.release(false)
+	if t.echo.line = ""; !hides && !whole {
+		t.echo.line = strings.TrimSpace(line)
+	}
+	t.echo.mu.Unlock()
+	if hides {
+		t.conceal(line)
+	}
+}
+
+// conceal has a line hidden that is about to be said, or to be told of.
+func (t *Talker) conceal(line string) {
 	t.secrets.Lock()
 	defer t.secrets.Unlock()
-	if t.concealed = t.asked || t.next; !t.concealed {
-		return
-	}
-	t.asked, t.next = false, false // it is answered
+	t.concealed, t.asked, t.next = true, false, false // it is answered
+	t.Events.Conceal(t.Station.Name, true)
 	if line = strings.TrimSpace(line); line != "" {
 		t.mask.Add(line)
 		t.Events.Hide(line)
 	}
+}
+
+// Knows reports whether a line holds what has been found to be a secret.
+func (t *Talker) Knows(line string) bool {
+	t.secrets.Lock()
+	defer t.secrets.Unlock()
+	return t.mask.Any() && t.mask.Hide(line) != line
 }
 
 // shown is what the transcript shows of bytes.

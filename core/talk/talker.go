@@ -38,6 +38,8 @@ type Talker struct {
 	dtr    bool
 	rts    bool
 	heard  []byte // since the last line end; belongs to the dialog's trace
+	pass   func(dialog.Trace)
+	echo   echoes
 
 	secrets   sync.Mutex
 	mask      secret.Mask
@@ -59,7 +61,7 @@ func (t *Talker) open(ctx context.Context) error {
 	d, err := t.Station.Open(ctx, t.Events, func(c *dialog.Config) {
 		c.Pagers = nil // whoever reads turns the pages
 		keep := c.Trace
-		c.Trace = func(tr dialog.Trace) {
+		t.pass = func(tr dialog.Trace) {
 			if keep != nil {
 				keep(tr)
 			}
@@ -71,6 +73,7 @@ func (t *Talker) open(ctx context.Context) error {
 				t.tell(Event{Time: tr.Time, Kind: Said, Bytes: t.shown(Said, tr.Bytes)})
 			}
 		}
+		c.Trace = t.trace
 	})
 	if err != nil {
 		return err
@@ -110,6 +113,7 @@ func (t *Talker) watch(ctx context.Context, d *dialog.Dialog) {
 	if port.KindOf(err) == port.Closed {
 		return
 	}
+	t.settle()
 	if cerr := t.Station.Close(t.Events, d); cerr != nil {
 		err = fmt.Errorf("%w; %v", err, cerr)
 	}
@@ -151,7 +155,7 @@ func (t *Talker) Say(ctx context.Context, whole bool, lines ...string) error {
 	d := t.now()
 	for i, l := range lines {
 		var err error
-		t.saying(l)
+		t.saying(l, whole)
 		if whole {
 			_, err = d.SayBytes(ctx, []byte(l))
 		} else {
@@ -287,5 +291,6 @@ func (t *Talker) Close() error {
 	if d == nil {
 		return nil
 	}
+	t.settle()
 	return t.Station.Close(t.Events, d)
 }

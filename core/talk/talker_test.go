@@ -224,3 +224,74 @@ func TestAsksForSecret(t *testing.T) {
 		})
 	}
 }
+
+// A module that switches its echo off asks for something secret, in whatever words; one
+// that never repeats a line, or no line any more, does not.
+func TestEchoSwitchedOff(t *testing.T) {
+	// What the module says to each line, after its echo where it has one.
+	type turn struct {
+		line   string
+		echo   string // "" is none
+		answer string
+		secret bool
+	}
+	for name, turns := range map[string][]turn{
+		"a question in unknown words": {{"open", "open\r\n", "\r\nLarkfell wicket? ", false}, {"snowline-7", "", "\r\n\r\n# ", true}, {"logs", "logs\r\n", "nothing\r\n# ", false}},
+		"asked twice":                 {{"open", "open\r\n", "Wicket? ", false}, {"snowlane", "", "\r\nno\r\nWicket? ", true}, {"snowline", "", "\r\nyes\r\n# ", true}, {"logs", "logs\r\n", "", false}},
+		"stars":                       {{"open", "open\r\n", "Wicket? ", false}, {"snowline", "********\r\n", "yes\r\n# ", true}},
+		"no answer at all":            {{"open", "open\r\n", "Wicket? ", false}, {"snowline", "", "", true}},
+		"another line comes between":  {{"open", "open\r\n", "Wicket? ", false}, {"snowline", "", "\r\nhoist stopped\r\n", true}},
+		"an echo in pieces":           {{"open", "open\r\n", "# ", false}, {"logs of the hoist", "logs o|f the\r\n hoist\r\n", "none\r\n# ", false}},
+		"colours within the echo":     {{"open", "open\r\n", "# ", false}, {"logs", "\x1b[1mlo|gs\x1b[0m\r\n", "none\r\n# ", false}},
+		"it never repeats":            {{"open", "", "ready\r\n# ", false}, {"logs", "", "none\r\n# ", false}},
+		"echo off for good":           {{"open", "open\r\n", "# ", false}, {"echo off", "echo off\r\n", "# ", false}, {"logs", "", "none\r\n# ", true}, {"heights", "", "12\r\n# ", false}},
+		"no question stands there":    {{"ATE0", "ATE0\r\n", "\r\nOK\r\n", false}, {"AT+HOIST", "", "\r\nOK\r\n", false}},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			var kept, shown bytes.Buffer
+			w := record.New(&kept, record.Origin{})
+			host, module := port.Pipe("m", uart.DefaultLine)
+			talker := &Talker{Station: &bench.Station{Name: "m", Setup: phrasebook.Setup{Ending: phrasebook.CR}, Dial: func() (port.Port, error) { return host, nil }}, Events: record.NewStream(w)}
+			talker.Tell = func(e Event) { shown.Write(append(e.Bytes, '\n')) }
+			if err := talker.Open(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+			io.WriteString(module, "\r\n# ")
+			go func() {
+				buf := make([]byte, 100)
+				for _, turn := range turns {
+					if _, err := module.Read(buf); err != nil {
+						return
+					}
+					for part := range strings.SplitSeq(turn.echo, "|") {
+						io.WriteString(module, part)
+						time.Sleep(10 * time.Millisecond)
+					}
+					time.Sleep(200 * time.Millisecond)
+					io.WriteString(module, turn.answer)
+				}
+			}()
+			time.Sleep(time.Millisecond)
+			for _, turn := range turns {
+				if err := talker.Say(t.Context(), false, turn.line); err != nil {
+					t.Fatal(err)
+				}
+				time.Sleep(3 * time.Second)
+			}
+			if err := errors.Join(talker.Close(), w.Close()); err != nil {
+				t.Fatal(err)
+			}
+			for _, turn := range turns {
+				for where, text := range map[string]string{"record": kept.String(), "screen": shown.String()} {
+					if strings.Contains(text, turn.line) == turn.secret {
+						t.Errorf("%s: %q in the %s:\n%s", name, turn.line, where, text)
+					}
+				}
+				if talker.Knows(turn.line) != turn.secret {
+					t.Errorf("%s: %q would be shown again", name, turn.line)
+				}
+			}
+			synctest.Wait()
+		})
+	}
+}

@@ -1,0 +1,127 @@
+package talk
+
+import (
+	"bytes"
+	"strings"
+	"sync"
+	"time"
+
+	"uparrot/core/dialog"
+	"uparrot/core/text"
+)
+
+// echoTime is how long the echo of a line may take, from a module that repeats lines,
+// before it is taken for switched off.
+const echoTime = time.Second
+
+// echoes notices a module that switches its echo off while it asks for something, as for
+// a password, in whatever words. Where lines are repeated and a question stands there, a
+// line is held until its echo begins to come. Without one it is a secret, before anybody
+// has read it.
+type echoes struct {
+	mu      sync.Mutex
+	line    string          // what is being said; "" if it is known to be a secret, or no line
+	said    string          // the line whose echo is looked for; "" if none is
+	came    []byte          // since it was said, without escape sequences
+	prompt  string          // where it was said
+	held    []dialog.Trace  // it, and what came since; empty if it need not be held
+	timer   *time.Timer     // until echoTime has passed
+	habit   bool            // the module repeats lines
+	prompts map[string]bool // where it was seen to
+}
+
+// trace lets a trace pass, or holds it until an echo is decided upon.
+func (t *Talker) trace(tr dialog.Trace) {
+	e := &t.echo
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	switch {
+	case tr.Kind == dialog.Went && e.line != "":
+		e.said, e.line, e.came = e.line, "", nil
+		e.prompt = strings.TrimSpace(string(text.Plain(t.heard)))
+		if e.habit && e.prompt != "" {
+			e.held = append(e.held, tr)
+			said := e.said
+			e.timer = time.AfterFunc(echoTime, func() {
+				e.mu.Lock()
+				defer e.mu.Unlock()
+				if e.said == said {
+					t.release(false)
+				}
+			})
+			return
+		}
+	case len(e.held) > 0:
+		e.held = append(e.held, tr)
+	}
+	if tr.Kind == dialog.Came && e.said != "" {
+		e.came = text.Plain(append(e.came, tr.Bytes...))
+		if echoed, sure := repeats(e.came, e.said); sure {
+			if len(e.held) == 0 {
+				t.pass(tr)
+			}
+			t.release(echoed)
+			return
+		}
+	}
+	if len(e.held) == 0 {
+		t.pass(tr)
+	}
+}
+
+// repeats reports whether what came begins with the echo of a line, and whether that is
+// sure yet. A console breaks lines at its width.
+func repeats(came []byte, line string) (echoed, sure bool) {
+	if len(came) == 0 {
+		return false, false
+	}
+	got := string(bytes.Map(func(r rune) rune {
+		if r == '\r' || r == '\n' {
+			return -1
+		}
+		return r
+	}, came))
+	if got == "" || came[0] == '\r' || came[0] == '\n' {
+		return false, true
+	}
+	return strings.HasPrefix(got, line), strings.HasPrefix(got, line) || !strings.HasPrefix(line, got)
+}
+
+// release ends the wait for an echo. What was held passes, as a secret if no echo came.
+func (t *Talker) release(echoed bool) {
+	e := &t.echo
+	if e.said == "" {
+		return
+	}
+	if e.timer != nil {
+		e.timer.Stop()
+		e.timer = nil
+	}
+	held, line := e.held, e.said
+	e.held, e.said, e.came = nil, "", nil
+	if echoed {
+		e.habit = true
+		if e.prompts == nil {
+			e.prompts = map[string]bool{}
+		}
+		e.prompts[e.prompt] = true
+	} else if e.prompts[e.prompt] || e.prompt == "" {
+		e.habit = false // it repeats nothing any more, not only this line
+	}
+	if len(held) > 0 && !echoed {
+		t.conceal(line)
+	}
+	for _, tr := range held {
+		t.pass(tr)
+	}
+	if len(held) > 0 && !echoed {
+		t.note("%q stood there and the line was not repeated, as others are: it is kept as a secret", e.prompt)
+	}
+}
+
+// settle lets pass what is held, when the port is about to close.
+func (t *Talker) settle() {
+	t.echo.mu.Lock()
+	defer t.echo.mu.Unlock()
+	t.release(false)
+}
