@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -9,11 +10,11 @@ import (
 
 // printPlan prints what a procedure would say and wait for, without a port. Values
 // that only the module can give stay as written.
-func (a *app) printPlan(proc *procedure.File, values map[string]any, chosen map[string]bool) error {
+func (a *app) printPlan(ctx context.Context, proc *procedure.File, values map[string]any, chosen map[string]bool) error {
 	s := newScreen(a.out)
 	fmt.Fprintln(a.out, s.bold(safe(proc.Title)))
 	for _, l := range proc.Lets {
-		if v, err := l.Expr.Run(values); err == nil {
+		if v, err := l.Expr.Run(ctx, values); err == nil {
 			values[l.Name] = v
 		}
 	}
@@ -27,21 +28,21 @@ func (a *app) printPlan(proc *procedure.File, values map[string]any, chosen map[
 		}
 		fmt.Fprintf(a.out, "\n%s%s\n", s.bold(fmt.Sprintf("%d  %s", i+1, safe(step.Title))), mark)
 		if mark == "" {
-			a.planned(proc, step.Body, values, 1)
+			a.planned(ctx, proc, step.Body, values, 1)
 		}
 	}
 	return nil
 }
 
-func (a *app) planned(proc *procedure.File, list []procedure.Node, values map[string]any, depth int) {
+func (a *app) planned(ctx context.Context, proc *procedure.File, list []procedure.Node, values map[string]any, depth int) {
 	for _, n := range list {
 		line := strings.TrimSpace(proc.Text(n.At()))
 		if say, ok := n.(*procedure.Say); ok {
-			line = sayLine(say, values)
+			line = sayLine(ctx, say, values)
 		}
 		fmt.Fprintf(a.out, "%s%s\n", strings.Repeat("    ", depth), oneLine(line))
 		if let, ok := n.(*procedure.Let); ok {
-			if v, err := let.Expr.Run(values); err == nil {
+			if v, err := let.Expr.Run(ctx, values); err == nil {
 				values[let.Name] = v
 			} else {
 				delete(values, let.Name)
@@ -51,15 +52,15 @@ func (a *app) planned(proc *procedure.File, list []procedure.Node, values map[st
 			if b.Head != nil {
 				fmt.Fprintf(a.out, "%s%s\n", strings.Repeat("    ", depth), oneLine(strings.TrimSpace(proc.Text(*b.Head))))
 			}
-			a.planned(proc, b.Body, values, depth+1)
+			a.planned(ctx, proc, b.Body, values, depth+1)
 		}
 	}
 }
 
 // sayLine is a say with the values that are known.
-func sayLine(n *procedure.Say, values map[string]any) string {
+func sayLine(ctx context.Context, n *procedure.Say, values map[string]any) string {
 	text, err := n.Text.Fill(func(source string) (string, error) {
-		v, err := n.Exprs[source].Run(values)
+		v, err := n.Exprs[source].Run(ctx, values)
 		if err != nil {
 			return "{" + source + "}", nil
 		}

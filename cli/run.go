@@ -84,7 +84,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	if c.plan {
-		return c.printPlan(file, p.Values, p.Chosen)
+		return c.printPlan(cmd.Context(), file, p.Values, p.Chosen)
 	}
 	if p.Ports, err = c.ports.read(cmd); err != nil {
 		return err

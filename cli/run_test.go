@@ -59,7 +59,7 @@ end
 	}
 	var out bytes.Buffer
 	a := &app{out: &out, err: newScreen(&bytes.Buffer{})}
-	if err := a.printPlan(proc, map[string]any{"n": 5}, map[string]bool{"one": true}); err != nil {
+	if err := a.printPlan(t.Context(), proc, map[string]any{"n": 5}, map[string]bool{"one": true}); err != nil {
 		t.Fatal(err)
 	}
 	want := `P

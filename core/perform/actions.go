@@ -22,7 +22,7 @@ import (
 func (p *performer) collect(ctx context.Context, n *procedure.Collect) error {
 	until := dialog.Until{Prompt: n.Prompt, Quiet: n.Quiet}
 	if n.Pattern != nil {
-		bound, err := n.Pattern.Bind(p.evaluator(n.Exprs))
+		bound, err := n.Pattern.Bind(p.evaluator(ctx, n.Exprs))
 		if err != nil {
 			return err
 		}
@@ -40,7 +40,7 @@ func (p *performer) collect(ctx context.Context, n *procedure.Collect) error {
 	defer over()
 	text, err := p.dialogs[name].Collect(ctx, until, within)
 	if err != nil {
-		if err := p.keepPart(n, text, err); err != nil {
+		if err := p.keepPart(ctx, n, text, err); err != nil {
 			p.emit(record.Event{Kind: record.Note, Text: err.Error()}) // why the step fails comes first
 		}
 		return err
@@ -57,7 +57,7 @@ func (p *performer) collect(ctx context.Context, n *procedure.Collect) error {
 // logIn logs in at a console.
 func (p *performer) logIn(ctx context.Context, n *procedure.LogIn) error {
 	text := func(e *procedure.Expr) (string, error) {
-		v, err := e.Run(p.values)
+		v, err := e.Run(ctx, p.values)
 		return procedure.Text(v), err
 	}
 	name := p.port(n.Port)
@@ -89,8 +89,8 @@ func (p *performer) logIn(ctx context.Context, n *procedure.LogIn) error {
 	return err
 }
 
-func (p *performer) keep(n *procedure.Keep) error {
-	name, err := p.fill(n.File)
+func (p *performer) keep(ctx context.Context, n *procedure.Keep) error {
+	name, err := p.fill(ctx, n.File)
 	if err != nil {
 		return err
 	}
@@ -103,12 +103,12 @@ func (p *performer) keep(n *procedure.Keep) error {
 
 // keepPart keeps what a collect had gathered when it failed, if a keep in its step is
 // to write it. It is no value: nothing may be concluded from a part.
-func (p *performer) keepPart(n *procedure.Collect, text string, why error) error {
+func (p *performer) keepPart(ctx context.Context, n *procedure.Collect, text string, why error) error {
 	k := keepOf(p.step.Body, n.Name)
 	if k == nil {
 		return nil
 	}
-	name, err := p.fill(k.File)
+	name, err := p.fill(context.WithoutCancel(ctx), k.File)
 	if err != nil {
 		return fmt.Errorf("what was gathered of %s cannot be kept: %w", n.Name, err)
 	}
@@ -183,7 +183,7 @@ func (p *performer) line(ctx context.Context, n *procedure.SetLine) error {
 			if p.ofSecret(n.Speed) {
 				return errors.New("a speed is shown, and this one is made of a secret")
 			}
-			speed, err := p.whole(n.Speed, uart.MinSpeed, uart.MaxSpeed)
+			speed, err := p.whole(ctx, n.Speed, uart.MinSpeed, uart.MaxSpeed)
 			if err != nil {
 				return err
 			}
@@ -290,7 +290,7 @@ func (p *performer) putBack(name string, d *dialog.Dialog) error {
 }
 
 func (p *performer) reach(ctx context.Context, n *procedure.Reach) error {
-	host, err := p.fill(n.Host)
+	host, err := p.fill(ctx, n.Host)
 	if err != nil {
 		return err
 	}
@@ -301,7 +301,7 @@ func (p *performer) reach(ctx context.Context, n *procedure.Reach) error {
 	var took time.Duration
 	what := "a ping of " + host
 	if n.TCP != nil {
-		number, err := p.whole(n.TCP, 1, 65535)
+		number, err := p.whole(ctx, n.TCP, 1, 65535)
 		if err != nil {
 			return err
 		}
@@ -322,8 +322,8 @@ func (p *performer) reach(ctx context.Context, n *procedure.Reach) error {
 	return nil
 }
 
-func (p *performer) leave(n *procedure.Fail) error {
-	why, err := p.fill(n.Why)
+func (p *performer) leave(ctx context.Context, n *procedure.Fail) error {
+	why, err := p.fill(ctx, n.Why)
 	if err != nil {
 		return err
 	}

@@ -30,9 +30,9 @@ func (p *performer) port(name string) string {
 
 // asks are what several hears wait for, with the ports' names and the patterns
 // in words.
-func (p *performer) asks(hears []*procedure.Hear) (asks []dialog.Ask, ports []string, words string, err error) {
+func (p *performer) asks(ctx context.Context, hears []*procedure.Hear) (asks []dialog.Ask, ports []string, words string, err error) {
 	for _, h := range hears {
-		w, err := p.wait(h)
+		w, err := p.wait(ctx, h)
 		if err != nil {
 			return nil, nil, "", p.locate(h.Pos, err)
 		}
@@ -59,7 +59,7 @@ func (p *performer) any(ctx context.Context, n *procedure.Any) error {
 		hears = append(hears, c.Hear)
 		cases = append(cases, c)
 	}
-	asks, ports, words, err := p.asks(hears)
+	asks, ports, words, err := p.asks(ctx, hears)
 	if err != nil {
 		return err
 	}
@@ -86,7 +86,7 @@ func (p *performer) any(ctx context.Context, n *procedure.Any) error {
 }
 
 func (p *performer) all(ctx context.Context, n *procedure.All) error {
-	asks, ports, words, err := p.asks(n.Hears)
+	asks, ports, words, err := p.asks(ctx, n.Hears)
 	if err != nil {
 		return err
 	}
@@ -105,8 +105,8 @@ func (p *performer) all(ctx context.Context, n *procedure.All) error {
 }
 
 // truth is whether a condition holds.
-func (p *performer) truth(e *procedure.Expr) (bool, error) {
-	v, err := e.Run(p.values)
+func (p *performer) truth(ctx context.Context, e *procedure.Expr) (bool, error) {
+	v, err := e.Run(ctx, p.values)
 	if err != nil {
 		return false, err
 	}
@@ -119,7 +119,7 @@ func (p *performer) truth(e *procedure.Expr) (bool, error) {
 
 func (p *performer) cond(ctx context.Context, n *procedure.If) error {
 	for _, arm := range n.Arms {
-		is, err := p.truth(arm.Cond)
+		is, err := p.truth(ctx, arm.Cond)
 		if err != nil {
 			return p.locate(arm.Pos, err)
 		}
@@ -131,7 +131,7 @@ func (p *performer) cond(ctx context.Context, n *procedure.If) error {
 }
 
 func (p *performer) repeat(ctx context.Context, n *procedure.Repeat) error {
-	times, err := p.whole(n.Times, 0, procedure.MaxRepeat)
+	times, err := p.whole(ctx, n.Times, 0, procedure.MaxRepeat)
 	if err != nil {
 		return err
 	}
@@ -144,8 +144,8 @@ func (p *performer) repeat(ctx context.Context, n *procedure.Repeat) error {
 }
 
 // whole is an expression's value, which must be a whole number within bounds.
-func (p *performer) whole(e *procedure.Expr, low, high int) (int, error) {
-	v, err := e.Run(p.values)
+func (p *performer) whole(ctx context.Context, e *procedure.Expr, low, high int) (int, error) {
+	v, err := e.Run(ctx, p.values)
 	if err != nil {
 		return 0, err
 	}
@@ -160,7 +160,7 @@ func (p *performer) whole(e *procedure.Expr, low, high int) (int, error) {
 }
 
 func (p *performer) each(ctx context.Context, n *procedure.For) error {
-	v, err := n.List.Run(p.values)
+	v, err := n.List.Run(ctx, p.values)
 	if err != nil {
 		return err
 	}
@@ -187,7 +187,7 @@ func (p *performer) do(ctx context.Context, n *procedure.Do) error {
 			c.ports[param.Name] = p.port(n.Args[i].Port)
 			continue
 		}
-		v, err := n.Args[i].Expr.Run(p.values)
+		v, err := n.Args[i].Expr.Run(ctx, p.values)
 		if err != nil {
 			return err
 		}

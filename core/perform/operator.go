@@ -21,7 +21,7 @@ type Operator interface {
 }
 
 func (p *performer) tell(ctx context.Context, n *procedure.Tell) error {
-	text, err := p.fill(n.Text)
+	text, err := p.fill(ctx, n.Text)
 	if err != nil {
 		return err
 	}
@@ -48,7 +48,7 @@ func (p *performer) told(text, answer string) {
 }
 
 func (p *performer) ask(ctx context.Context, n *procedure.Ask) error {
-	text, err := p.fill(n.Text)
+	text, err := p.fill(ctx, n.Text)
 	if err != nil {
 		return err
 	}

@@ -217,7 +217,7 @@ func (p *performer) shown() map[string]any {
 }
 
 func (p *performer) steps(ctx context.Context) {
-	if err := p.lets(); err != nil {
+	if err := p.lets(ctx); err != nil {
 		p.res.Verdict, p.res.Err = verdict.Broken, err
 		return
 	}
@@ -335,9 +335,9 @@ func needsPerson(list []procedure.Node) string {
 	return ""
 }
 
-func (p *performer) lets() error {
+func (p *performer) lets(ctx context.Context) error {
 	for _, l := range p.run.Procedure.Lets {
-		v, err := l.Expr.Run(p.values)
+		v, err := l.Expr.Run(ctx, p.values)
 		if err != nil {
 			return p.scrub(fmt.Errorf("%s:%d: let %s: %w", l.File, l.Line, l.Name, err))
 		}

@@ -40,7 +40,7 @@ func (p *performer) openFor(ctx context.Context, n procedure.Node) error {
 			if !decl.AtKnown(p.values) {
 				return fmt.Errorf("the port %s is at %q, of which a step before must give the values", name, decl.At.Said)
 			}
-			text, err := p.fill(decl.At)
+			text, err := p.fill(ctx, decl.At)
 			if err != nil {
 				return err
 			}

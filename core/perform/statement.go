@@ -42,7 +42,7 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 	case *procedure.LogIn:
 		return p.logIn(ctx, n)
 	case *procedure.Keep:
-		return p.keep(n)
+		return p.keep(ctx, n)
 	case *procedure.Tell:
 		return p.tell(ctx, n)
 	case *procedure.Ask:
@@ -52,7 +52,7 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 	case *procedure.Reach:
 		return p.reach(ctx, n)
 	case *procedure.Fail:
-		return p.leave(n)
+		return p.leave(ctx, n)
 	case *procedure.Link:
 		return p.link(ctx, n)
 	case *procedure.Say:
@@ -60,11 +60,11 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 	case *procedure.Hear:
 		return p.hear(ctx, n)
 	case *procedure.Check:
-		return p.check(n)
+		return p.check(ctx, n)
 	case *procedure.Limit:
-		return p.limit(n)
+		return p.limit(ctx, n)
 	case *procedure.Let:
-		v, err := n.Expr.Run(p.values)
+		v, err := n.Expr.Run(ctx, p.values)
 		if text, ok := v.(string); ok && len(text) > mostInValue {
 			return fmt.Errorf("%s would be %d MiB long: a value has at most %d", n.Name, len(text)>>20, mostInValue>>20)
 		}
@@ -95,20 +95,20 @@ const mostInValue = 16 << 20
 const quietWithin = 10 * time.Second
 
 // evaluator gives the values of a text's expressions.
-func (p *performer) evaluator(exprs map[string]*procedure.Expr) func(string) (string, error) {
+func (p *performer) evaluator(ctx context.Context, exprs map[string]*procedure.Expr) func(string) (string, error) {
 	return func(source string) (string, error) {
-		v, err := exprs[source].Run(p.values)
+		v, err := exprs[source].Run(ctx, p.values)
 		return procedure.Text(v), err
 	}
 }
 
 // fill is text in quotes with its values.
-func (p *performer) fill(w *procedure.Wording) (string, error) {
-	return w.Said.Fill(p.evaluator(w.Exprs))
+func (p *performer) fill(ctx context.Context, w *procedure.Wording) (string, error) {
+	return w.Said.Fill(p.evaluator(ctx, w.Exprs))
 }
 
 func (p *performer) say(ctx context.Context, n *procedure.Say) error {
-	text, err := n.Text.Fill(p.evaluator(n.Exprs))
+	text, err := n.Text.Fill(p.evaluator(ctx, n.Exprs))
 	if err != nil {
 		return err
 	}
@@ -158,8 +158,8 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 }
 
 // wait is what a hear waits for.
-func (p *performer) wait(n *procedure.Hear) (dialog.Wait, error) {
-	bound, err := n.Pattern.Bind(p.evaluator(n.Exprs))
+func (p *performer) wait(ctx context.Context, n *procedure.Hear) (dialog.Wait, error) {
+	bound, err := n.Pattern.Bind(p.evaluator(ctx, n.Exprs))
 	return dialog.Wait{Form: n.Form, Pattern: bound, Within: p.within(n.Within), Answer: !n.Later && p.port(n.Port) == p.asked}, err
 }
 
@@ -171,7 +171,7 @@ func (p *performer) within(d time.Duration) time.Duration {
 }
 
 func (p *performer) hear(ctx context.Context, n *procedure.Hear) error {
-	w, err := p.wait(n)
+	w, err := p.wait(ctx, n)
 	if err != nil {
 		return err
 	}
@@ -276,8 +276,8 @@ func (p *performer) keepSecret(v any) {
 	}
 }
 
-func (p *performer) check(n *procedure.Check) error {
-	v, err := n.Expr.Run(p.values)
+func (p *performer) check(ctx context.Context, n *procedure.Check) error {
+	v, err := n.Expr.Run(ctx, p.values)
 	if err != nil {
 		return err
 	}
@@ -297,7 +297,7 @@ func (p *performer) check(n *procedure.Check) error {
 	return nil
 }
 
-func (p *performer) limit(n *procedure.Limit) error {
+func (p *performer) limit(ctx context.Context, n *procedure.Limit) error {
 	if p.ofSecret(n.Expr) || p.ofSecret(n.Low) || p.ofSecret(n.High) {
 		return errors.New("a limit shows its numbers in every report, and one of these is made of a secret: write check")
 	}
@@ -305,7 +305,7 @@ func (p *performer) limit(n *procedure.Limit) error {
 		if e == nil {
 			return nil, nil
 		}
-		v, err := e.Run(p.values)
+		v, err := e.Run(ctx, p.values)
 		if err != nil {
 			return nil, err
 		}

@@ -42,7 +42,7 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 		p.exprMistake(l, err, at, offset)
 		return nil, types.Any
 	}
-	names := identifiers(tree.Node)
+	names, loops := identifiers(tree.Node)
 	env, key := types.Map{}, text
 	for _, n := range names {
 		v, ok := p.values.find(n.name)
@@ -62,6 +62,7 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 	if done, ok := p.compiled[key]; ok && !wantBool {
 		return done.expr, done.typ
 	}
+	env[paceName] = types.Any
 	options := append([]expr.Option{expr.Env(env)}, functions...)
 	if wantBool {
 		options = append(options, expr.AsBool())
@@ -71,7 +72,7 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 		p.exprMistake(l, err, at, offset)
 		return nil, types.Any
 	}
-	e := &Expr{Source: text, Program: program}
+	e := &Expr{Source: text, Program: program, Loops: loops}
 	for _, n := range names {
 		e.Names = append(e.Names, n.name)
 	}
@@ -139,30 +140,34 @@ type identifier struct {
 	from int
 }
 
-// identifiers are the values that a tree reads, each once.
-func identifiers(node ast.Node) []identifier {
+// identifiers are the values that a tree reads, each once. loops is true if it goes
+// through a list.
+func identifiers(node ast.Node) (found []identifier, loops bool) {
 	v := &collector{seen: map[string]bool{}}
 	for name := range ourFunctions {
 		v.seen[name] = true
 	}
 	ast.Walk(&node, v)
-	found := v.found[:0]
+	found = v.found[:0]
 	for _, id := range v.found {
 		if !isOneOf(id.name, v.local) {
 			found = append(found, id)
 		}
 	}
-	return found
+	return found, v.loops
 }
 
 type collector struct {
 	found []identifier
 	seen  map[string]bool
 	local []string // named inside the expression itself
+	loops bool
 }
 
 func (c *collector) Visit(node *ast.Node) {
 	switch n := (*node).(type) {
+	case *ast.PredicateNode:
+		c.loops = true
 	case *ast.VariableDeclaratorNode:
 		c.local = append(c.local, n.Name)
 	case *ast.IdentifierNode:
@@ -171,49 +176,6 @@ func (c *collector) Visit(node *ast.Node) {
 			c.found = append(c.found, identifier{n.Value, n.Location().From})
 		}
 	}
-}
-
-// Run evaluates the expression with values by name.
-func (e *Expr) Run(values map[string]any) (any, error) {
-	for _, n := range e.Names {
-		if _, ok := values[n]; !ok {
-			return nil, fmt.Errorf("%s has no value: what would have given it one was not performed", n)
-		}
-	}
-	if err := e.bounded(values); err != nil {
-		return nil, err
-	}
-	v, err := expr.Run(e.Program, values)
-	if err != nil {
-		if fe, ok := errors.AsType[*file.Error](err); ok {
-			return nil, fmt.Errorf("%s: %s", e.Source, fe.Message)
-		}
-		return nil, fmt.Errorf("%s: %w", e.Source, err)
-	}
-	return v, nil
-}
-
-// MaxText is how many bytes the texts that one expression puts together have at most,
-// so that no value can grow without end.
-const MaxText = 64 << 20
-
-// bounded refuses an expression whose texts could come to more than that: each name
-// counts as often as it stands there.
-func (e *Expr) bounded(values map[string]any) error {
-	total := 0
-	for _, n := range e.Names {
-		if text, ok := values[n].(string); ok && len(text) > 0 {
-			times := strings.Count(e.Source, n)
-			if times > MaxText/len(text) {
-				times = MaxText/len(text) + 1
-			}
-			total += times * len(text)
-		}
-	}
-	if total > MaxText {
-		return fmt.Errorf("%.60s: its texts could come to more than %d MiB", e.Source, MaxText>>20)
-	}
-	return nil
 }
 
 // Text is a value as it goes into a said or heard text.

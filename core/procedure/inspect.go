@@ -1,25 +1,33 @@
 package procedure
 
 import (
+	"context"
 	"fmt"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 	"uparrot/core/source"
 )
 
+// foldTime is how long working out values without a run may take, all together; those
+// that would take longer are not known.
+const foldTime = 2 * time.Second
+
 // inspect holds what is said against the phrasebooks: commands that they do not
 // know, values outside a setting's range, and lengths that are not the
 // payload's. Where the next thing heard is a refusal, the command is meant to be
 // refused and nothing is said of it.
 func (p *parser) inspect() {
-	in := &inspector{parser: p, books: map[string]*vocabulary{}, fixed: map[string]any{}}
+	ctx, cancel := context.WithTimeout(context.Background(), foldTime)
+	defer cancel()
+	in := &inspector{parser: p, books: map[string]*vocabulary{}, fixed: map[string]any{}, ctx: ctx}
 	for _, l := range p.file.Lets {
-		if v, err := l.Expr.Run(in.fixed); err == nil {
+		if v, err := l.Expr.Run(ctx, in.fixed); err == nil {
 			in.fixed[l.Name] = v
 		}
 	}
@@ -43,6 +51,7 @@ type inspector struct {
 	*parser
 	books map[string]*vocabulary
 	fixed map[string]any // values that are known without a run
+	ctx   context.Context
 }
 
 // vocabulary is what can be said to a module.
@@ -280,7 +289,7 @@ func (in *inspector) value(e *Expr) (string, bool) {
 	if e == nil {
 		return "", false
 	}
-	v, err := e.Run(in.fixed)
+	v, err := e.Run(in.ctx, in.fixed)
 	return Text(v), err == nil
 }
 

@@ -1,6 +1,8 @@
 package procedure
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -456,9 +458,51 @@ func FuzzExpression(f *testing.F) {
 		if err != nil || len(file.Lets) == 0 {
 			return
 		}
-		v, err := file.Lets[0].Expr.Run(map[string]any{"n": 3, "s": "aaaa"})
+		v, err := file.Lets[0].Expr.Run(t.Context(), map[string]any{"n": 3, "s": "aaaa"})
 		if text, ok := v.(string); ok && err == nil && len(text) > MaxText {
 			t.Errorf("%d bytes", len(text))
 		}
 	})
+}
+
+// An expression of many steps ends at its bound, or when it is told to; the steps are
+// counted without changing what it comes to, or its type.
+func TestStepsOfExpressions(t *testing.T) {
+	value := func(ctx context.Context, source string) (any, error) {
+		t.Helper()
+		file, err := Parse("f.parrot", "procedure \"F\"\ninput n: int = 3\ninput s = \"aaaa\"\nlet x = "+source+"\nstep \"a\"\n check x == x\nend\n")
+		if err != nil || len(file.Lets) == 0 {
+			t.Fatalf("%s: %v", source, err)
+		}
+		return file.Lets[0].Expr.Run(ctx, map[string]any{"n": 3, "s": strings.Repeat("a", 100_000)})
+	}
+	for source, want := range map[string]any{
+		"count(1..n, # > 1)":                          2,
+		"sum(map(1..n, # * 2))":                       12,
+		"all(1..n, # > 0) and none(1..n, {# > 3})":    true,
+		"reduce(1..n, #acc + #, 0)":                   6,
+		"find(1..n, # > 1) + 1":                       3,
+		"join(map([\"a\", \"b\"], upper(#)))":         "AB",
+		"map(1..2, map(1..#, #))[1][1]":               2,
+		"len(groupBy(1..n, # % 2))":                   2,
+		"sortBy([\"b\", \"a\"], #)[0]":                "a",
+		"let y = n; filter(1..5, # > y)[0]":           4,
+		"len(s) > 5 ? map([1.5], #)[0] : 0.5":         1.5,
+		"count(1..500, {count(1..500, {# > 0}) > 3})": 500,
+	} {
+		if got, err := value(t.Context(), source); err != nil || got != want {
+			t.Errorf("%s is %v (%T), %v, want %v", source, got, got, err, want)
+		}
+	}
+	const endless = "count(split(s, \"\"), {count(split(s, \"\"), {# == \"b\"}) > 7})"
+	if _, err := value(t.Context(), endless); err == nil || !strings.Contains(err.Error(), "more than 2 million steps") {
+		t.Errorf("endless steps: %v", err)
+	}
+	why := errors.New("told to stop")
+	ctx, cancel := context.WithCancelCause(t.Context())
+	time.AfterFunc(20*time.Millisecond, func() { cancel(why) })
+	// Each step takes long, so that the bound of steps is far away.
+	if _, err := value(ctx, "count(1..900000, {len(replace(s, \"a\", \"bb\")) + # > 0})"); !errors.Is(err, why) {
+		t.Errorf("a long expression: %v", err)
+	}
 }

@@ -367,6 +367,7 @@ type Expr struct {
 	Source  string
 	Program *vm.Program
 	Names   []string // the values it reads
+	Loops   bool     // it goes through a list
 }
 
 // Body is statements inside a statement.

@@ -167,8 +167,10 @@ func FuzzMask(f *testing.F) {
 		var m Mask
 		m.Add(s)
 		got := m.Hide(shown)
-		if len(strings.TrimSpace(s)) >= Shortest && strings.Contains(strings.ReplaceAll(got, Hidden, "\x00"), s) {
-			t.Errorf("%q is in %q", s, got)
+		for part := range strings.SplitSeq(got, Hidden) {
+			if len(strings.TrimSpace(s)) >= Shortest && strings.Contains(part, s) {
+				t.Errorf("%q is in %q", s, got)
+			}
 		}
 		if n := m.Beginning([]byte(shown)); n < 0 || n > len(shown) {
 			t.Errorf("%d of %d bytes", n, len(shown))

@@ -44,7 +44,7 @@ func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
 			return perform.Result{}, err
 		}
 	}
-	stations, err := p.stations()
+	stations, err := p.stations(ctx)
 	if err != nil {
 		return perform.Result{}, err
 	}
@@ -98,11 +98,11 @@ func (p *Procedure) files() []string {
 }
 
 // stations finds the ports of the procedure.
-func (p *Procedure) stations() (map[string]*bench.Station, error) {
+func (p *Procedure) stations(ctx context.Context) (map[string]*bench.Station, error) {
 	stations := map[string]*bench.Station{}
 	used := map[port.Address]string{}
 	for _, decl := range p.File.Ports {
-		where, err := p.where(decl)
+		where, err := p.where(ctx, decl)
 		if err != nil {
 			return nil, err
 		}
@@ -126,7 +126,7 @@ func (p *Procedure) stations() (map[string]*bench.Station, error) {
 
 // where is the address, or the name on the bench, of one of its ports; "" if that is
 // known only when a step has given a value.
-func (p *Procedure) where(decl *procedure.PortDecl) (string, error) {
+func (p *Procedure) where(ctx context.Context, decl *procedure.PortDecl) (string, error) {
 	if at, ok := p.At[decl.Name]; ok {
 		return at, nil
 	}
@@ -135,7 +135,7 @@ func (p *Procedure) where(decl *procedure.PortDecl) (string, error) {
 			return "", nil
 		}
 		where, err := decl.At.Said.Fill(func(source string) (string, error) {
-			v, err := decl.At.Exprs[source].Run(p.Values)
+			v, err := decl.At.Exprs[source].Run(ctx, p.Values)
 			return procedure.Text(v), err
 		})
 		if err != nil {

@@ -119,7 +119,7 @@ func TestStationsOfAProcedure(t *testing.T) {
 		{two, b, map[string]string{"b": "a"}, "are both at /dev/a"},
 		{one, nil, nil, "--port a=ADDRESS"},
 	} {
-		s, err := (&Procedure{File: c.proc, Ports: &Ports{Bench: c.bench}, At: c.where}).stations()
+		s, err := (&Procedure{File: c.proc, Ports: &Ports{Bench: c.bench}, At: c.where}).stations(t.Context())
 		got := ""
 		if err != nil {
 			got = err.Error()
