@@ -184,6 +184,15 @@ func readHidden(ctx context.Context, in *os.File) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	hides := before // while it is read
+	var hidden handover
+	hidden.by(func() (err error) {
+		if hides, err = term.GetState(int(in.Fd())); err != nil {
+			return err
+		}
+		return term.Restore(int(in.Fd()), before)
+	}, func() error { return term.Restore(int(in.Fd()), hides) })
+	defer hidden.heed()()
 	type line struct {
 		text []byte
 		err  error

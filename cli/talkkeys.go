@@ -2,12 +2,13 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"io"
-	"os"
 	"sync"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/muesli/cancelreader"
 	"golang.org/x/term"
 
 	"uparrot/core/talk"
@@ -43,7 +44,7 @@ func (k *keyMode) SetStdout(w io.Writer) { k.out = w }
 func (k *keyMode) SetStderr(io.Writer)   {}
 
 func (k *keyMode) Run() error {
-	f, ok := k.in.(*os.File)
+	f, ok := k.in.(*watchedInput)
 	if !ok {
 		return fmt.Errorf("key mode needs a terminal")
 	}
@@ -52,6 +53,15 @@ func (k *keyMode) Run() error {
 		return fmt.Errorf("key mode: %w", err)
 	}
 	defer term.Restore(int(f.Fd()), old)
+	give := func() error {
+		_, _ = io.WriteString(k.out, screenRight)
+		return term.Restore(int(f.Fd()), old)
+	}
+	take := func() error {
+		_, err := term.MakeRaw(int(f.Fd()))
+		return err
+	}
+	defer k.view.terminal.by(give, take)()
 	fmt.Fprintf(k.out, "\x1b[2J\x1b[HKeys go to %s as they are typed. F12 comes back.\r\n", oneLine(k.pane.name))
 	var mu sync.Mutex
 	over := false
@@ -75,9 +85,18 @@ func (k *keyMode) Run() error {
 		io.WriteString(k.out, screenRight)
 		mu.Unlock()
 	}()
+	keys, err := cancelreader.NewReader(f)
+	if err != nil {
+		return fmt.Errorf("read the keys: %w", err)
+	}
+	defer keys.Close()
+	defer context.AfterFunc(k.view.ctx, func() { keys.Cancel() })()
 	buf := make([]byte, 256)
 	for {
-		n, err := f.Read(buf)
+		n, err := keys.Read(buf)
+		if k.view.ctx.Err() != nil {
+			return context.Cause(k.view.ctx)
+		}
 		if err != nil {
 			return fmt.Errorf("read the keys: %w", err)
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -45,8 +46,11 @@ const (
 
 // view is the terminal view of talk.
 type view struct {
-	ctx    context.Context
-	panes  []*pane
+	ctx   context.Context
+	panes []*pane
+
+	terminal handover
+
 	active int
 	input  textinput.Model
 	asks   asking
@@ -79,10 +83,18 @@ func tick() tea.Cmd { return tea.Tick(beat, func(t time.Time) tea.Msg { return t
 
 // talkView speaks in a terminal view until the person leaves it.
 func (a *app) talkView(ctx context.Context, talkers []*talk.Talker) error {
+	ctx, gone := context.WithCancelCause(ctx)
+	defer gone(nil)
+	in := a.in
+	if f, ok := in.(*os.File); ok {
+		in = &watchedInput{f, func() { gone(errInterrupted) }}
+	}
 	v := &view{ctx: ctx, input: textinput.New(), echo: true, wide: 80, high: 24}
 	v.input.Prompt = ""
 	v.input.Focus()
-	program := tea.NewProgram(v, tea.WithContext(ctx), tea.WithInput(a.in), tea.WithOutput(a.out), tea.WithoutSignalHandler())
+	program := tea.NewProgram(v, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(a.out), tea.WithoutSignalHandler())
+	v.terminal.by(program.ReleaseTerminal, program.RestoreTerminal)
+	defer v.terminal.heed()()
 	var err error
 	for i, t := range talkers {
 		queue := make(chan talk.Event, 1024)
