@@ -169,30 +169,73 @@ const spread = 4
 // console puts within. It returns where it stopped: behind the form if that is whole, at
 // the end of the text if the form may go on behind that, else -1.
 func match(s string, i int, form string) (end int, whole bool) {
-	limit := i + spread*len(form)
-	for j := 0; j < len(form); {
+	m := matching{s: s, form: form, limit: i + spread*len(form)}
+	return m.from(i, 0)
+}
+
+// matching is one attempt. A byte before a backspace may be part of the form, or may be
+// taken back: both are tried, each once.
+type matching struct {
+	s, form string
+	limit   int
+	tried   map[[2]int]bool // places in the text and in the form from which nothing matched
+}
+
+func (m *matching) from(i, j int) (end int, whole bool) {
+	for j < len(m.form) {
 		switch {
-		case i >= len(s):
-			return len(s), false
-		case i > limit:
+		case i >= len(m.s):
+			return len(m.s), false
+		case i > m.limit:
 			return -1, false
-		case lower(s[i]) == lower(form[j]) && !(i+1 < len(s) && s[i+1] == '\b'):
+		}
+		if lower(m.s[i]) == lower(m.form[j]) {
+			if i+1 < len(m.s) && m.s[i+1] == '\b' {
+				return m.either(i, j)
+			}
 			i++
 			j++
-		case j == 0:
-			return -1, false
-		default:
-			n, all := within(s[i:])
-			if !all {
-				return len(s), false
-			}
-			if n == 0 {
-				return -1, false
-			}
-			i += n
+			continue
 		}
+		if j == 0 {
+			return -1, false
+		}
+		n, all := within(m.s[i:])
+		if !all {
+			return len(m.s), false
+		}
+		if n == 0 {
+			return -1, false
+		}
+		i += n
 	}
 	return i, true
+}
+
+// either tries a byte that fits and stands before a backspace.
+func (m *matching) either(i, j int) (end int, whole bool) {
+	at := [2]int{i, j}
+	if m.tried[at] {
+		return -1, false
+	}
+	back, whole := m.from(i+2, j)
+	if j == 0 {
+		back, whole = -1, false // what is taken back before the form is none of it
+	}
+	if whole {
+		return back, true
+	}
+	end, whole = m.from(i+1, j+1)
+	if whole || end >= 0 {
+		return end, whole
+	}
+	if back < 0 {
+		if m.tried == nil {
+			m.tried = map[[2]int]bool{}
+		}
+		m.tried[at] = true
+	}
+	return back, false
 }
 
 // within is the length of what a console may put within an echo: a line end where it
