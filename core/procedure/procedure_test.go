@@ -57,6 +57,8 @@ step "first" tries 3 every 500ms within 1m30s always
 	limit p in -5..n*2 V "supply"
 	limit x in 0.. %
 	limit p in ..12
+	limit p in (0..n - 3) µV
+	limit p in (n)..(n + 20) °C
 	let total = p + 1
 	check total > 0
 	pause 500ms
@@ -77,7 +79,7 @@ func TestParse(t *testing.T) {
 		t.Errorf("header: %+v %+v", f, a)
 	}
 	s := f.Steps[0]
-	if s.Tries != 3 || s.Every != 500*time.Millisecond || s.Within != 90*time.Second || !s.Always || len(s.Body) != 17 {
+	if s.Tries != 3 || s.Every != 500*time.Millisecond || s.Within != 90*time.Second || !s.Always || len(s.Body) != 19 {
 		t.Errorf("step: %+v", s)
 	}
 	for i, want := range map[int]string{
@@ -181,6 +183,10 @@ func TestMistakes(t *testing.T) {
 		{body(" check a == 1"), "6:8: a is a port, not a value"},
 		{body(" limit n 1..2"), "6:2: limit needs a range"},
 		{body(" limit n in 5"), `6:13: "5" is no range`},
+		{body(" limit n in 0..n - 3 V \"nine must fail\""), `6:18: "- 3 V" is no unit|parentheses`},
+		{body(" limit n in 0..10 if it rains \"q\""), `6:19: "if it rains" is no unit`},
+		{body(" limit n in 0.. 10 V"), `6:17: "10 V" is no unit`},
+		{body(" limit n in 0..10 V \"q"), `is no unit`},
 		{body(" limit n in 9..2"), "6:13: the limits 9..2 are the wrong way round|Write 2..9."},
 		{body(" pause 5"), "6:8: the time 5 has no unit"},
 		{body(" quiet a"), "6:9: wanted a time"},

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/expr-lang/expr/types"
 
@@ -482,8 +484,13 @@ func (p *parser) readLimit(l *line, at Pos) {
 	}
 	after := &line{file: l.file, number: l.number, text: l.text[:offset+len(body)], at: offset + i + len(" in ")}
 	r, rangeAt := after.nested()
-	unit, _ := after.rest()
+	unit, unitAt := after.rest()
+	if unit != "" && !isUnit(unit) {
+		p.mistake(after.pos(unitAt, len(unit)), fmt.Sprintf("%q is no unit", unit), "A unit is one word that begins with a letter, %, ° or µ. A range with blanks stands in parentheses: limit v in (0..u - 3) V.")
+		return
+	}
 	lim.Unit = unit
+	r = unwrapped(r)
 	low, high, ok := strings.Cut(r, "..")
 	if !ok || low == "" && high == "" {
 		p.mistake(rangeAt, fmt.Sprintf("%q is no range", r), form+" One side may be open: 5.. or ..20.")
@@ -512,6 +519,31 @@ func (p *parser) readLimit(l *line, at Pos) {
 		lim.What = expr
 	}
 	p.put(lim)
+}
+
+// isUnit reports whether text is one word that can be a unit.
+func isUnit(text string) bool {
+	first, _ := utf8.DecodeRuneInString(text)
+	return (unicode.IsLetter(first) || strings.ContainsRune("%°µ", first)) && !strings.ContainsAny(text, " \t\"")
+}
+
+// unwrapped is text without parentheses round all of it.
+func unwrapped(text string) string {
+	if !strings.HasPrefix(text, "(") || !strings.HasSuffix(text, ")") {
+		return text
+	}
+	depth := 0
+	for i, c := range text {
+		if c == '(' {
+			depth++
+		} else if c == ')' {
+			depth--
+		}
+		if depth == 0 && i < len(text)-1 {
+			return text // as in (a)..(b)
+		}
+	}
+	return strings.TrimSpace(text[1 : len(text)-1])
 }
 
 func (p *parser) readPause(l *line, at Pos) {
