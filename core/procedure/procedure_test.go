@@ -116,7 +116,7 @@ func TestParse(t *testing.T) {
 	}
 	// CRLF and a byte order mark change nothing.
 	g, err := Parse("all.parrot", "\ufeff"+strings.ReplaceAll(full, "\n", "\r\n"))
-	if err != nil || len(g.Steps[0].Body) != 17 || g.Steps[0].Body[4].(*Hear).Pattern.String() != "OK" {
+	if err != nil || len(g.Steps[0].Body) != 19 || g.Steps[0].Body[4].(*Hear).Pattern.String() != "OK" {
 		t.Errorf("with CRLF: %v", err)
 	}
 }
