@@ -4,6 +4,7 @@ package tests
 
 import (
 	"bytes"
+	"errors"
 	"os"
 	"os/exec"
 	"strconv"
@@ -163,4 +164,41 @@ func TestTerminalLeftAsFound(t *testing.T) {
 			}
 		}
 	}
+}
+
+// The links of stand-ins that were killed lead to whoever has their terminals by then:
+// they are not followed.
+func TestLinksOfKilledStandins(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	standin, _, _ := b.command("standin", "larkfell.toml")
+	if err := standin.Start(); err != nil {
+		t.Fatal(err)
+	}
+	link := b.dir + "/larkfell.ports/valley"
+	b.eventually("the stand-ins", func() bool {
+		return b.run("probe", link, "--plan").status == 0 && b.run("talk", link, "--for", "10ms").status == 0
+	})
+	standin.Process.Kill()
+	standin.Wait()
+	person, far, err := pty.Open() // somebody's terminal
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer person.Close()
+	defer far.Close()
+	if err := errors.Join(os.Remove(link), os.Symlink(far.Name(), link)); err != nil {
+		t.Fatal(err)
+	}
+	for _, args := range [][]string{
+		{"talk", link, "--for", "10ms"}, {"probe", link, "--no-ledger"}, {"link", "test", "valley", "summit", "--bench", "larkfell.toml", "--no-ledger"},
+		{"run", "commission.parrot", "--bench", "larkfell.ports/bench.toml", "--port", "valley", "--set", "address=3", "--no-ledger"},
+	} {
+		b.run(args...).wants(t, 3, "standin")
+	}
+	if state, err := unix.IoctlGetTermios(int(far.Fd()), unix.TCGETS); err != nil || state.Lflag&unix.ECHO == 0 {
+		t.Errorf("somebody's terminal was changed: %v", err)
+	}
+	b.start("for other commands", "standin", "larkfell.toml")
+	b.run("talk", link, "--for", "10ms").wants(t, 0)
 }

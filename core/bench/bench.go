@@ -369,5 +369,5 @@ func (p *Entry) Running() bool {
 		return true
 	}
 	_, err := os.Stat(p.At.Where)
-	return err == nil
+	return err == nil && !port.LeftOver(p.At.Where)
 }

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"uparrot/core/uart"
 
@@ -226,11 +227,31 @@ func LockFile(path string) (release func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		f.Close()
-		return nil, fmt.Errorf("lock %s: %w", path, err)
+	for tries := 0; ; tries++ {
+		err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+		if err == nil {
+			return func() { f.Close() }, nil
+		}
+		if tries == 5 { // LeftOver holds it for a moment
+			f.Close()
+			return nil, fmt.Errorf("lock %s: %w", path, err)
+		}
+		time.Sleep(10 * time.Millisecond)
 	}
-	return func() { f.Close() }, nil
+}
+
+// LeftOver reports whether a path is a link to a stand-in whose program was killed: what
+// it leads to may be somebody else's terminal by now.
+func LeftOver(path string) bool {
+	if info, err := os.Lstat(path); err != nil || info.Mode()&os.ModeSymlink == 0 {
+		return false
+	}
+	f, err := os.Open(filepath.Join(filepath.Dir(path), StandinLock))
+	if err != nil {
+		return false // a link of somebody else
+	}
+	defer f.Close()
+	return unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB) == nil
 }
 
 // MayOpen says what would keep this user from opening a port, as far as that

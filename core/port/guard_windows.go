@@ -25,6 +25,10 @@ func (g *guard) holdBack() (time.Duration, bool) { return 0, false }
 func holder(string) string                       { return "" }
 func permissionHint(string) string               { return "" }
 
+// LeftOver reports whether a path is a link to a stand-in whose program was killed; here
+// there are none.
+func LeftOver(string) bool { return false }
+
 // LockFile makes a file that this program alone has open.
 func LockFile(path string) (release func(), err error) {
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)

@@ -31,11 +31,18 @@ type serialPort struct {
 	closed bool
 }
 
+// StandinLock is the name of a file that a program holds locked for as long as the links
+// beside it lead to its stand-ins.
+const StandinLock = ".standin"
+
 // openSerial opens the serial device or pseudo-terminal at a path. No other
 // program can open it until it is closed, and its settings are then put back.
 func openSerial(path string, line uart.Line) (Port, error) {
 	if err := validLine(path, line); err != nil {
 		return nil, err
+	}
+	if LeftOver(path) {
+		return nil, &Error{Port: path, Op: "open", Kind: Missing, Why: "its stand-in was killed, and where the link leads is not known any more", Mend: "Start the stand-ins again: uparrot standin BENCH."}
 	}
 	g, err := newGuard(path)
 	if err != nil {

@@ -56,7 +56,7 @@ func Wake(b *bench.Bench, dir string, strange func(module, said string)) (live *
 	if _, serr := os.Stat(dir); errors.Is(serr, os.ErrNotExist) {
 		live.made = true
 	}
-	lock := filepath.Join(dir, ".standin")
+	lock := filepath.Join(dir, port.StandinLock)
 	if _, serr := os.Stat(lock); serr == nil {
 		live.made = true // left by one that was killed
 	}
