@@ -20,29 +20,32 @@ func TestPrintSummary(t *testing.T) {
 	share := 0.02
 	d := link.Direction{
 		From: "valley", To: "summit", Sent: 200, Received: 197, Lost: 3, Damaged: 1, Duplicated: 2, Refused: 1,
-		Loss: stats.Wilson(3, 200), LatencyMS: &link.Latency{Min: 43, Median: 48.64, P90: 53, P95: 54, P99: 55, P999: 57, Max: 58}, JitterMS: 3.25, VariationMS: 12, WireMS: 7.55, Bursts: stats.Bursts{Runs: 1, Mean: 3, Longest: 3, Enter: 0.005, Leave: 0.333},
+		Loss: stats.Wilson(3, 200), LatencyMS: &link.Latency{Min: 43, Median: 48.64, P90: 53, P95: 54, P99: 55, P999: 57, Max: 58}, JitterMS: 3.25, MeanDMS: 2.8, Together: true, Late: 2, LostOrLate: stats.Wilson(5, 200), Passes: "once over valley's line and once over summit's", KeptMS: 80.04, Lag: link.Lag{P95: 31, Max: 63}, Doubt: "few bursts", VariationMS: 12, WireMS: 7.55, Bursts: stats.Bursts{Runs: 1, Mean: 3, Longest: 3, Enter: 0.005, Leave: 0.333},
 		Strength: &stats.Spread{Min: -116, Mean: -110.96, Max: -105}, Verdict: verdict.Undecided, Why: []string{"more frames would tell"},
 	}
 	silent := link.Direction{From: "summit", To: "valley", Sent: 5, Lost: 5, Loss: stats.Wilson(5, 5), Verdict: verdict.Failed, Why: []string{"nothing arrived"}}
 	sixteen := 16
 	d.HoldMS = &sixteen
 	var b bytes.Buffer
-	printSummary(&b, link.Summary{FloorMS: 0.012, Limits: link.Limits{MaxLoss: &share}, Directions: []link.Direction{d, silent}})
+	printSummary(&b, link.Summary{FloorMS: 0.012, EveryMS: 20, Limits: link.Limits{MaxLoss: &share}, Directions: []link.Direction{d, silent}})
 	want := `valley to summit  undecided
-  frames     200 sent, 197 received, 3 lost
-  oddities   1 damaged (among the lost), 0 late, 2 duplicated, 0 reordered, 0 foreign
-  loss       1.50 %, with 95 % confidence 0.51 % to 4.32 %
-  latency    median 48.6 ms; 90 % within 53.0, 95 % within 54.0, 99 % within 55.0, 99.9 % within 57.0; 43.0 to 58.0 ms
-  of that    7.5 ms on the serial lines, 0.012 ms in this machine, up to 16 ms held back by the adapter, the rest in the modules and the air
-  variation  12.0 ms from the least to the 99th percentile (RFC 5481); jitter 3.2 ms (RFC 3550)
-  bursts     1 run of lost frames, 3.0 long on average, the longest 3; losses stand together (after a lost frame the next is lost in 67 % of cases, after a received one in 0.5 %)
-  strength   mean -111.0 dBm, -116 to -105 dBm
-  refused    1 frames were refused or left unanswered by valley (among the lost)
-  judged     more frames would tell
+  frames        200 sent, 197 received, 3 lost
+  oddities      1 damaged (among the lost), 2 late, 2 duplicated, 0 reordered, 0 foreign (0 bytes)
+  loss          1.50 %, with 95 % confidence 0.51 % to 4.32 %
+  lost or late  2.50 % (1.07 to 5.72)
+  not sure      few bursts
+  latency       median 48.6 ms; 90 % within 53.0, 95 % within 54.0, 99 % within 55.0, 99.9 % within 57.0; 43.0 to 58.0 ms
+  sending       every 80.0 ms, planned 20.0; behind the plan by 31.0 ms in 95 % of cases, 63.0 at most
+  of that       7.5 ms on the serial lines (once over valley's line and once over summit's), 0.012 ms in this machine, up to 16 ms held back by the adapter, the rest in the modules and the air
+  variation     12.0 ms from the least to the 99th percentile of those received (RFC 5481); jitter 3.2 ms (RFC 3550), on average 2.8
+  bursts        1 run of lost frames, 3.0 long on average, the longest 3; losses stand together (after a lost frame the next is lost in 67 % of cases, after a received one in 0.5 %)
+  strength      mean -111.0 dBm, -116 to -105 dBm
+  refused       1 frames were refused or left unanswered by valley (among the lost)
+  judged        more frames would tell
 
 summit to valley  failed
   frames    5 sent, 0 received, 5 lost
-  oddities  0 damaged (among the lost), 0 late, 0 duplicated, 0 reordered, 0 foreign
+  oddities  0 damaged (among the lost), 0 late, 0 duplicated, 0 reordered, 0 foreign (0 bytes)
   loss      100.00 %, with 95 % confidence 56.55 % to 100.00 %
   judged    nothing arrived
 `

@@ -99,7 +99,7 @@ func (c *linkCapacityCommand) watch() func(record.Event) {
 	c.err.line("frames of %d bytes, %d to %d at each load", c.search.Size, c.search.Fewest, c.search.Most)
 	return func(e record.Event) {
 		if p, ok := e.Live.(capacity.LoadPoint); ok {
-			c.err.line("  %8.1f frames/s: %d of %d lost, 95 %% within %.0f ms", p.Rate, p.Lost, p.Sent, p.P95MS)
+			c.err.line("  %8.1f frames/s: %d of %d lost, 95 %% within %s", p.Rate, p.Lost, p.Sent, report.MS(p.P95MS))
 		}
 	}
 }
@@ -111,7 +111,7 @@ func (a *app) printCapacity(res capacity.Result) {
 	row := func(name string, p *capacity.LoadPoint) {
 		if p != nil {
 			rows = append(rows, []string{name, fmt.Sprintf("%.1f ms", p.EveryMS), fmt.Sprintf("%.1f", p.Rate), fmt.Sprintf("%.0f %%", 100*p.Load),
-				fmt.Sprintf("%s of %d", report.Share(p.Loss), p.Sent), fmt.Sprintf("%.0f ms", p.P95MS)})
+				fmt.Sprintf("%s of %d", report.Share(p.Loss), p.Sent), report.MS(p.P95MS)})
 		}
 	}
 	row("holds", res.Held)

@@ -53,13 +53,16 @@ func (a *app) linkCompare() *cobra.Command {
 				}
 			}
 			all := []compared{}
+			var lists [][]compare.Comparison
 			for i := 1; i < len(files); i++ {
 				cs, err := compare.Runs(files[0], runs[0], files[i], runs[i], size)
 				if err != nil {
 					return &session.Misuse{What: err.Error()}
 				}
 				all = append(all, compared{[]string{files[0], files[i]}, cs})
+				lists = append(lists, cs)
 			}
+			compare.Correct(lists...)
 			if a.json {
 				return a.printJSON(all)
 			}
@@ -91,7 +94,7 @@ func (a *app) comparison(c compared, size float64) {
 		for _, side := range []compare.Side{d.A, d.B} {
 			row := []string{"  " + side.Name, fmt.Sprint(side.Sent), fmt.Sprint(side.Lost), report.Share(side.Loss), "", ""}
 			if l := side.Latency; l != nil {
-				row[4], row[5] = fmt.Sprintf("%.1f ms", l.Median), fmt.Sprintf("%.1f ms", l.P95)
+				row[4], row[5] = report.MS(l.Median), report.MS(l.P95)
 			}
 			rows = append(rows, row)
 		}
@@ -106,10 +109,12 @@ func (a *app) comparison(c compared, size float64) {
 		default:
 			fmt.Fprintf(a.out, "  loss: no difference shown (%s); %d frames in each run would show one of %.3g percentage points in four cases of five\n", interval, d.MoreToSay, 100*size)
 		}
-		how := fmt.Sprintf("a frame of %s takes longer than one of %s in %.0f %% of pairs, medians %+.1f ms apart (rank test, p %s)", first, second, 100*d.Ranks.Effect, d.Ranks.Shift, pValue(d.Ranks.P))
+		how := fmt.Sprintf("a frame of %s takes longer than one of %s in %.0f %% of pairs, medians %+.1f ms apart (permutation of blocks, p %s)", first, second, 100*d.Ranks.Effect, d.Ranks.Shift, pValue(d.Ranks.Corrected))
 		switch {
 		case d.A.Latency == nil || d.B.Latency == nil:
 			fmt.Fprintln(a.out, "  latency: nothing arrived in one of the runs")
+		case d.Order != "":
+			fmt.Fprintf(a.out, "  latency: %s: a run of an earlier version does not tell in which order its latencies came, so no difference is claimed\n", d.Order)
 		case !d.Slower:
 			fmt.Fprintf(a.out, "  latency: no difference shown; %s\n", how)
 		case d.Ranks.Effect > 0.5:

@@ -91,7 +91,7 @@ func TestLinkTables(t *testing.T) {
 	for _, want := range []string{
 		"start    valley to hand  60    3     5.00 % (1.71 to 13.70)  2            mean -104.2 dBm, -110 to -99",
 		"summit            -            3/20 failed", "no frame was sent", "valley must hear summit and has heard 3 of 20", "summit must not hear valley and has heard 1 of 20",
-		"passed: 18.2 frames/s (3490 bits of payload a second) with a loss under 2.00 %", "holds   55.0 ms   18.2      7 %          1.00 % (0.27 to 3.57) of 200  83 ms",
+		"passed: 18.2 frames/s (3490 bits of payload a second) with a loss under 2.00 %", "holds   55.0 ms   18.2      7 %          1.00 % (0.27 to 3.57) of 200  83.0 ms",
 		"80000 sent as prbs15, 79900 compared, 0 wrong, 100 while out of step", "none wrong of 79900: with 95 % confidence below 4.8e-05", "lost 1 time, 1 slip by -8 bits together",
 	} {
 		if !strings.Contains(out.String(), want) {

@@ -53,7 +53,7 @@ func (a *app) compareRuns(x, y wholeRun) {
 	for i, k := range x.Links {
 		if i < len(y.Links) {
 			m := y.Links[i]
-			rows = append(rows, []string{oneLine(k.From + " to " + k.To), fmt.Sprintf("%d of %d", k.Lost, k.Sent), fmt.Sprintf("%d of %d", m.Lost, m.Sent), maybe(k.P95MS, "%.1f ms"), maybe(m.P95MS, "%.1f ms")})
+			rows = append(rows, []string{oneLine(k.From + " to " + k.To), fmt.Sprintf("%d of %d", k.Lost, k.Sent), fmt.Sprintf("%d of %d", m.Lost, m.Sent), latency(k.P95MS), latency(m.P95MS)})
 		}
 	}
 	if len(rows) > 1 {

@@ -10,6 +10,7 @@ import (
 
 	"uparrot/core/ledger"
 	"uparrot/core/record"
+	"uparrot/core/report"
 	"uparrot/core/session"
 	"uparrot/core/verdict"
 )
@@ -154,16 +155,24 @@ func measurementRows(s *screen, list []record.Measurement) [][]string {
 func linkRows(s *screen, links []ledger.Link) [][]string {
 	rows := [][]string{{"link", "sent", "lost", "late", "median", "95 %", "strength", "verdict"}}
 	for _, k := range links {
-		rows = append(rows, []string{oneLine(k.From + " to " + k.To), fmt.Sprint(k.Sent), fmt.Sprint(k.Lost), fmt.Sprint(k.Late), maybe(k.MedianMS, "%.1f ms"), maybe(k.P95MS, "%.1f ms"), maybe(k.Strength, "%.1f dBm"), s.verdict(verdict.Verdict(oneLine(k.Verdict)), 0)})
+		rows = append(rows, []string{oneLine(k.From + " to " + k.To), fmt.Sprint(k.Sent), fmt.Sprint(k.Lost), fmt.Sprint(k.Late), latency(k.MedianMS), latency(k.P95MS), maybe(k.Strength, "%.1f dBm"), s.verdict(verdict.Verdict(oneLine(k.Verdict)), 0)})
 	}
 	return rows
 }
 
-func maybe(v *float64, format string) string {
+func maybe[T ~float64](v *T, format string) string {
 	if v == nil {
 		return ""
 	}
 	return fmt.Sprintf(format, *v)
+}
+
+// latency is one that may be missing.
+func latency(v *record.Number) string {
+	if v == nil {
+		return ""
+	}
+	return report.MS(*v)
 }
 
 func plainNumber(v float64) string { return strconv.FormatFloat(v, 'g', 6, 64) }

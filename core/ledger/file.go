@@ -185,7 +185,8 @@ func (f *Filing) link(e record.Event) {
 	}
 	for _, d := range sum.Directions {
 		f.links++
-		var median, p95, strength *float64
+		var median, p95 *record.Number // of which a lost frame makes +Inf
+		var strength *float64
 		if d.LatencyMS != nil {
 			median, p95 = &d.LatencyMS.Median, &d.LatencyMS.P95
 		}

@@ -52,15 +52,15 @@ type Step struct {
 
 // Link is one direction of a link test.
 type Link struct {
-	From     string   `json:"from"`
-	To       string   `json:"to"`
-	Sent     int64    `json:"sent"`
-	Lost     int64    `json:"lost"`
-	Late     int64    `json:"late"`
-	MedianMS *float64 `json:"median_ms"`
-	P95MS    *float64 `json:"p95_ms"`
-	Strength *float64 `json:"strength_dbm,omitempty"` // mean
-	Verdict  string   `json:"verdict"`
+	From     string         `json:"from"`
+	To       string         `json:"to"`
+	Sent     int64          `json:"sent"`
+	Lost     int64          `json:"lost"`
+	Late     int64          `json:"late"`
+	MedianMS *record.Number `json:"median_ms"` // +Inf if so many frames were lost
+	P95MS    *record.Number `json:"p95_ms"`
+	Strength *float64       `json:"strength_dbm,omitempty"` // mean
+	Verdict  string         `json:"verdict"`
 }
 
 // File is a file that a run has used or kept.

@@ -26,10 +26,14 @@ type Checkpoint struct {
 // CheckpointKind is the kind of a checkpoint, by which its files are known.
 const CheckpointKind = "link checkpoint"
 
+// checkpointVersion is that of the format. Version 1 did not know what became of late
+// frames in the order of sending.
+const checkpointVersion = 2
+
 // wayState is one direction.
 type wayState struct {
 	Next         uint32        `json:"next"`
-	Unknown      int           `json:"unknown"`
+	UnderWay     int           `json:"under_way"`
 	Received     int           `json:"received"`
 	Late         int           `json:"late"`
 	Duplicated   int           `json:"duplicated"`
@@ -37,88 +41,91 @@ type wayState struct {
 	Damaged      int           `json:"damaged"`
 	Foreign      int           `json:"foreign"`
 	ForeignBytes int           `json:"foreign_bytes"`
-	OverLimit    int           `json:"over_limit"`
 	Refused      int           `json:"refused"`
-	Histogram    string        `json:"histogram"`
-	Jitter       float64       `json:"jitter_ns"`
+	Latency      string        `json:"latency"` // histograms
+	Planned      string        `json:"planned"`
+	Lag          string        `json:"lag"`
+	FirstSent    time.Time     `json:"first_sent"`
+	LastSent     time.Time     `json:"last_sent"`
+	Jitter       stats.Jitter  `json:"jitter"`
 	Total        time.Duration `json:"total_ns"`
 	Wire         time.Duration `json:"wire_ns"`
-	Strength     [5]float64    `json:"strength"` // count, least, greatest, sum, sum of squares
-	SNR          [5]float64    `json:"snr"`
-	Runs         [7]int        `json:"runs"` // now, sum, count, longest, good, bad, entered
-	Leaves       int           `json:"leaves"`
-	LastLost     bool          `json:"last_lost"`
+	TooFast      int           `json:"too_fast"`
+	Strength     stats.Sample  `json:"strength"`
+	SNR          stats.Sample  `json:"snr"`
+	Fates        fatesState    `json:"fates"`
+	Latched      latched       `json:"latched"`
+	Delays       stats.Blocks  `json:"delays"`
 	Minutes      []Minute      `json:"minutes"`
 	Began        time.Time     `json:"began"`
 	Levels       []Level       `json:"levels"`
 }
 
 // state is the tally with all frames whose fate is known, and its direction.
-func (t *tally) state(from, to string, now time.Time) (wayState, Direction) {
+func (t *tally) state(from, to string, now time.Time) (wayState, Direction, fates) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	g, unknown := t.gathered.clone(), t.unknown
+	g := t.gathered.clone()
 	for n := t.oldest; n < t.next; n++ {
 		r := t.frames[n%windowSize]
-		if r.State == Lost && now.Sub(r.Sent) <= t.deadline {
-			unknown++
-			continue
+		if r.State == Lost && !r.refused && now.Sub(r.Sent) <= t.deadline {
+			r.State = UnderWay
 		}
-		g.add(r)
+		g.add(r, t.over)
 	}
-	d := t.sumUp(from, to, g, unknown)
-	code, err := t.latency.Encode(hdrhistogram.V2CompressedEncodingCookieBase)
+	d := t.sumUp(from, to, g)
+	return wayState{
+		Next: t.next, UnderWay: g.under, Received: t.received, Late: t.late, Duplicated: t.duplicated, Reordered: t.reordered, Damaged: t.damaged,
+		Foreign: t.foreign, ForeignBytes: t.foreignBytes, Latency: encoded(t.latency), Planned: encoded(t.planned), Lag: encoded(t.lag),
+		FirstSent: t.firstSent, LastSent: t.lastSent, Jitter: t.jitter, Total: t.total, Wire: t.wire, TooFast: t.fast,
+		Strength: t.strength, SNR: t.snr, Fates: g.fates.state(), Latched: t.latched, Delays: g.delays,
+		Minutes: append([]Minute{}, g.minutes...), Began: g.began, Levels: g.byLevel(),
+	}, d, g.fates
+}
+
+func encoded(h *hdrhistogram.Histogram) string {
+	code, err := h.Encode(hdrhistogram.V2CompressedEncodingCookieBase)
 	if err != nil {
 		panic(err) // into memory it always does
 	}
-	r := g.runs.State()
-	return wayState{
-		Next: t.next, Unknown: unknown, Received: t.received, Late: t.late, Duplicated: t.duplicated, Reordered: t.reordered, Damaged: t.damaged,
-		Foreign: t.foreign, ForeignBytes: t.foreignBytes, OverLimit: t.overLimit, Histogram: string(code), Jitter: t.jitter.Value, Total: t.total, Wire: t.wire,
-		Strength: array(t.strength), SNR: array(t.snr),
-		Runs: r.Counts, Leaves: r.Leaves, LastLost: r.LastLost,
-		Minutes: append([]Minute{}, g.minutes...), Began: g.began, Levels: g.byLevel(),
-	}, d
-}
-
-func array(s stats.Sample) [5]float64 {
-	return [5]float64{float64(s.N), s.Low, s.High, s.Sum, s.Squares}
-}
-
-func sampleOf(a [5]float64) stats.Sample {
-	return stats.Sample{N: int(a[0]), Low: a[1], High: a[2], Sum: a[3], Squares: a[4]}
+	return string(code)
 }
 
 // restore goes on from a state.
 func (t *tally) restore(s wayState) error {
-	h, err := hdrhistogram.Decode([]byte(s.Histogram))
-	if err != nil {
-		return fmt.Errorf("the checkpoint's histogram cannot be read: %w", err)
+	for _, kept := range []struct {
+		text string
+		into *hdrhistogram.Histogram
+	}{{s.Latency, t.latency}, {s.Planned, t.planned}, {s.Lag, t.lag}} {
+		h, err := hdrhistogram.Decode([]byte(kept.text))
+		if err != nil {
+			return fmt.Errorf("a histogram of the checkpoint cannot be read: %w", err)
+		}
+		kept.into.Merge(h)
 	}
-	t.latency.Merge(h)
-	t.next, t.oldest, t.highest, t.unknown = s.Next, s.Next, int64(s.Next)-1, s.Unknown
+	t.next, t.oldest, t.highest = s.Next, s.Next, int64(s.Next)-1
 	t.frames = make([]Row, min(windowSize, int(s.Next)), windowSize) // their places are taken already
 	t.received, t.late, t.duplicated, t.reordered, t.damaged = s.Received, s.Late, s.Duplicated, s.Reordered, s.Damaged
-	t.foreign, t.foreignBytes, t.overLimit = s.Foreign, s.ForeignBytes, s.OverLimit
-	t.jitter.Value, t.total, t.wire = s.Jitter, s.Total, s.Wire
-	t.strength, t.snr = sampleOf(s.Strength), sampleOf(s.SNR)
-	t.gathered = gathered{minutes: s.Minutes, began: s.Began, levels: map[int]*Level{}, strong: math.NaN(), runs: stats.RunsFrom(stats.RunsState{Counts: s.Runs, Leaves: s.Leaves, LastLost: s.LastLost}, s.Next > 0)}
+	t.foreign, t.foreignBytes = s.Foreign, s.ForeignBytes
+	t.firstSent, t.lastSent, t.jitter, t.total, t.wire, t.fast = s.FirstSent, s.LastSent, s.Jitter, s.Total, s.Wire, s.TooFast
+	t.strength, t.snr = s.Strength, s.SNR
+	t.gathered = gathered{fates: s.Fates.fates(), delays: s.Delays, under: s.UnderWay, minutes: s.Minutes, began: s.Began, levels: map[int]*Level{}, strong: math.NaN()}
 	for i := range s.Levels {
 		t.levels[s.Levels[i].DBm] = &s.Levels[i]
 	}
-	t.known, t.knownLost, t.knownOver = int(s.Next), int(s.Next)-s.Unknown-s.Received, s.OverLimit
+	t.known, t.knownFates, t.latched = int(s.Next), s.Fates.fates(), s.Latched
 	return nil
 }
 
 // checkpoint is how far the test has come.
 func (t *Test) checkpoint(sum Summary, run uint32, ways []*way) Checkpoint {
-	c := Checkpoint{Kind: CheckpointKind, Version: 1, Summary: sum, Run: run}
+	c := Checkpoint{Kind: CheckpointKind, Version: checkpointVersion, Summary: sum, Run: run}
 	now := time.Now()
 	for _, w := range ways {
-		s, d := w.to.counts.state(w.from.Name, w.toName(), now)
+		s, d, known := w.to.counts.state(w.from.Name, w.toName(), now)
 		s.Refused = int(w.refused.Load())
 		d.Refused = s.Refused
-		d.judge(t.Limits, s.OverLimit, t.Sure)
+		d.judge(t.Limits, &known, s.Latched, t.Sure)
 		c.Ways = append(c.Ways, s)
 		c.Summary.Directions = append(c.Summary.Directions, d)
 	}
@@ -150,8 +157,8 @@ func ReadCheckpoint(path string) (*Checkpoint, error) {
 	if err := json.Unmarshal(text, c); err != nil || c.Kind != CheckpointKind {
 		return nil, fmt.Errorf("%s is no checkpoint of a link test", path)
 	}
-	if c.Version > 1 {
-		return nil, fmt.Errorf("%s has format version %d; this program reads version 1", path, c.Version)
+	if c.Version != checkpointVersion {
+		return nil, fmt.Errorf("%s has format version %d, and a test goes on from version %d alone: its summary can still be compared, but the test must begin anew", path, c.Version, checkpointVersion)
 	}
 	return c, nil
 }

@@ -37,6 +37,7 @@ type end struct {
 	outBytes atomic.Int64           // that a frame of the peer takes on the peer's line
 	peer     atomic.Pointer[string] // the peer's address, for telling its messages from others'
 	repeats  bool                   // frames come back to this very end
+	repeated atomic.Bool            // a far end has repeated one, not a plug
 	far      string                 // the far end's address then
 }
 
@@ -137,8 +138,9 @@ func (e *end) came(at time.Time, f frame.Stamped, size int) {
 		return
 	}
 	bytes := frame.Wire(size)
-	wire := e.outLine.Time(bytes) + e.line.Time(bytes)
+	wire := e.outLine.Time(bytes)  // a cable has one line, and so has a loop
 	if f.Way&frame.Answered != 0 { // what the far end took is not the link's
+		e.repeated.Store(true)
 		at = at.Add(-time.Duration(max(0, f.FarWent-f.FarCame)) * time.Microsecond)
 		wire *= 2
 	}
@@ -181,9 +183,13 @@ func (e *end) arrival(l dialog.Line, caps []pattern.Capture) {
 	case err != nil || f.Run != e.run || !e.expects(f.Way):
 		e.counts.gotForeign(len(payload))
 	default:
-		wire := e.outLine.Time(int(e.outBytes.Load())) + e.line.Time(l.Wire)
+		wire := e.outLine.Time(int(e.outBytes.Load()))
+		if e.Carrier != nil { // through modules there are two lines
+			wire += e.line.Time(l.Wire)
+		}
 		at := l.Time
 		if f.Way&frame.Answered != 0 {
+			e.repeated.Store(true)
 			came, went := frame.FarTimes([]byte(payload))
 			at = at.Add(-time.Duration(max(0, went-came)) * time.Microsecond)
 			wire *= 2 // the far end's lines are taken to be like these

@@ -10,7 +10,9 @@ import (
 
 // gathered is what needs the frames in the order of sending.
 type gathered struct {
-	runs    stats.Runs
+	fates
+	delays  stats.Blocks // latencies in ms, +Inf of a lost frame
+	under   int          // frames that were on their way when it ended
 	minutes []Minute
 	began   time.Time
 	levels  map[int]*Level
@@ -52,9 +54,14 @@ func (g gathered) bySize() []SizeResult {
 func newGathered() gathered { return gathered{levels: map[int]*Level{}, strong: math.NaN()} }
 
 // add takes in a frame whose fate is known.
-func (g *gathered) add(r Row) {
+func (g *gathered) add(r Row, limit time.Duration) {
+	if r.State == UnderWay {
+		g.under++
+		return
+	}
 	lost := r.State == Lost
-	g.runs.Add(lost)
+	g.fates.add(r, limit)
+	g.delays.Add(msOf(r))
 	if n := len(g.sizes); n > 0 {
 		size := &g.sizes[int(r.Number)%n]
 		size.Sent++
@@ -95,6 +102,7 @@ func (g *gathered) add(r Row) {
 
 // clone is a copy that grows by itself.
 func (g gathered) clone() gathered {
+	g.delays = g.delays.Clone()
 	g.minutes = append([]Minute{}, g.minutes...)
 	g.sizes = append([]SizeResult(nil), g.sizes...)
 	levels := map[int]*Level{}

@@ -19,32 +19,65 @@ import (
 	"uparrot/core/record"
 	"uparrot/core/sim"
 	"uparrot/core/sim/simtest"
-	"uparrot/core/stats"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
 
+// What limits make of frames, in the order of sending: . in time, s slow, L late, x lost,
+// u under way.
 func TestVerdicts(t *testing.T) {
 	limit := func(f float64) *float64 { return &f }
+	loss, p95 := Limits{MaxLoss: limit(0.02)}, Limits{MaxP95MS: limit(50)}
+	frames := func(parts ...any) (all string) {
+		for i := 0; i < len(parts); i += 2 {
+			all += strings.Repeat(parts[i].(string), parts[i+1].(int))
+		}
+		return all
+	}
 	for _, c := range []struct {
-		lost, n, over int
-		limits        Limits
-		want          verdict.Verdict
+		frames string
+		limits Limits
+		want   verdict.Verdict
+		words  string
 	}{
-		{0, 200, 0, Limits{MaxLoss: limit(0.02)}, verdict.Passed},
-		{0, 50, 0, Limits{MaxLoss: limit(0.02)}, verdict.Undecided}, // no zero-loss claim after fifty
-		{20, 200, 0, Limits{MaxLoss: limit(0.02)}, verdict.Failed},
-		{4, 200, 0, Limits{MaxLoss: limit(0.02)}, verdict.Undecided},
-		{200, 200, 0, Limits{}, verdict.Failed},
-		{3, 200, 0, Limits{}, verdict.Passed},
-		{0, 200, 0, Limits{MaxP95MS: limit(50)}, verdict.Passed},
-		{0, 200, 10, Limits{MaxP95MS: limit(50)}, verdict.Undecided},
-		{0, 200, 40, Limits{MaxP95MS: limit(50)}, verdict.Failed},
-		{0, 0, 0, Limits{}, verdict.Untested},
+		{frames(".", 200), loss, verdict.Passed, "keeps"},
+		{frames(".", 50), loss, verdict.Undecided, "about 200 frames in all"}, // no zero-loss claim after fifty
+		{frames("x........", 22), loss, verdict.Failed, "breaks"},
+		{frames("L........", 22), loss, verdict.Failed, "lost or late"}, // one waiting time decides both
+		{frames(".", 190, "x", 1, ".", 9), loss, verdict.Undecided, "frames in all"},
+		{frames("x", 200), Limits{}, verdict.Failed, "nothing arrived"},
+		{frames(".", 22, "x", 78), Limits{}, verdict.Measured, "no limits"},
+		{frames(".", 200), p95, verdict.Passed, "keeps"},
+		{frames("...................s", 10), p95, verdict.Undecided, ""},
+		{frames("....s", 40), p95, verdict.Failed, "breaks"},
+		{frames("..x", 67), p95, verdict.Failed, "or were lost"}, // a lost frame is later than any limit
+		{frames(".", 190, "x", 10), loss, verdict.Undecided, ""}, // one burst: it may never come again
+		{frames(".", 200, "u", 50), loss, verdict.Passed, "keeps"},
+		{frames("u", 5), Limits{}, verdict.Undecided, "cut short"},
+		{"", Limits{}, verdict.Untested, "no frame"},
 	} {
-		d := Direction{Sent: c.n, Received: c.n - c.lost, Lost: c.lost, Loss: stats.Wilson(c.lost, c.n), LatencyMS: &Latency{P95: 40}}
-		if d.judge(c.limits, c.over, false); d.Verdict != c.want || len(d.Why) == 0 {
-			t.Errorf("%d of %d lost, %d over, %+v: %s (%v), want %s", c.lost, c.n, c.over, c.limits, d.Verdict, d.Why, c.want)
+		over := time.Duration(0)
+		if c.limits.MaxP95MS != nil {
+			over = 50 * time.Millisecond
+		}
+		ta, now := newTally(0, time.Second, over, nil), time.Unix(0, 0)
+		for i, f := range c.frames {
+			at := now.Add(time.Duration(i) * time.Microsecond)
+			if f == 'u' {
+				at = at.Add(time.Hour)
+			}
+			ta.sent(at, at)
+			if after, ok := map[rune]time.Duration{'.': 40 * time.Millisecond, 's': 60 * time.Millisecond, 'L': 2 * time.Second}[f]; ok {
+				ta.arrived(uint32(i), at.Add(after), 0, math.NaN(), math.NaN(), 24)
+			}
+		}
+		ta.close(now.Add(time.Hour), true)
+		d := ta.direction("a", "b")
+		if d.Sent != d.Received+d.Lost+d.UnderWay || d.UnderWay != strings.Count(c.frames, "u") {
+			t.Errorf("%.20s...: %d sent, %d received, %d lost, %d under way", c.frames, d.Sent, d.Received, d.Lost, d.UnderWay)
+		}
+		if d.judge(c.limits, &ta.fates, latched{}, false); d.Verdict != c.want || !strings.Contains(strings.Join(d.Why, "; "), c.words) {
+			t.Errorf("%.30s... %+v: %s (%v), want %s, %s", c.frames, c.limits, d.Verdict, d.Why, c.want, c.words)
 		}
 	}
 }
@@ -70,7 +103,7 @@ func TestTallyWindow(t *testing.T) {
 	ta.arrived(1, now, 0, 0, 0, 24)          // settled long ago
 	ta.arrived(n+1, now, 0, 0, 0, 24)        // never sent
 	ta.arrived(n-1, now.Add(9), 0, 0, 0, 24) // a copy, or the frame itself
-	ta.close()
+	ta.close(now.Add(time.Hour), false)
 	d := ta.direction("a", "b")
 	if rows != n || d.Sent != n || d.Foreign != 1 || len(ta.frames) != windowSize || d.Lost+d.Received != n {
 		t.Errorf("%d rows, %+v", rows, d)
@@ -109,7 +142,8 @@ func TestCountsAreTheTruth(t *testing.T) {
 					if got != want {
 						t.Errorf("%s: sent, received, lost, duplicated, reordered, damaged, foreign, rows: %v, want %v", d.From, got, want)
 					}
-					if off := d.LatencyMS.Median - d.WireMS - tr.DelayMS; math.Abs(off) > 0.3 {
+					came := d.Delays.Came() // the air's delay is that of those it carried
+					if off := came.Quantile(0.5).Value - d.WireMS - tr.DelayMS; math.Abs(off) > 0.3 {
 						t.Errorf("%s: the median is %.3f ms off the truth", d.From, off)
 					}
 				}
@@ -241,7 +275,7 @@ func TestRoundTrip(t *testing.T) {
 			}
 			far.Close()
 			d := sum.Directions[0]
-			if d.Received != 50 || d.Foreign+d.Duplicated+d.Damaged != 0 || math.Abs(d.LatencyMS.Median-float64(want.Milliseconds())) > 0.1 {
+			if d.Received != 50 || d.Foreign+d.Duplicated+d.Damaged != 0 || math.Abs(float64(d.LatencyMS.Median)-float64(want.Milliseconds())) > 0.1 {
 				t.Errorf("%s: %+v, latency %+v", kind, d, d.LatencyMS)
 			}
 			time.Sleep(time.Second)

@@ -29,10 +29,10 @@ func TestUntilSure(t *testing.T) {
 	for loss, want := range map[float64]struct {
 		verdict verdict.Verdict
 		most    int
-	}{0: {verdict.Passed, 200}, 0.4: {verdict.Failed, 100}, 0.1: {verdict.Undecided, 401}} {
+	}{0: {verdict.Passed, 800}, 0.4: {verdict.Failed, 400}, 0.1: {verdict.Undecided, 1000}} {
 		synctest.Test(t, func(t *testing.T) {
 			_, valley, summit := simtest.Radios(t, bench.Air{Seed: 4, Loss: loss, Delay: 5 * time.Millisecond}, "2")
-			test := &Test{Plan: Plan{Count: 400, Every: 50 * time.Millisecond, Sure: true, Deadline: time.Second, Limits: Limits{MaxLoss: &limit}}, A: valley, B: summit, Sleep: time.Sleep}
+			test := &Test{Plan: Plan{Count: 1000, Every: 50 * time.Millisecond, Sure: true, Deadline: time.Second, Limits: Limits{MaxLoss: &limit}}, A: valley, B: summit, Sleep: time.Sleep}
 			if err := test.Check(); err != nil {
 				t.Fatal(err)
 			}
@@ -91,7 +91,7 @@ func TestCheckpoint(t *testing.T) {
 			after := truthOf(b, d.From)
 			// The second part is exact; the first is what the checkpoint said.
 			sent, lost := after.Sent-before[d.From].Sent, after.Lost-before[d.From].Lost
-			if d.Sent != at.Sent+sent || d.Lost != at.Lost+lost || d.Received+d.Lost != d.Sent || whole.Run != sum.Run {
+			if d.Sent != at.Sent+sent || d.Lost != at.Lost+lost || d.Received+d.Lost+d.UnderWay != d.Sent || d.UnderWay > 2 || whole.Run != sum.Run {
 				t.Errorf("%s: %d sent, %d lost; first %d, %d, then %d, %d", d.From, d.Sent, d.Lost, at.Sent, at.Lost, sent, lost)
 			}
 			minutes := 0
@@ -99,7 +99,7 @@ func TestCheckpoint(t *testing.T) {
 				minutes += m.Sent
 			}
 			bins, err := d.Latencies()
-			if err != nil || minutes != d.Sent || total(bins) != d.Received || d.Bursts.Runs < at.Bursts.Runs {
+			if err != nil || minutes != d.Sent-d.UnderWay || total(bins) != d.Received || d.Bursts.Runs < at.Bursts.Runs {
 				t.Errorf("%v, %d in minutes, %d in bins", err, minutes, total(bins))
 			}
 		}
@@ -168,17 +168,23 @@ func TestStrength(t *testing.T) {
 		s.Add(-100 + float64(i%5) - 2)
 	}
 	d := Direction{Sent: 100, Received: 100, Strength: s.Spread()}
-	if math.Abs(d.Strength.High-d.Strength.Low-2*1.96*math.Sqrt(200.0/99)/10) > 0.02 {
-		t.Errorf("%+v", d.Strength)
+	if width := *d.Strength.High - *d.Strength.Low; math.Abs(width-2*2.2*math.Sqrt(200.0/99)/10) > 0.1 {
+		t.Errorf("%+v is %v wide", d.Strength, width)
 	}
 	for dbm, want := range map[float64]verdict.Verdict{-101: verdict.Passed, -99: verdict.Failed, -100: verdict.Undecided} {
-		if d.judge(limit(dbm), 0, false); d.Verdict != want {
+		if d.judge(limit(dbm), &fates{}, latched{}, false); d.Verdict != want {
 			t.Errorf("against %v: %s, %v", dbm, d.Verdict, d.Why)
 		}
 	}
-	none := Direction{Sent: 1, Received: 1}
-	if none.judge(limit(-100), 0, false); none.Verdict != verdict.Undecided {
-		t.Error(none.Verdict)
+	for n := range 3 { // too few values have no interval of no width
+		var few stats.Sample
+		for range n {
+			few.Add(-80)
+		}
+		d := Direction{Sent: 200, Received: max(1, n), Strength: few.Spread()}
+		if d.judge(limit(-100), &fates{}, latched{}, false); d.Verdict != verdict.Undecided {
+			t.Errorf("%d values: %s, %v", n, d.Verdict, d.Why)
+		}
 	}
 	for _, c := range []struct {
 		levels []Level
@@ -295,7 +301,7 @@ func TestGathered(t *testing.T) {
 			ta.arrived(n, sent.Add(20*time.Millisecond), 0, float64(-80-i/100), 9, 24)
 		}
 	}
-	ta.close()
+	ta.close(time.Now().Add(time.Hour), false)
 	d := ta.direction("a", "b")
 	if fmt.Sprint(d.Minutes) != "[{0 60 6} {1 60 6} {2 60 6} {3 60 6} {4 60 6}]" {
 		t.Error(d.Minutes)

@@ -192,9 +192,9 @@ func (r *running) close() (err error) {
 func (r *running) seal(err error) {
 	sum := &r.sum
 	for _, w := range r.ways {
-		w.to.counts.close()
+		w.to.counts.close(time.Now(), err != nil)
 		d := w.direction()
-		d.judge(r.Limits, w.to.counts.overLimit, r.Sure)
+		d.judge(r.Limits, &w.to.counts.fates, w.to.counts.latched, r.Sure)
 		if err != nil {
 			d.Verdict = verdict.Broken
 			d.Why = append(d.Why, "the test was cut short: "+err.Error())

@@ -2,7 +2,10 @@ package link
 
 import (
 	"fmt"
+	"math"
 	"time"
+
+	"uparrot/core/record"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
@@ -33,13 +36,14 @@ type Limits struct {
 	MinDBm   *float64 `json:"min_strength_dbm,omitempty"` // least mean strength
 }
 
-// Direction is what was found in one direction. Lost counts the frames that did
-// not arrive whole (RFC 7680): gone, or damaged on the way. Late frames are
-// among the received.
+// Direction is what was found in one direction: sent = received + lost + under way. Lost
+// counts the frames that did not arrive whole (RFC 7680): gone, or damaged on the way. Late
+// frames are among the received.
 type Direction struct {
 	From         string          `json:"from"`
 	To           string          `json:"to"`
 	Sent         int             `json:"sent"`
+	UnderWay     int             `json:"under_way"` // not there yet when the test was cut short, and not late: neither received nor lost
 	Received     int             `json:"received"`
 	Lost         int             `json:"lost"`
 	Late         int             `json:"late"`
@@ -50,137 +54,183 @@ type Direction struct {
 	ForeignBytes int             `json:"foreign_bytes"`
 	Refused      int             `json:"refused"` // frames that the sending module would not take; among the lost
 	Loss         stats.Share     `json:"loss"`
+	LostOrLate   stats.Share     `json:"lost_or_late"`     // what a limit of loss judges: one waiting time decides both (RFC 7680)
+	Effective    float64         `json:"effective_frames"` // so many independent frames would tell as much of the loss
+	Doubt        string          `json:"doubt,omitempty"`  // what the interval of the loss cannot know
+	Together     bool            `json:"losses_together"`  // more than independent losses do in one of twenty tests
 	Bursts       stats.Bursts    `json:"bursts"`
 	Minutes      []Minute        `json:"minutes"`
-	Sizes        []SizeResult    `json:"sizes,omitempty"`        // where frames of several sizes were sent
-	LatencyMS    *Latency        `json:"latency_ms"`             // null if nothing arrived
-	VariationMS  float64         `json:"variation_ms"`           // packet delay variation, 99th percentile above the least (RFC 5481)
-	JitterMS     float64         `json:"jitter_ms"`              // RFC 3550
-	WireMS       float64         `json:"wire_ms"`                // of the latency, spent on the serial lines, on average
-	HoldMS       *int            `json:"hold_back_ms,omitempty"` // so long the receiving adapter may gather bytes before it hands them on
-	SentBytes    int             `json:"sent_bytes,omitempty"`   // that go out at the sender for one frame, of the greatest size
-	Histogram    string          `json:"histogram"`              // of latencies in microseconds, HdrHistogram V2, compressed, base64
-	Margin       *Margin         `json:"margin,omitempty"`       // to the strength where loss begins
-	Levels       []Level         `json:"levels,omitempty"`       // loss by strength
+	Sizes        []SizeResult    `json:"sizes,omitempty"`              // where frames of several sizes were sent
+	LatencyMS    *Latency        `json:"latency_ms"`                   // null if nothing arrived
+	VariationMS  float64         `json:"variation_ms"`                 // packet delay variation, 99th percentile above the least (RFC 5481)
+	JitterMS     float64         `json:"jitter_ms"`                    // RFC 3550, as it was at the end
+	MeanDMS      float64         `json:"mean_d_ms"`                    // its mean |D| over the run
+	WireMS       float64         `json:"wire_ms"`                      // of the latency, spent on the serial lines, on average; 0 where that cannot be told
+	Passes       string          `json:"passes,omitempty"`             // over which lines that is
+	TooFast      int             `json:"too_fast,omitempty"`           // frames that came sooner than the lines alone take: the port does not keep its line's time
+	KeptMS       float64         `json:"kept_every_ms"`                // the interval that was kept
+	Lag          Lag             `json:"lag_ms"`                       // of the sending behind its plan
+	PlannedMS    *Latency        `json:"planned_latency_ms,omitempty"` // from the planned sending, where that differs by more than its uncertainty
+	Delays       *stats.Blocks   `json:"delays,omitempty"`             // latencies in ms in the order of sending, in blocks
+	HoldMS       *int            `json:"hold_back_ms,omitempty"`       // so long the receiving adapter may gather bytes before it hands them on
+	SentBytes    int             `json:"sent_bytes,omitempty"`         // that go out at the sender for one frame, of the greatest size
+	Histogram    string          `json:"histogram"`                    // of latencies in microseconds, HdrHistogram V2, compressed, base64
+	Margin       *Margin         `json:"margin,omitempty"`             // to the strength where loss begins
+	Levels       []Level         `json:"levels,omitempty"`             // loss by strength
 	Strength     *stats.Spread   `json:"strength_dbm,omitempty"`
 	SNR          *stats.Spread   `json:"snr_db,omitempty"`
 	Verdict      verdict.Verdict `json:"verdict"`
+	Judged       Judged          `json:"judged"`
 	Why          []string        `json:"why"` // the verdict in words
 }
 
-// Latency is from sending a frame to its arrival, in milliseconds.
-type Latency struct {
-	Min    float64 `json:"min"`
-	Median float64 `json:"median"`
-	P90    float64 `json:"p90"`
-	P95    float64 `json:"p95"`
-	P99    float64 `json:"p99"`
-	P999   float64 `json:"p999"`
-	Max    float64 `json:"max"`
+// Judged are the verdicts by limit; measured where there was none.
+type Judged struct {
+	Loss     verdict.Verdict `json:"loss"`
+	P95      verdict.Verdict `json:"p95"`
+	Strength verdict.Verdict `json:"strength"`
 }
 
-// direction sums a tally up. What is still on its way counts as lost.
+// Latency is from sending a frame to its arrival, in milliseconds. The percentiles are of
+// all frames whose fate is known, a lost one being later than any other (RFC 7679, section
+// 5.1): where so many were lost it is +Inf. Min and Max are of those that arrived.
+type Latency struct {
+	Min    record.Number `json:"min"`
+	Median record.Number `json:"median"`
+	P90    record.Number `json:"p90"`
+	P95    record.Number `json:"p95"`
+	P99    record.Number `json:"p99"`
+	P999   record.Number `json:"p999"`
+	Max    record.Number `json:"max"`
+
+	// Intervals are the 95 % intervals of percentiles, by their names as above.
+	Intervals map[string]Bounds `json:"intervals,omitempty"`
+}
+
+// Bounds are those of an interval, in milliseconds: 0 or +Inf where so few frames give
+// none.
+type Bounds struct {
+	Low  record.Number `json:"low"`
+	High record.Number `json:"high"`
+}
+
+// Lag is by how much sending was behind its plan, in milliseconds.
+type Lag struct {
+	P95 float64 `json:"p95"`
+	Max float64 `json:"max"`
+}
+
+// direction sums a tally up.
 func (t *tally) direction(from, to string) Direction {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.sumUp(from, to, t.gathered, t.unknown)
+	return t.sumUp(from, to, t.gathered)
 }
 
-// sumUp is direction with what was gathered, and without the frames whose fate is
-// not known. The mutex is held.
-func (t *tally) sumUp(from, to string, g gathered, unknown int) Direction {
-	sent := int(t.next) - unknown
+// sumUp is direction with what was gathered. The mutex is held.
+func (t *tally) sumUp(from, to string, g gathered) Direction {
+	sent := int(t.next)
 	d := Direction{
 		From: from, To: to,
-		Sent: sent, Received: t.received, Lost: sent - t.received, Late: t.late,
+		Sent: sent, UnderWay: g.under, Received: t.received, Lost: sent - t.received - g.under, Late: t.late,
 		Duplicated: t.duplicated, Reordered: t.reordered, Damaged: t.damaged,
 		Foreign: t.foreign, ForeignBytes: t.foreignBytes,
-		Loss:     stats.Wilson(sent-t.received, sent),
-		JitterMS: t.jitter.Value / 1e6,
-		Bursts:   g.runs.Bursts(), Minutes: append([]Minute{}, g.minutes...), Levels: g.byLevel(), Sizes: g.bySize(),
+		Loss: g.lost.Share(), LostOrLate: g.missed.Share(), Effective: stats.Round(g.missed.Effective(), 1), Doubt: doubt(&g.missed), Together: g.lost.Together(),
+		JitterMS: t.jitter.Value / 1e6, MeanDMS: stats.Round(t.jitter.Mean()/1e6, 3),
+		Bursts: g.lost.Bursts(), Minutes: append([]Minute{}, g.minutes...), Levels: g.byLevel(), Sizes: g.bySize(),
 		Strength: t.strength.Spread(), SNR: t.snr.Spread(),
 	}
 	d.Margin = margin(d.Levels, d.Strength)
+	if sent > 1 {
+		d.KeptMS = stats.Round(ms(t.lastSent.Sub(t.firstSent))/float64(sent-1), 3)
+	}
+	if n := t.lag.TotalCount(); n > 0 {
+		d.Lag = Lag{float64(percentile(t.lag, 0.95, int(n))), float64(t.lag.Max()) / 1000}
+	}
 	if t.received > 0 {
-		at := func(q float64) float64 { return float64(t.latency.ValueAtQuantile(q)) / 1000 }
-		d.LatencyMS = &Latency{
-			Min: float64(t.latency.Min()) / 1000, Median: at(50), P90: at(90), P95: at(95), P99: at(99), P999: at(99.9),
-			Max: float64(t.latency.Max()) / 1000,
+		n := sent - g.under
+		blocks := g.delays.Clone()
+		d.Delays = &blocks
+		d.LatencyMS = latencies(t.latency, n)
+		d.LatencyMS.Intervals = intervals(&blocks, d.LatencyMS)
+		if planned := latencies(t.planned, n); d.LatencyMS.hides(planned) {
+			d.PlannedMS = planned
 		}
-		d.VariationMS = stats.Round(at(99)-d.LatencyMS.Min, 3)
+		d.VariationMS = stats.Round(float64(percentile(t.latency, 0.99, t.received)-d.LatencyMS.Min), 3)
 		if code, err := t.latency.Encode(hdrhistogram.V2CompressedEncodingCookieBase); err == nil { // into memory it always does
 			d.Histogram = string(code)
 		}
-		d.WireMS = float64(t.wire.Microseconds()) / 1000 / float64(t.received)
+		if d.TooFast = t.fast; t.fast == 0 {
+			d.WireMS = float64(t.wire.Microseconds()) / 1000 / float64(t.received)
+		}
 	}
 	return d
 }
 
-// judge sets the verdict and says why.
-func (d *Direction) judge(l Limits, overLimit int, sure bool) {
-	side := func(s stats.Share, hits, n int, most float64) verdict.Verdict {
-		if sure { // stopped by what was seen, so only a test that allows for that may judge
-			return stats.Sequential(hits, n, most)
-		}
-		return s.Judge(most)
+// doubt is what the interval of a share cannot know of losses that stand together; "" if
+// there is nothing.
+func doubt(r *stats.Runs) string {
+	switch {
+	case r.Frames() == 0:
+	case r.Lost() == 0:
+		return "none was seen, so rare bursts of losses are not excluded: the bound is for losses that come singly"
+	case r.Lost() == r.Frames():
+		return "all were lost: whether that was one outage or goes on so cannot be told"
+	case r.Few():
+		return fmt.Sprintf("losses came in bursts, of which only %d were seen, too few to know how often and how long they come", r.Bursts().Runs)
 	}
-	d.Verdict, d.Why = verdict.Passed, []string{}
-	add := func(v verdict.Verdict, format string, args ...any) {
-		d.Verdict = verdict.Worse(d.Verdict, v)
-		d.Why = append(d.Why, fmt.Sprintf(format, args...))
+	return ""
+}
+
+// percentile is the q-th value of n, rounded up, in milliseconds; +Inf if not so many
+// came.
+func percentile(h *hdrhistogram.Histogram, q float64, n int) record.Number {
+	place, came := int(math.Ceil(q*float64(n)-1e-9)), h.TotalCount()
+	if int64(place) > came {
+		return record.Number(math.Inf(1))
 	}
-	if d.Sent == 0 {
-		add(verdict.Untested, "no frame was sent")
-		return
-	}
-	if d.Received == 0 && l.MaxLoss == nil {
-		add(verdict.Failed, "nothing arrived")
-	}
-	if l.MaxLoss != nil {
-		v := side(d.Loss, d.Lost, d.Sent, *l.MaxLoss)
-		how := map[verdict.Verdict]string{
-			verdict.Passed:    "keeps the limit of %s",
-			verdict.Failed:    "breaks the limit of %s",
-			verdict.Undecided: "may be on either side of the limit of %s: more frames would tell",
-		}[v]
-		add(v, "loss %s, with 95 %% confidence %s to %s, "+how, stats.Percent(d.Loss.Ratio), stats.Percent(d.Loss.Low), stats.Percent(d.Loss.High), stats.Percent(*l.MaxLoss))
-	}
-	if l.MaxP95MS != nil && d.Received > 0 {
-		// The 95th percentile is at most the limit if and only if at most 5 % of
-		// the frames are above it; that share has an interval as loss has.
-		s := stats.Wilson(overLimit, d.Received)
-		v := side(s, overLimit, d.Received, p95Share)
-		how := map[verdict.Verdict]string{
-			verdict.Passed:    "which keeps",
-			verdict.Failed:    "which breaks",
-			verdict.Undecided: "which may be on either side of",
-		}[v]
-		more := ""
-		if v == verdict.Undecided {
-			more = ": more frames would tell"
-		}
-		add(v, "95 %% of latencies are within %.1f ms; %d of %d frames took longer than %v ms, with 95 %% confidence %s to %s, %s the allowed 5 %%%s",
-			d.LatencyMS.P95, overLimit, d.Received, *l.MaxP95MS, stats.Percent(s.Low), stats.Percent(s.High), how, more)
-	}
-	if l.MinDBm != nil {
-		switch st := d.Strength; {
-		case st == nil:
-			add(verdict.Undecided, "the strength is not told, so it cannot be held against %v dBm", *l.MinDBm)
-		case st.Low >= *l.MinDBm:
-			add(verdict.Passed, "mean strength %.1f dBm, with 95 %% confidence %.1f to %.1f, keeps the least of %v dBm", st.Mean, st.Low, st.High, *l.MinDBm)
-		case st.High < *l.MinDBm:
-			add(verdict.Failed, "mean strength %.1f dBm, with 95 %% confidence %.1f to %.1f, is under the least of %v dBm", st.Mean, st.Low, st.High, *l.MinDBm)
-		default:
-			add(verdict.Undecided, "mean strength %.1f dBm, with 95 %% confidence %.1f to %.1f, may be on either side of %v dBm: more frames would tell", st.Mean, st.Low, st.High, *l.MinDBm)
-		}
-	}
-	if sure && d.Verdict != verdict.Undecided {
-		d.Why = append(d.Why, fmt.Sprintf("stopped after %d frames, when that was sure: a test so stopped is wrong in at most %s of all runs", d.Sent, stats.Percent(stats.SequentialError)))
-	}
-	if len(d.Why) == 0 {
-		d.Why = append(d.Why, "no limits were given, so there was nothing to judge")
+	return record.Number(float64(h.ValueAtQuantile(100*float64(max(1, place))/float64(came))) / 1000)
+}
+
+// latencies are the percentiles of n frames, of which a histogram has those that came.
+func latencies(h *hdrhistogram.Histogram, n int) *Latency {
+	at := func(q float64) record.Number { return percentile(h, q, n) }
+	return &Latency{
+		Min: record.Number(float64(h.Min()) / 1000), Median: at(0.5), P90: at(0.9), P95: at(0.95), P99: at(0.99), P999: at(0.999),
+		Max: record.Number(float64(h.Max()) / 1000),
 	}
 }
+
+// percentiles are those that have intervals.
+func (l *Latency) percentiles() map[string]record.Number {
+	return map[string]record.Number{"median": l.Median, "p90": l.P90, "p95": l.P95, "p99": l.P99}
+}
+
+var shares = map[string]float64{"median": 0.5, "p90": 0.9, "p95": 0.95, "p99": 0.99}
+
+func intervals(b *stats.Blocks, l *Latency) map[string]Bounds {
+	all := map[string]Bounds{}
+	for name, v := range l.percentiles() {
+		q := b.Quantile(shares[name])
+		all[name] = Bounds{min(v, record.Number(stats.Round(q.Low, 3))), max(v, record.Number(stats.Round(q.High, 3)))}
+	}
+	return all
+}
+
+// hides reports whether latencies from the planned sending are greater by more than the
+// uncertainty: a sender that was held up would else hide its own queue.
+func (l *Latency) hides(planned *Latency) bool {
+	for name, v := range planned.percentiles() {
+		if high := l.Intervals[name].High; v > high && v-high > plannedStep {
+			return true
+		}
+	}
+	return false
+}
+
+// plannedStep is a difference of latencies, in milliseconds, that is not worth a second
+// set of them: as much a timer alone is late.
+const plannedStep = 1
 
 // p95Share is the share of frames that may take longer than a limit for the 95th
 // percentile.

@@ -17,9 +17,10 @@ type State string
 
 // What can become of a frame.
 const (
-	OnTime State = "received"
-	Late   State = "late" // received, but after the deadline
-	Lost   State = "lost"
+	OnTime   State = "received"
+	Late     State = "late" // received, but after the deadline
+	Lost     State = "lost"
+	UnderWay State = "under way" // had not come when the test was cut short, and was not late yet
 )
 
 // Row is one frame's story, given out when it is settled.
@@ -33,11 +34,13 @@ type Row struct {
 	Order    bool    // arrived after a later one
 	Strength float64 // dBm; NaN if not told
 	SNR      float64 // dB; NaN if not told
+
+	refused bool // by the sending module: it is lost, and never under way
 }
 
-// Latency is from sending to arrival; zero if lost.
+// Latency is from sending to arrival; zero if it has not arrived.
 func (r Row) Latency() time.Duration {
-	if r.State == Lost {
+	if r.Arrived.IsZero() {
 		return 0
 	}
 	return r.Arrived.Sub(r.Sent)
@@ -52,40 +55,73 @@ const windowSize = 1 << 16
 type tally struct {
 	mu       sync.Mutex
 	deadline time.Duration
-	over     time.Duration // latencies above this are counted; 0 counts none
+	over     time.Duration // the limit of latency; 0 is none
 	settled  func(Row)     // told of each frame in the order of sending; may be nil
 
 	frames []Row // ring; number n stands at n%window
 	next   uint32
 	oldest uint32
 
-	received, late, duplicated, reordered, damaged, foreign, overLimit int
-	foreignBytes                                                       int
-	highest                                                            int64                   // greatest number that arrived, -1 if none
-	latency                                                            *hdrhistogram.Histogram // microseconds
-	jitter                                                             stats.Jitter
-	total                                                              time.Duration // sum of latencies
-	wire                                                               time.Duration // sum over received
-	strength, snr                                                      stats.Sample
-	news                                                               chan struct{}
+	received, late, duplicated, reordered, damaged, foreign int
+	foreignBytes                                            int
+	highest                                                 int64                   // greatest number that arrived, -1 if none
+	latency, planned, lag                                   *hdrhistogram.Histogram // microseconds: from sending, from the planned sending, from that to the real one
+	firstSent, lastSent                                     time.Time
+	jitter                                                  stats.Jitter
+	total                                                   time.Duration // sum of latencies
+	wire                                                    time.Duration // sum over received
+	fast                                                    int           // received sooner than the serial lines alone take
+	strength, snr                                           stats.Sample
+	news                                                    chan struct{}
 
 	gathered // of the frames that are settled
 	trend    trend
 	lastCame time.Time
-	unknown  int // frames whose fate nobody knows, since the program was ended meanwhile
 
-	// The frames so old that their fate is known, for deciding along the way.
-	known, knownLost, knownOver int
+	// The frames so old that their fate is known, for deciding along the way, and what
+	// was decided.
+	known      int
+	knownFates fates
+	latched    latched
+}
+
+// latched are the limits that were decided on the way, in the order in which they are
+// judged; what is decided stays so.
+type latched struct {
+	Loss *decision `json:"loss,omitempty"`
+	P95  *decision `json:"p95,omitempty"`
+}
+
+// decision is what one limit came to, and when.
+type decision struct {
+	Verdict  verdict.Verdict `json:"verdict"`
+	Frames   int             `json:"frames"`
+	Share    stats.Share     `json:"share"`           // with bounds that hold however often one looks
+	Excludes int             `json:"excludes_bursts"` // greatest mean burst of losses that was allowed for
+}
+
+// decide decides, once, on which side of a limit a share of frames is.
+func decide(d **decision, r *stats.Runs, most float64) {
+	if *d != nil {
+		return
+	}
+	if v := r.Sequential(most); v != verdict.Undecided {
+		*d = &decision{v, r.Frames(), r.Sequence(), r.Excludes()}
+	}
 }
 
 func newTally(count int, deadline, over time.Duration, settled func(Row)) *tally {
 	return &tally{
 		deadline: deadline, over: over, settled: settled, highest: -1,
-		frames:   make([]Row, 0, max(0, min(count, windowSize))), // at once: growing would hold up a frame
-		latency:  hdrhistogram.New(1, int64(24*time.Hour/time.Microsecond), 4),
+		frames:  make([]Row, 0, max(0, min(count, windowSize))), // at once: growing would hold up a frame
+		latency: newHistogram(), planned: newHistogram(), lag: newHistogram(),
 		news:     make(chan struct{}, 1),
 		gathered: newGathered(),
 	}
+}
+
+func newHistogram() *hdrhistogram.Histogram {
+	return hdrhistogram.New(1, int64(24*time.Hour/time.Microsecond), 4)
 }
 
 // sent notes that the next frame is being sent and returns its number.
@@ -94,6 +130,11 @@ func (t *tally) sent(planned, at time.Time) uint32 {
 	defer t.mu.Unlock()
 	n := t.next
 	t.next++
+	_ = t.lag.RecordValue(max(1, at.Sub(planned).Microseconds())) // a day is never exceeded
+	if t.firstSent.IsZero() {
+		t.firstSent = at
+	}
+	t.lastSent = at
 	if int(n-t.oldest) >= windowSize {
 		t.settleOldest()
 	}
@@ -106,9 +147,19 @@ func (t *tally) sent(planned, at time.Time) uint32 {
 	return n
 }
 
+// refuse notes that a frame was not taken.
+func (t *tally) refuse(number uint32) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.frames[number%windowSize].refused = true
+}
+
 func (t *tally) settleOldest() {
 	r := t.frames[t.oldest%windowSize]
-	t.gathered.add(r)
+	if t.known <= int(t.oldest) {
+		t.learnOne(r)
+	}
+	t.gathered.add(r, t.over)
 	if t.settled != nil {
 		t.settled(r)
 	}
@@ -140,9 +191,6 @@ func (t *tally) arrived(number uint32, at time.Time, wire time.Duration, strengt
 		r.State = Late
 		t.late++
 	}
-	if t.over > 0 && transit > t.over {
-		t.overLimit++
-	}
 	// RFC 4737, section 3: a frame is reordered if one sent later came before.
 	if int64(number) < t.highest {
 		r.Order = true
@@ -150,6 +198,10 @@ func (t *tally) arrived(number uint32, at time.Time, wire time.Duration, strengt
 	}
 	t.highest = max(t.highest, int64(number))
 	_ = t.latency.RecordValue(max(1, transit.Microseconds())) // a day is never exceeded
+	_ = t.planned.RecordValue(max(1, at.Sub(r.Planned).Microseconds()))
+	if wire > transit {
+		t.fast++
+	}
 	t.jitter.Add(transit)
 	t.total += transit
 	t.wire += wire
@@ -181,11 +233,15 @@ func (t *tally) gotForeign(size int) {
 	t.foreignBytes += size
 }
 
-// close settles all frames: what has not come is lost.
-func (t *tally) close() {
+// close settles all frames. What has not come is lost, or, where the test was cut short
+// before it was late, was under way.
+func (t *tally) close(now time.Time, cut bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for t.oldest < t.next {
+		if r := &t.frames[t.oldest%windowSize]; cut && r.State == Lost && !r.refused && now.Sub(r.Sent) <= t.deadline {
+			r.State = UnderWay
+		}
 		t.settleOldest()
 	}
 }
@@ -197,10 +253,13 @@ func (t *tally) decided(now time.Time, l Limits) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.learn(now)
-	if l.MaxLoss != nil && stats.Sequential(t.knownLost, t.known, *l.MaxLoss) == verdict.Undecided {
-		return false
+	if l.MaxLoss != nil {
+		decide(&t.latched.Loss, &t.knownFates.missed, *l.MaxLoss)
 	}
-	return l.MaxP95MS == nil || stats.Sequential(t.knownOver, t.known-t.knownLost, p95Share) != verdict.Undecided
+	if l.MaxP95MS != nil {
+		decide(&t.latched.P95, &t.knownFates.slow, p95Share)
+	}
+	return (l.MaxLoss == nil || t.latched.Loss != nil) && (l.MaxP95MS == nil || t.latched.P95 != nil)
 }
 
 // waiting is how many frames have neither arrived whole nor damaged, as far as
@@ -214,17 +273,20 @@ func (t *tally) waiting() int {
 // learn counts the frames that have become older than the deadline. The mutex is
 // held.
 func (t *tally) learn(now time.Time) {
-	for t.known = max(t.known, int(t.oldest)); t.known < int(t.next); t.known++ {
+	for t.known < int(t.next) {
 		r := t.frames[uint32(t.known)%windowSize]
 		if now.Sub(r.Sent) <= t.deadline {
 			break
 		}
-		switch {
-		case r.State == Lost:
-			t.knownLost++
-		case t.over > 0 && r.Latency() > t.over:
-			t.knownOver++
-		}
+		t.learnOne(r)
+	}
+}
+
+// learnOne counts the next one.
+func (t *tally) learnOne(r Row) {
+	t.known++
+	if r.State != UnderWay {
+		t.knownFates.add(r, t.over)
 	}
 }
 
@@ -270,7 +332,7 @@ func (t *tally) progress(from, to string) Progress {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.learn(time.Now())
-	p := Progress{From: from, To: to, Sent: int(t.next), Received: t.received, Missed: t.knownLost, Last: t.lastCame, Strength: math.NaN()}
+	p := Progress{From: from, To: to, Sent: int(t.next), Received: t.received, Missed: t.knownFates.lost.Lost(), Last: t.lastCame, Strength: math.NaN()}
 	if t.trend.any {
 		p.Strength, p.Trend = t.trend.last, t.trend.words()
 	}

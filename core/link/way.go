@@ -26,7 +26,26 @@ func (w *way) direction() Direction {
 	d.Refused = int(w.refused.Load())
 	d.HoldMS = w.to.hold
 	d.SentBytes = w.wire(w.from.test.Size)
+	if d.WireMS > 0 {
+		d.Passes = w.passes()
+	}
 	return d
+}
+
+// passes is over which lines a frame goes, in words.
+func (w *way) passes() string {
+	back := w.to.repeated.Load()
+	switch {
+	case w.from.Carrier != nil && back:
+		return fmt.Sprintf("twice over %s's line and twice over the far end's, taken to be like it", w.from.Name)
+	case w.from.Carrier != nil && w.to.repeats:
+		return fmt.Sprintf("twice over %s's line", w.from.Name)
+	case w.from.Carrier != nil:
+		return fmt.Sprintf("once over %s's line and once over %s's", w.from.Name, w.to.Name)
+	case back:
+		return fmt.Sprintf("there and back over %s's line", w.from.Name)
+	}
+	return fmt.Sprintf("once over %s's line, as on a plain cable", w.from.Name)
 }
 
 // toName is where the frames of a way arrive, in words.
@@ -87,6 +106,9 @@ func (w *way) sendAll(ctx context.Context, t *Test, start time.Time, enough func
 		}
 		refused, isRefused := errors.AsType[*dialog.Refused](err)
 		missed, isMissed := errors.AsType[*dialog.Missed](err)
+		if isRefused || isMissed {
+			w.to.counts.refuse(uint32(i))
+		}
 		switch {
 		case isRefused && i == w.first:
 			why := w.from.Phrasebook.Explain(refused.Heard)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -362,12 +363,12 @@ func (p *performer) link(ctx context.Context, n *procedure.Link) error {
 	}
 	for _, d := range sum.Directions {
 		way := d.From + " to " + d.To
-		p.measured(record.Measurement{What: "loss " + way, Value: record.Number(round3(100 * d.Loss.Ratio)), High: percent(n.MaxLoss), Unit: "%", Verdict: d.Verdict})
+		p.measured(record.Measurement{What: "loss " + way, Value: round3(100 * d.LostOrLate.Ratio), High: percent(n.MaxLoss), Unit: "%", Verdict: d.Judged.Loss})
 		if d.LatencyMS != nil {
-			p.measured(record.Measurement{What: "95th percentile " + way, Value: record.Number(round3(d.LatencyMS.P95)), High: t.Limits.MaxP95MS, Unit: "ms", Verdict: d.Verdict})
+			p.measured(record.Measurement{What: "95th percentile " + way, Value: round3(float64(d.LatencyMS.P95)), High: t.Limits.MaxP95MS, Unit: "ms", Verdict: d.Judged.P95})
 		}
 	}
-	if sum.Verdict == verdict.Passed {
+	if sum.Verdict == verdict.Passed || sum.Verdict == verdict.Measured {
 		return nil
 	}
 	var why []string
@@ -377,7 +378,8 @@ func (p *performer) link(ctx context.Context, n *procedure.Link) error {
 	return &Left{sum.Verdict, strings.Join(why, "; ")}
 }
 
-func round3(v float64) float64 { return float64(int64(v*1000+0.5)) / 1000 }
+// round3 is a number to a thousandth.
+func round3(v float64) record.Number { return record.Number(math.Round(v*1000) / 1000) }
 
 func percent(share *float64) *float64 {
 	if share == nil {

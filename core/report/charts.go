@@ -137,8 +137,11 @@ func LoadCurve(r capacity.Result) chart.Chart {
 		}
 		loss[i].At = append(loss[i].At, chart.XY{X: p.Rate, Y: 100 * p.Loss.Ratio})
 		loss[i].Spread = append(loss[i].Spread, chart.Span{Low: 100 * p.Loss.Low, High: 100 * p.Loss.High})
-		late[i].At = append(late[i].At, chart.XY{X: p.Rate, Y: p.P95MS})
-		highest, longest = max(highest, 100*p.Loss.High), max(longest, p.P95MS)
+		if p.P95MS.Finite() { // else so many were lost that no latency is that of 95 %
+			late[i].At = append(late[i].At, chart.XY{X: p.Rate, Y: float64(p.P95MS)})
+			longest = max(longest, float64(p.P95MS))
+		}
+		highest = max(highest, 100*p.Loss.High)
 		low, high = min(low, p.Rate), max(high, p.Rate)
 	}
 	late[0].Name, late[1].Name = "", "" // the legend above is for both

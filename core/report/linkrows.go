@@ -2,8 +2,10 @@ package report
 
 import (
 	"fmt"
+	"strings"
 
 	"uparrot/core/link"
+	"uparrot/core/record"
 	"uparrot/core/stats"
 	"uparrot/core/text"
 )
@@ -11,24 +13,27 @@ import (
 // LinkRows are what a link test found in one direction, in words: names and what
 // they came to.
 func LinkRows(sum link.Summary, d link.Direction) [][2]string {
+	under := ""
+	if d.UnderWay > 0 {
+		under = fmt.Sprintf(", %d still under way when it was cut short", d.UnderWay)
+	}
 	rows := [][2]string{
-		{"frames", fmt.Sprintf("%d sent, %d received, %d lost", d.Sent, d.Received, d.Lost)},
-		{"oddities", fmt.Sprintf("%d damaged (among the lost), %d late, %d duplicated, %d reordered, %d foreign", d.Damaged, d.Late, d.Duplicated, d.Reordered, d.Foreign)},
+		{"frames", fmt.Sprintf("%d sent, %d received, %d lost%s", d.Sent, d.Received, d.Lost, under)},
+		{"oddities", fmt.Sprintf("%d damaged (among the lost), %d late, %d duplicated, %d reordered, %d foreign (%d bytes)", d.Damaged, d.Late, d.Duplicated, d.Reordered, d.Foreign, d.ForeignBytes)},
 		{"loss", lossWords(d)},
 	}
-	if l := d.LatencyMS; l != nil {
-		share := fmt.Sprintf("%.1f ms on the serial lines, %.3f ms in this machine,%s the rest in the modules and the air", d.WireMS, sum.FloorMS, heldBack(d))
-		if d.WireMS == 0 { // no serial line takes no time at all
-			share = fmt.Sprintf("%.3f ms in this machine,%s the rest in the network, the modules and the air: these ports have no serial line to count", sum.FloorMS, heldBack(d))
-		}
-		rows = append(rows,
-			[2]string{"latency", fmt.Sprintf("median %.1f ms; 90 %% within %.1f, 95 %% within %.1f, 99 %% within %.1f, 99.9 %% within %.1f; %.1f to %.1f ms", l.Median, l.P90, l.P95, l.P99, l.P999, l.Min, l.Max)},
-			[2]string{"of that", share},
-			[2]string{"variation", fmt.Sprintf("%.1f ms from the least to the 99th percentile (RFC 5481); jitter %.1f ms (RFC 3550)", d.VariationMS, d.JitterMS)})
+	if d.Late > 0 {
+		rows = append(rows, [2]string{"lost or late", Share(d.LostOrLate)})
+	}
+	if d.Doubt != "" {
+		rows = append(rows, [2]string{"not sure", d.Doubt})
+	}
+	if d.LatencyMS != nil {
+		rows = append(rows, latencyRows(sum, d)...)
 	}
 	if b := d.Bursts; b.Runs > 0 {
 		words := fmt.Sprintf("%s of lost frames, %.1f long on average, the longest %d", text.Count(b.Runs, "run"), b.Mean, b.Longest)
-		if b.Leave > 0 && b.Enter+b.Leave < 0.9 {
+		if d.Together {
 			words += fmt.Sprintf("; losses stand together (after a lost frame the next is lost in %.0f %% of cases, after a received one in %.1f %%)", 100*(1-b.Leave), 100*b.Enter)
 		}
 		rows = append(rows, [2]string{"bursts", words})
@@ -56,6 +61,54 @@ func LinkRows(sum link.Summary, d link.Direction) [][2]string {
 	return rows
 }
 
+// latencyRows are the latency, how sure it is, and what it is made of.
+func latencyRows(sum link.Summary, d link.Direction) [][2]string {
+	l := d.LatencyMS
+	rows := [][2]string{
+		{"latency", fmt.Sprintf("median %s; 90 %% within %s, 95 %% within %s, 99 %% within %s, 99.9 %% within %s; %s to %s", MS(l.Median), bare(l.P90), bare(l.P95), bare(l.P99), bare(l.P999), bare(l.Min), MS(l.Max))},
+	}
+	if in := l.Intervals; in != nil {
+		rows = append(rows, [2]string{"how sure", fmt.Sprintf("median %s, 95 %% %s, 99 %% %s, each with 95 %% confidence", bounds(in["median"]), bounds(in["p95"]), bounds(in["p99"]))})
+	}
+	if p := d.PlannedMS; p != nil {
+		rows = append(rows, [2]string{"from the plan", fmt.Sprintf("median %s; 90 %% within %s, 95 %% within %s, 99 %% within %s: sending was held up, and this counts the wait", MS(p.Median), bare(p.P90), bare(p.P95), bare(p.P99))})
+	}
+	if d.KeptMS > 0 && sum.EveryMS > 0 {
+		rows = append(rows, [2]string{"sending", fmt.Sprintf("every %.1f ms, planned %.1f; behind the plan by %.1f ms in 95 %% of cases, %.1f at most", d.KeptMS, sum.EveryMS, d.Lag.P95, d.Lag.Max)})
+	}
+	share := fmt.Sprintf("%.1f ms on the serial lines (%s), %.3f ms in this machine,%s the rest in the modules and the air", d.WireMS, d.Passes, sum.FloorMS, heldBack(d))
+	switch {
+	case d.TooFast > 0:
+		share = fmt.Sprintf("not told apart: %d frames came sooner than the serial lines alone take, so the port does not keep its line's time", d.TooFast)
+	case d.WireMS == 0: // no serial line takes no time at all
+		share = fmt.Sprintf("%.3f ms in this machine,%s the rest in the network, the modules and the air: these ports have no serial line to count", sum.FloorMS, heldBack(d))
+	case d.Passes == "": // of an earlier version
+		share = strings.Replace(share, " ()", "", 1)
+	}
+	return append(rows, [2]string{"of that", share},
+		[2]string{"variation", fmt.Sprintf("%.1f ms from the least to the 99th percentile of those received (RFC 5481); jitter %.1f ms (RFC 3550), on average %.1f", d.VariationMS, d.JitterMS, d.MeanDMS)})
+}
+
+// MS is a latency in words: that of a lost frame is greater than any other.
+func MS(v record.Number) string {
+	if !v.Finite() {
+		return "lost"
+	}
+	return fmt.Sprintf("%.1f ms", float64(v))
+}
+
+// bare is MS without the unit.
+func bare(v record.Number) string { return strings.TrimSuffix(MS(v), " ms") }
+
+func bounds(b link.Bounds) string {
+	switch high := MS(b.High); {
+	case b.High.Finite():
+		return fmt.Sprintf("%.1f to %s", float64(b.Low), high)
+	default:
+		return fmt.Sprintf("above %s", MS(b.Low))
+	}
+}
+
 // heldBack is what the receiving adapter may add, in words.
 func heldBack(d link.Direction) string {
 	if d.HoldMS == nil {
@@ -67,7 +120,7 @@ func heldBack(d link.Direction) string {
 // lossWords is the loss with how sure it is; where none was seen, what that says.
 func lossWords(d link.Direction) string {
 	if d.Lost == 0 && d.Sent > 0 {
-		return fmt.Sprintf("none lost of %d: with 95 %% confidence the loss is below %.2g %%", d.Sent, 100*d.Loss.High)
+		return fmt.Sprintf("none lost of %d: with 95 %% confidence the loss is below %.2g %%", d.Received, 100*d.Loss.High)
 	}
 	return fmt.Sprintf("%.2f %%, with 95 %% confidence %.2f %% to %.2f %%", 100*d.Loss.Ratio, 100*d.Loss.Low, 100*d.Loss.High)
 }

@@ -183,7 +183,7 @@ func capacityRows(r capacity.Result) [][2]string {
 	rows := [][2]string{{"found", r.String()}, {"frames", fmt.Sprintf("of %d bytes, with a loss of at most %s", r.Size, stats.Percent(r.MaxLoss))}}
 	for _, p := range r.Points {
 		rows = append(rows, [2]string{fmt.Sprintf("every %.1f ms", p.EveryMS),
-			fmt.Sprintf("%.1f frames/s, %.0f %% of the wire: %d of %d lost, %s; 95 %% within %.0f ms: %s", p.Rate, 100*p.Load, p.Lost, p.Sent, Share(p.Loss), p.P95MS, p.Verdict)})
+			fmt.Sprintf("%.1f frames/s, %.0f %% of the wire: %d of %d lost, %s; 95 %% within %s: %s", p.Rate, 100*p.Load, p.Lost, p.Sent, Share(p.Loss), MS(p.P95MS), p.Verdict)})
 	}
 	return rows
 }

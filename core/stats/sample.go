@@ -7,37 +7,29 @@ type Spread struct {
 	Min  float64 `json:"min"`
 	Mean float64 `json:"mean"`
 	Max  float64 `json:"max"`
-	Low  float64 `json:"low"` // of the mean, with 95 % confidence
-	High float64 `json:"high"`
+	N    int     `json:"n"` // how many values
+
+	// The mean with 95 % confidence (Student's t, for values that may resemble their
+	// neighbours); nil under three values.
+	Low  *float64 `json:"low,omitempty"`
+	High *float64 `json:"high,omitempty"`
 }
 
-// Spread is what the sample comes to; nil if it is empty.
-func (s Sample) Spread() *Spread {
-	if s.N == 0 {
-		return nil
-	}
-	n := float64(s.N)
-	mean := s.Sum / n
-	half := math.Inf(1)
-	if s.N > 1 {
-		half = z * math.Sqrt(max(0, (s.Squares-n*mean*mean)/(n-1))/n)
-	}
-	sp := &Spread{Min: s.Low, Mean: Round(mean, 2), Max: s.High, Low: s.Low, High: s.High}
-	if !math.IsInf(half, 1) {
-		sp.Low, sp.High = Round(mean-half, 2), Round(mean+half, 2)
-	}
-	return sp
-}
-
-// Sample gathers values, without keeping them.
+// Sample gathers values in the order in which they come, in memory that does not grow.
 type Sample struct {
-	N                       int
-	Low, High, Sum, Squares float64
+	N      int     `json:"n"`
+	Low    float64 `json:"low"`
+	High   float64 `json:"high"`
+	Sum    float64 `json:"sum"`
+	Blocks Blocks  `json:"blocks"`
 }
+
+// sampleStep is how near to each other values are told apart for the interval.
+const sampleStep = 0.01
 
 // Add takes in a value; one that is none, NaN, is passed over.
 func (s *Sample) Add(v float64) {
-	if math.IsNaN(v) {
+	if math.IsNaN(v) || math.IsInf(v, 0) {
 		return
 	}
 	if s.N == 0 || v < s.Low {
@@ -47,6 +39,20 @@ func (s *Sample) Add(v float64) {
 		s.High = v
 	}
 	s.Sum += v
-	s.Squares += v * v
 	s.N++
+	s.Blocks.Step = sampleStep
+	s.Blocks.Add(v)
+}
+
+// Spread is what the sample comes to; nil if it is empty.
+func (s *Sample) Spread() *Spread {
+	if s.N == 0 {
+		return nil
+	}
+	sp := &Spread{Min: s.Low, Mean: Round(s.Sum/float64(s.N), 2), Max: s.High, N: s.N}
+	if m := s.Blocks.Mean(); s.N > 2 {
+		low, high := Round(m.Low, 2), Round(m.High, 2)
+		sp.Low, sp.High = &low, &high
+	}
+	return sp
 }

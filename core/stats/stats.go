@@ -48,17 +48,7 @@ func Wilson(hits, n int) Share {
 	if n == 0 {
 		return Share{0, 0, 1}
 	}
-	p, nn := float64(hits)/float64(n), float64(n)
-	middle := (p + z*z/(2*nn)) / (1 + z*z/nn)
-	half := z / (1 + z*z/nn) * math.Sqrt(p*(1-p)/nn+z*z/(4*nn*nn))
-	s := Share{p, max(0, middle-half), min(1, middle+half)}
-	if hits == 0 {
-		s.Low = 0 // rounding aside it is
-	}
-	if hits == n {
-		s.High = 1
-	}
-	return s
+	return score(float64(hits)/float64(n), float64(n), z)
 }
 
 // Judge holds a share against the greatest allowed: where the interval lies on
@@ -71,47 +61,6 @@ func (s Share) Judge(most float64) verdict.Verdict {
 		return verdict.Failed
 	}
 	return verdict.Undecided
-}
-
-// Sequential is a test that may be looked at after every frame: whenever it is
-// stopped, it names the wrong side of the limit in at most SequentialError of all
-// runs. It is the mixture of likelihood ratios over a Beta(1/2, 1/2) prior (H.
-// Robbins, Ann. Math. Stat. 41, 1970), whose maximum over time Ville's
-// inequality bounds.
-//
-// It returns Undecided until the evidence is enough.
-func Sequential(hits, n int, most float64) verdict.Verdict {
-	if n == 0 {
-		return verdict.Undecided
-	}
-	k, m := float64(hits), float64(n-hits)
-	evidence := lbeta(0.5+k, 0.5+m) - lbeta(0.5, 0.5) - xlogy(k, most) - xlogy(m, 1-most)
-	switch {
-	case evidence < math.Log(1/SequentialError):
-		return verdict.Undecided
-	case k/float64(n) <= most:
-		return verdict.Passed
-	}
-	return verdict.Failed
-}
-
-// SequentialError is the greatest share of runs in which Sequential names the
-// wrong side, for both sides together.
-const SequentialError = 0.05
-
-func lbeta(a, b float64) float64 {
-	x, _ := math.Lgamma(a)
-	y, _ := math.Lgamma(b)
-	s, _ := math.Lgamma(a + b)
-	return x + y - s
-}
-
-// xlogy is x log y, and 0 for x = 0 whatever y is.
-func xlogy(x, y float64) float64 {
-	if x == 0 {
-		return 0
-	}
-	return x * math.Log(y)
 }
 
 // Difference is how much one share is above another, with its 95 % interval.
@@ -152,75 +101,16 @@ type Bin struct {
 	Count int
 }
 
-// Ranks is the comparison of two samples of latency by the rank-sum test of Mann
-// and Whitney (Ann. Math. Stat. 18, 1947), normal approximation with correction
-// for ties.
+// Ranks is the comparison of two samples of latency; see Permutation.
 type Ranks struct {
-	P      float64 `json:"p"`      // of a difference as great or greater, if there were none
-	Effect float64 `json:"effect"` // how often a frame of the first takes longer than one of the second; ties count half
-	Shift  float64 `json:"shift_ms"`
+	P         float64 `json:"p"`           // of a difference as great or greater, if there were none
+	Corrected float64 `json:"p_corrected"` // for several comparisons (Holm); p where there is one
+	Effect    float64 `json:"effect"`      // how often a frame of the first takes longer than one of the second; ties count half
+	Shift     float64 `json:"shift_ms"`    // of the medians
 }
 
 // Shown reports whether the test tells the two apart, at 5 %.
-func (r Ranks) Shown() bool { return r.P < 0.05 }
-
-// RankSum compares two samples, each in bins of rising latency.
-func RankSum(a, b []Bin) Ranks {
-	n1, n2 := total(a), total(b)
-	if n1 == 0 || n2 == 0 {
-		return Ranks{P: 1, Effect: 0.5}
-	}
-	var u, ties, below float64 // below: of b, so far
-	for i, j := 0, 0; i < len(a) || j < len(b); {
-		v := math.Inf(1)
-		if i < len(a) {
-			v = a[i].MS
-		}
-		if j < len(b) {
-			v = min(v, b[j].MS)
-		}
-		var ca, cb float64
-		if i < len(a) && a[i].MS == v {
-			ca = float64(a[i].Count)
-			i++
-		}
-		if j < len(b) && b[j].MS == v {
-			cb = float64(b[j].Count)
-			j++
-		}
-		u += ca * (below + cb/2)
-		below += cb
-		t := ca + cb
-		ties += t*t*t - t
-	}
-	f1, f2 := float64(n1), float64(n2)
-	n := f1 + f2
-	sigma := math.Sqrt(f1 * f2 / 12 * (n + 1 - ties/(n*(n-1))))
-	r := Ranks{P: 1, Effect: u / (f1 * f2), Shift: quantile(a, n1, 0.5) - quantile(b, n2, 0.5)}
-	if sigma > 0 {
-		r.P = 2 * normalAbove(math.Abs(u-f1*f2/2)/sigma)
-	}
-	return r
-}
-
-func total(bins []Bin) int {
-	n := 0
-	for _, b := range bins {
-		n += b.Count
-	}
-	return n
-}
-
-// quantile is the least latency that a share of the sample does not exceed.
-func quantile(bins []Bin, n int, q float64) float64 {
-	left := int(math.Ceil(q * float64(n)))
-	for _, b := range bins {
-		if left -= b.Count; left <= 0 {
-			return b.MS
-		}
-	}
-	return 0
-}
+func (r Ranks) Shown() bool { return r.Corrected < 0.05 }
 
 // Round is a value to a number of decimal places.
 func Round(v float64, digits int) float64 {

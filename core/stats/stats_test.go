@@ -4,12 +4,10 @@ import (
 	"math"
 	"math/rand/v2"
 	"testing"
-
-	"uparrot/core/verdict"
 )
 
-// binomial draws how many of n hit with a chance p.
-func binomial(rng *rand.Rand, n int, p float64) int {
+// drawn draws how many of n hit with a chance p.
+func drawn(rng *rand.Rand, n int, p float64) int {
 	hits := 0
 	for range n {
 		if rng.Float64() < p {
@@ -30,7 +28,7 @@ func TestIntervalsCover(t *testing.T) {
 			for range 4000 {
 				p := middle * (0.8 + 0.4*rng.Float64())
 				q := middle * (0.8 + 0.4*rng.Float64())
-				a, b := Wilson(binomial(rng, n, p), n), Wilson(binomial(rng, n, q), n)
+				a, b := Wilson(drawn(rng, n, p), n), Wilson(drawn(rng, n, q), n)
 				if a.Low <= p && p <= a.High {
 					covered++
 				}
@@ -51,41 +49,6 @@ func TestIntervalsCover(t *testing.T) {
 	}
 }
 
-// However often it is looked at, the sequential test names the wrong side in at
-// most 5 % of runs, and it does decide.
-func TestSequentialErrors(t *testing.T) {
-	rng := rand.New(rand.NewPCG(3, 4))
-	const limit, most, rounds = 0.05, 4000, 1000
-	for _, c := range []struct {
-		p       float64
-		right   verdict.Verdict
-		decides float64
-	}{{0.05, "", 0}, {0.048, verdict.Passed, 0}, {0.052, verdict.Failed, 0}, {0.02, verdict.Passed, 0.99}, {0.1, verdict.Failed, 0.99}, {0, verdict.Passed, 1}} {
-		wrong, decided := 0, 0
-		for range rounds {
-			hits := 0
-			for n := 1; n <= most; n++ {
-				if rng.Float64() < c.p {
-					hits++
-				}
-				if v := Sequential(hits, n, limit); v != verdict.Undecided {
-					decided++
-					if v != c.right {
-						wrong++
-					}
-					break
-				}
-			}
-		}
-		if share := float64(wrong) / rounds; share > SequentialError {
-			t.Errorf("at %v the wrong side in %.3f of runs", c.p, share)
-		}
-		if share := float64(decided) / rounds; share < c.decides {
-			t.Errorf("at %v decided in %.3f of runs", c.p, share)
-		}
-	}
-}
-
 // Published and hand-worked values.
 func TestKnownValues(t *testing.T) {
 	near := func(what string, got, want, by float64) {
@@ -101,18 +64,41 @@ func TestKnownValues(t *testing.T) {
 	d = Newcombe(Wilson(10, 10), Wilson(0, 20))
 	near("low", d.Low, 0.6791, 0.0001)
 	near("high", d.High, 1, 0.0001)
-	bins := func(ms ...float64) (b []Bin) {
+	blocks := func(ms ...float64) *Blocks {
+		b := &Blocks{}
 		for _, v := range ms {
-			b = append(b, Bin{v, 1})
+			b.Add(v)
 		}
 		return b
 	}
-	r := RankSum(bins(4, 5, 6), bins(1, 2, 3))
+	r := Permutation(blocks(4, 5, 6), blocks(1, 2, 3))
 	near("effect", r.Effect, 1, 0)
-	near("p", r.P, 0.0495, 0.0001) // z = 4.5/sqrt(5.25)
-	near("shift", r.Shift, 3, 0)
-	near("equal", RankSum(bins(1, 2, 3), bins(1, 2, 3)).P, 1, 1e-9)
-	near("nothing", RankSum(nil, bins(1)).P, 1, 0)
+	near("p", r.P, 0.10, 1e-9) // exact: 2 of 20 ways
+	near("shift", r.Shift, 3, 0.01)
+	near("equal", Permutation(blocks(1, 2, 3), blocks(1, 2, 3)).P, 1, 1e-9)
+	near("nothing", Permutation(blocks(), blocks(1)).P, 1, 0)
+	for i, want := range []float64{0.03, 0.06, 0.06} { // by hand: 3 x 0.01, 2 x 0.03, then no less
+		near("holm", Holm([]float64{0.01, 0.03, 0.04})[i], want, 1e-12)
+	}
+	// Student's t from the tables of W. S. Gosset.
+	for df, want := range map[float64]float64{1: 12.706, 2: 4.303, 10: 2.228, 30: 2.042} {
+		near("t", student(df), want, 0.001)
+	}
+	// Order statistics of the median (H. A. David, table of section 2.5): 10 values, the 2nd
+	// and the 9th.
+	if low, high := ranks(0.5, 10); low != 2 || high != 9 {
+		t.Errorf("median of 10: %d to %d", low, high)
+	}
+	if low, high := ranks(0.99, 50); low == 0 || high != 51 {
+		t.Errorf("99th percentile of 50: %d to %d", low, high)
+	}
+	for most, want := range map[float64]int{0.05: 73, 0.02: 189, 0.01: 381, 0: 0} {
+		if got := FramesToPass(most); got != want {
+			t.Errorf("%v takes %d frames, want %d", most, got, want)
+		} else if want > 0 && (Wilson(0, want).High > most || Wilson(0, want-1).High <= most) {
+			t.Errorf("%v: %d frames are not the least", most, want)
+		}
+	}
 	near("frames", float64(FramesToShow(0.01, 0.01)), 2316, 10)
 }
 

@@ -34,7 +34,7 @@ type LoadPoint struct {
 	Sent       int             `json:"sent"`
 	Lost       int             `json:"lost"`
 	Loss       stats.Share     `json:"loss"`
-	P95MS      float64         `json:"p95_ms"`
+	P95MS      record.Number   `json:"p95_ms"` // +Inf if so many were lost
 	Verdict    verdict.Verdict `json:"verdict"`
 }
 

@@ -71,6 +71,29 @@ type Comparison struct {
 	MoreToSay int              `json:"frames_to_show"` // in each run, to show a difference of loss of the size asked for
 	Ranks     stats.Ranks      `json:"latency"`        // A against B
 	Slower    bool             `json:"latency_shown"`
+	Order     string           `json:"order,omitempty"` // OrderUnknown, or ""
+}
+
+// OrderUnknown is said of runs whose files do not tell in which order the latencies came:
+// how much neighbours resemble each other is not known then, and nothing is called
+// different.
+const OrderUnknown = "order unknown"
+
+// Correct corrects the comparisons of latency of several runs for being several (Holm).
+func Correct(all ...[]Comparison) {
+	var ps []float64
+	var of []*Comparison
+	for _, list := range all {
+		for i := range list {
+			if list[i].Order == "" {
+				ps, of = append(ps, list[i].Ranks.P), append(of, &list[i])
+			}
+		}
+	}
+	for i, p := range stats.Holm(ps) {
+		of[i].Ranks.Corrected = p
+		of[i].Slower = of[i].Ranks.Shown()
+	}
 }
 
 // Side is what one run found in a direction.
@@ -91,25 +114,23 @@ func Runs(nameA string, a link.Summary, nameB string, b link.Summary, size float
 	var all []Comparison
 	for i := range a.Directions {
 		da, db := &a.Directions[i], &b.Directions[i]
-		ba, err := da.Latencies()
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", nameA, err)
-		}
-		bb, err := db.Latencies()
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", nameB, err)
-		}
 		c := Comparison{
 			Direction: da.From + " to " + da.To,
 			A:         Side{nameA, da.Sent, da.Lost, da.Loss, da.LatencyMS},
 			B:         Side{nameB, db.Sent, db.Lost, db.Loss, db.LatencyMS},
 			Loss:      stats.Newcombe(da.Loss, db.Loss),
-			Ranks:     stats.RankSum(ba, bb),
+			Ranks:     stats.Ranks{P: 1, Corrected: 1, Effect: 0.5},
+		}
+		if da.Delays != nil && db.Delays != nil {
+			came, other := da.Delays.Came(), db.Delays.Came()
+			c.Ranks = stats.Permutation(&came, &other)
+		} else if da.LatencyMS != nil && db.LatencyMS != nil {
+			c.Order = OrderUnknown
 		}
 		if other := db.From + " to " + db.To; other != c.Direction {
 			c.Direction += ", " + other
 		}
-		c.LossShown, c.Slower = c.Loss.Shown(), c.Ranks.Shown()
+		c.LossShown, c.Slower = c.Loss.Shown(), c.Ranks.Shown() && c.Order == ""
 		common := stats.Wilson(da.Lost+db.Lost, da.Sent+db.Sent).Ratio
 		c.MoreToSay = stats.FramesToShow(common, size)
 		all = append(all, c)

@@ -1,13 +1,12 @@
 package compare
 
 import (
+	"math"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
-
-	"github.com/HdrHistogram/hdrhistogram-go"
 
 	"uparrot/core/link"
 	"uparrot/core/record"
@@ -18,28 +17,63 @@ import (
 func TestReadAndCompareRuns(t *testing.T) {
 	dir := t.TempDir()
 	sum := func(lost int, ms float64) link.Summary {
-		h := hdrhistogram.New(1, int64(time.Minute/time.Microsecond), 4)
-		for i := lost; i < 1000; i++ {
-			_ = h.RecordValue(int64(1000 * (ms + float64(i%7))))
+		var delays stats.Blocks
+		for i := range 1000 {
+			if i < lost {
+				delays.Add(math.Inf(1))
+			} else {
+				delays.Add(ms + float64(i%7))
+			}
 		}
-		code, err := h.Encode(hdrhistogram.V2CompressedEncodingCookieBase)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return link.Summary{Kind: link.Kind, Directions: []link.Direction{{From: "a", To: "b", Sent: 1000, Received: 1000 - lost, Lost: lost, Loss: stats.Wilson(lost, 1000), Histogram: string(code), LatencyMS: &link.Latency{}}}}
+		return link.Summary{Kind: link.Kind, Directions: []link.Direction{{From: "a", To: "b", Sent: 1000, Received: 1000 - lost, Lost: lost, Loss: stats.Wilson(lost, 1000), Delays: &delays, LatencyMS: &link.Latency{}}}}
 	}
+	unordered := sum(0, 80)
+	unordered.Directions[0].Delays = nil
 	for _, c := range []struct {
 		a, b         link.Summary
 		loss, slower bool
 	}{
+		{sum(0, 40), unordered, false, false}, // its order is unknown
 		{sum(50, 40), sum(10, 40), true, false},
 		{sum(50, 40), sum(45, 42), false, true},
 		{sum(0, 40), sum(0, 40), false, false},
 	} {
 		cs, err := Runs("a", c.a, "b", c.b, 0.01)
-		if err != nil || cs[0].LossShown != c.loss || cs[0].Slower != c.slower {
+		if err != nil || cs[0].LossShown != c.loss || cs[0].Slower != c.slower || (cs[0].Order == OrderUnknown) != (c.b.Directions[0].Delays == nil) {
 			t.Errorf("%+v, %v", cs, err)
 		}
+	}
+	// Of many equal runs one seems different by chance: all together they must not.
+	var lists [][]Comparison
+	rng := rand.New(rand.NewPCG(5, 1))
+	alike := func() link.Summary {
+		s := sum(0, 40)
+		var delays stats.Blocks
+		for range 300 {
+			delays.Add(40 + rng.ExpFloat64())
+		}
+		s.Directions[0].Delays = &delays
+		return s
+	}
+	naive := 0
+	for range 60 {
+		cs, err := Runs("a", alike(), "b", alike(), 0.01)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if cs[0].Slower {
+			naive++
+		}
+		lists = append(lists, cs)
+	}
+	Correct(lists...)
+	for _, cs := range lists {
+		if cs[0].Slower {
+			t.Errorf("of 60 equal runs one is different: %+v", cs[0].Ranks)
+		}
+	}
+	if naive == 0 {
+		t.Error("no run seemed different, so nothing was corrected")
 	}
 	path := filepath.Join(dir, "run")
 	w, err := record.Create(path, record.Origin{Tool: "test"})
