@@ -83,7 +83,7 @@ func TestRoundTripAndCompare(t *testing.T) {
 	c := b.run(append([]string{"link", "test", "valley", "--to", "2", "--size", "40", "--count", "80", "--window", "3", "--json", "--quiet"}, at...)...)
 	c.wants(t, 0)
 	var s summary
-	if err := json.Unmarshal([]byte(c.out), &s); err != nil || s.Directions[0].Received < 50 || s.Directions[0].LatencyMS["median"] < 75 || s.Directions[0].To != "the far end and back" {
+	if err := json.Unmarshal([]byte(c.out), &s); err != nil || s.Directions[0].Received < 50 || s.Directions[0].LatencyMS.Median < 75 || s.Directions[0].To != "the far end and back" {
 		t.Errorf("%v, %+v", err, s)
 	}
 	b.write("there.json", c.out)
@@ -93,10 +93,10 @@ func TestRoundTripAndCompare(t *testing.T) {
 	}
 	far.Wait()
 	c = b.run(append([]string{"link", "test", "valley", "summit", "--count", "80", "--every", "40ms", "--record", "one.record", "--quiet"}, at...)...).wants(t, 0, "bursts", "variation")
-	b.run("link", "compare", "there.json", "one.record", "--plot", "both.svg").wants(t, 0, "there.json is slower", "rank test, p below 0.0001")
+	b.run("link", "compare", "there.json", "one.record", "--plot", "both.svg").wants(t, 0, "there.json is slower", "permutation of blocks, p 0.0")
 	b.run("link", "compare", "there.json", "there.json").wants(t, 0, "loss: no difference shown", "latency: no difference shown", "frames in each run would show")
 	b.run("link", "compare", "there.json", "larkfell.toml").wants(t, 2, "neither the summary of a link test nor a record")
-	b.run(append([]string{"link", "test", "valley", "summit", "--until-sure", "--max-loss", "30%", "--every", "25ms", "--quiet"}, at...)...).wants(t, 0, "when that was sure")
+	b.run(append([]string{"link", "test", "valley", "summit", "--until-sure", "--max-loss", "30%", "--every", "25ms", "--quiet"}, at...)...).wants(t, 0, "decided after", "excludes bursts of losses up to a mean of 5")
 	b.run(append([]string{"link", "test", "valley", "summit", "--bits", "prbs9"}, at...)...).wants(t, 3, "does not take all values of a byte")
 	b.run(append([]string{"link", "test", "valley", "summit", "--size", "24..72/24", "--count", "30", "--every", "40ms", "--quiet"}, at...)...).wants(t, 0, "24 bytes", "48 bytes", "72 bytes", "10 sent")
 	b.run(append([]string{"link", "test", "valley", "summit", "--size", "24,x"}, at...)...).wants(t, 2, "wanted a number of bytes, a list such as 24,48,96")

@@ -5,6 +5,7 @@ package learn
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -47,6 +48,9 @@ func Procedure(path, title, about string, talks []*conversation.Talk, books map[
 		return "", errors.New("nothing was said in this record, so there is nothing to learn")
 	}
 	fold(w.turns)
+	if !slices.ContainsFunc(w.turns, func(t *turn) bool { return t.left == "" }) {
+		return "", errors.New("nothing that was said in this record was answered, so there is nothing to learn")
+	}
 	w.elsewhere()
 	w.settings()
 	w.references()

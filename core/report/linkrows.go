@@ -65,13 +65,13 @@ func LinkRows(sum link.Summary, d link.Direction) [][2]string {
 func latencyRows(sum link.Summary, d link.Direction) [][2]string {
 	l := d.LatencyMS
 	rows := [][2]string{
-		{"latency", fmt.Sprintf("median %s; 90 %% within %s, 95 %% within %s, 99 %% within %s, 99.9 %% within %s; %s to %s", MS(l.Median), bare(l.P90), bare(l.P95), bare(l.P99), bare(l.P999), bare(l.Min), MS(l.Max))},
+		{"latency", fmt.Sprintf("median %s; %s; %s to %s", MS(l.Median), within(l, 4), bare(l.Min), MS(l.Max))},
 	}
 	if in := l.Intervals; in != nil {
 		rows = append(rows, [2]string{"how sure", fmt.Sprintf("median %s, 95 %% %s, 99 %% %s, each with 95 %% confidence", bounds(in["median"]), bounds(in["p95"]), bounds(in["p99"]))})
 	}
 	if p := d.PlannedMS; p != nil {
-		rows = append(rows, [2]string{"from the plan", fmt.Sprintf("median %s; 90 %% within %s, 95 %% within %s, 99 %% within %s: sending was held up, and this counts the wait", MS(p.Median), bare(p.P90), bare(p.P95), bare(p.P99))})
+		rows = append(rows, [2]string{"from the plan", fmt.Sprintf("median %s; %s: sending was held up, and this counts the wait", MS(p.Median), within(p, 3))})
 	}
 	if d.KeptMS > 0 && sum.EveryMS > 0 {
 		rows = append(rows, [2]string{"sending", fmt.Sprintf("every %.1f ms, planned %.1f; behind the plan by %.1f ms in 95 %% of cases, %.1f at most", d.KeptMS, sum.EveryMS, d.Lag.P95, d.Lag.Max)})
@@ -95,6 +95,21 @@ func MS(v record.Number) string {
 		return "lost"
 	}
 	return fmt.Sprintf("%.1f ms", float64(v))
+}
+
+// within are the first so many percentiles above the median; where so many frames were lost
+// that one has no latency, that is said once.
+func within(l *link.Latency, n int) string {
+	var words []string
+	for i, v := range []record.Number{l.P90, l.P95, l.P99, l.P999}[:n] {
+		share := []string{"90", "95", "99", "99.9"}[i]
+		if !v.Finite() {
+			words = append(words, "fewer than "+share+" % came")
+			break
+		}
+		words = append(words, share+" % within "+bare(v))
+	}
+	return strings.Join(words, ", ")
 }
 
 // bare is MS without the unit.
