@@ -18,7 +18,20 @@ type outputs struct{ output.Files }
 
 func (o *outputs) add(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&o.Overwrite, "overwrite", false, "replace a file that exists; never a record, a ledger or what is read")
-	cmd.Flags().BoolVar(&o.KeepBoth, "keep-both", false, "where a file exists take the next free name")
+	addKeepBoth(cmd)
+}
+
+// addKeepBoth is one flag for outputs and records alike.
+func addKeepBoth(cmd *cobra.Command) {
+	if cmd.Flags().Lookup("keep-both") == nil {
+		cmd.Flags().Bool("keep-both", false, "where a file exists take the next free name")
+	}
+}
+
+// keepBoth reports whether it was given.
+func keepBoth(cmd *cobra.Command) bool {
+	given, err := cmd.Flags().GetBool("keep-both")
+	return err == nil && given
 }
 
 // plan looks whether an output may be written, before anything is done; flag names it.
@@ -26,6 +39,7 @@ func (o *outputs) plan(cmd *cobra.Command, flag, path string) error {
 	if path == "" {
 		return nil
 	}
+	o.KeepBoth = keepBoth(cmd)
 	if err := o.Plan("--"+flag, path); err != nil {
 		return withExample(cmd, &session.Misuse{What: err.Error()})
 	}

@@ -57,7 +57,7 @@ func (p *portFlags) read(cmd *cobra.Command) (*session.Ports, error) {
 		}
 		ps.Over.Frame = &f
 	}
-	if p.speed < 0 || p.speed > uart.MaxSpeed {
+	if p.speed != 0 && p.speed < uart.MinSpeed || p.speed > uart.MaxSpeed {
 		return nil, usage(cmd, "--speed: %d is outside %d..%d baud", p.speed, uart.MinSpeed, uart.MaxSpeed)
 	}
 	ps.Over.Speed = p.speed
@@ -93,6 +93,7 @@ func asUsage(err error) error {
 type evidenceFlags struct {
 	session.Keep
 	quiet bool // where the record lies need not be told
+	cmd   *cobra.Command
 }
 
 func (f *evidenceFlags) add(cmd *cobra.Command) {
@@ -106,13 +107,16 @@ func (f *evidenceFlags) add(cmd *cobra.Command) {
 
 // addRecord is for what is no test of a unit: it has a record, and is not filed.
 func (f *evidenceFlags) addRecord(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.Record, "record", "", "keep everything said and heard in this file; one that exists is not overwritten (else it lies beside the ledger)")
+	cmd.Flags().StringVar(&f.Record, "record", "", "keep everything said and heard in this file; one that exists is refused without --keep-both (else it lies beside the ledger)")
+	addKeepBoth(cmd)
+	f.cmd = cmd
 }
 
 // keep is the evidence that the flags ask for; what a person must know of it is told
 // on the screen.
 func (a *app) keep(f evidenceFlags) session.Keep {
 	k := f.Keep
+	k.KeepBoth = f.cmd != nil && keepBoth(f.cmd)
 	k.Tool = "uparrot " + versionText()
 	k.Tell = func(text string) { a.err.line("%s", safe(text)) }
 	return k

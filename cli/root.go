@@ -16,6 +16,8 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"uparrot/core/output"
+	"uparrot/core/record"
 	"uparrot/core/session"
 	"uparrot/core/source"
 	"uparrot/core/text"
@@ -135,10 +137,14 @@ func exitStatus(err error) int {
 	}
 	_, wrongUse := errors.AsType[*session.Misuse](err)
 	_, mistakes := errors.AsType[source.Mistakes](err)
+	_, noRecord := errors.AsType[*record.Damaged](err)
+	_, lost := errors.AsType[*output.Lost](err)
 	switch {
 	case errors.Is(err, errInterrupted):
 		return exitInterrupted
-	case wrongUse || mistakes:
+	case lost:
+		return exitEvidence
+	case wrongUse || mistakes || noRecord:
 		return exitUsage
 	}
 	return exitBroken
@@ -150,7 +156,18 @@ func (a *app) root() *cobra.Command {
 		Use:   "uparrot",
 		Short: "Puts radio, modem and console-attached modules into service",
 		Long: `uparrot says a module's commands over a serial line, checks every answer against
-what must come, and measures the link that two modules make.`,
+what must come, and measures the link that two modules make.
+
+Exit statuses, of every command:
+
+  0    passed, or measured without a limit
+  1    failed; of report --verify: altered
+  2    wrong use, or a file with mistakes or of another kind
+  3    could not be run: a port is missing, held or lost
+  4    undecided: too few frames, or steps that needed a person; of --verify: cut short
+       or unprotected
+  5    done, but its record, its place in the ledger or its output could not be written
+  130  interrupted`,
 		Example:           "uparrot demo",
 		Version:           versionText(),
 		SilenceErrors:     true,

@@ -14,6 +14,7 @@ import (
 	"uparrot/core/perform"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
+	"uparrot/core/report"
 	"uparrot/core/session"
 	"uparrot/core/source"
 )
@@ -32,6 +33,8 @@ type runCommand struct {
 	operator string
 	answers  string
 	plan     bool
+	as, out  string
+	files    outputs
 }
 
 func (a *app) run() *cobra.Command {
@@ -51,7 +54,10 @@ that the procedure marks as needed or always.`,
 	}
 	c.ports.add(cmd)
 	c.keeps.add(cmd)
+	c.files.add(cmd)
 	fl := cmd.Flags()
+	fl.StringVar(&c.out, "out", "", "when it is over write a report of the run to this file")
+	fl.StringVar(&c.as, "as", "", "the form of that report: "+strings.Join(report.Forms(), ", "))
 	fl.StringArrayVar(&c.where, "port", nil, "where a port of the procedure is: NAME=ADDRESS or NAME=NAME on the bench; with one port the address alone will do")
 	fl.StringArrayVar(&c.inputs.Set, "set", nil, "value of an input: NAME=VALUE")
 	fl.StringVar(&c.inputs.File, "set-file", "", "values of inputs from a TOML file of NAME = VALUE; --set goes before it")
@@ -83,9 +89,6 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 	if p.Chosen, err = c.chosen(cmd, file); err != nil {
 		return err
 	}
-	if c.plan {
-		return c.printPlan(cmd.Context(), file, p.Values, p.Chosen)
-	}
 	if p.Ports, err = c.ports.read(cmd); err != nil {
 		return err
 	}
@@ -94,6 +97,19 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 	}
 	if p.Operator, err = c.person(cmd); err != nil {
 		return err
+	}
+	if err := c.planReport(cmd); err != nil {
+		return err
+	}
+	if c.plan {
+		missing, err := p.Plan(cmd.Context())
+		if err != nil {
+			return withExample(cmd, err)
+		}
+		for _, what := range missing {
+			c.err.line("not yet: %s", safe(what))
+		}
+		return c.printPlan(cmd.Context(), file, p.Values, p.Chosen)
 	}
 	if in, ok := c.in.(*os.File); ok && term.IsTerminal(int(in.Fd())) {
 		c.secrets.Ask = func(s *procedure.Secret) (string, error) { return c.askSecret(cmd.Context(), in, s) }
@@ -107,7 +123,43 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 		}
 	}
 	res, err := c.perform(cmd.Context(), p)
+	if rerr := c.report(res); rerr != nil && (err == nil || errors.Is(err, session.ErrEvidence)) {
+		return rerr
+	}
 	return withExample(cmd, withVerdict(res.Verdict, err))
+}
+
+// planReport looks whether the report that is asked for can be made.
+func (c *runCommand) planReport(cmd *cobra.Command) error {
+	switch known := report.Forms(); {
+	case c.out == "" && c.as != "":
+		return usage(cmd, "--as %s: name the file of the report with --out", c.as)
+	case c.out == "":
+		return nil
+	case c.as != "" && !contains(known, c.as):
+		return usage(cmd, "--as: there is no form %q. %s", c.as, source.DidYouMean(c.as, known))
+	case c.keeps.NoLedger && c.keeps.Record == "":
+		return usage(cmd, "--out makes a report of the record, and --no-ledger keeps none: name one with --record")
+	}
+	return c.files.plan(cmd, "out", c.out)
+}
+
+// report makes the report of a run that has begun, whatever came of it.
+func (c *runCommand) report(res perform.Result) error {
+	if c.out == "" || res.Run == "" {
+		return nil
+	}
+	f, err := os.Open(res.Record)
+	if err != nil {
+		return fmt.Errorf("the report of the run cannot be made: %w", err)
+	}
+	defer f.Close()
+	form := c.as
+	if form == "" {
+		form = "text"
+	}
+	_, err = c.view(f, form, "", c.out, &c.files)
+	return err
 }
 
 // perform performs a procedure and prints what came of it.

@@ -179,7 +179,8 @@ func TestEvidence(t *testing.T) {
 	commission("../../LK 17", "0..10").wants(t, 1, "record: records/")
 	commission("../../LK 17", "0..14", "--record", "second.record").wants(t, 0)
 	commission("LK 18", "0..14").wants(t, 0)
-	commission("LK 18", "0..14", "--record", "second.record", "--no-ledger").wants(t, 0, "second.record exists, so the record is second-2.record")
+	commission("LK 18", "0..14", "--record", "second.record", "--no-ledger").wants(t, 2, "a record is never replaced", "--keep-both")
+	commission("LK 18", "0..14", "--record", "second.record", "--no-ledger", "--keep-both").wants(t, 0, "second.record exists, so the record is second-2.record")
 	found, err := filepath.Glob(filepath.Join(b.dir, "records", "*", "*-commission-a-tower-radio-lk-17-*.record"))
 	if err != nil || len(found) != 1 {
 		t.Fatalf("%v, %v", found, err)

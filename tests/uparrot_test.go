@@ -317,15 +317,15 @@ func TestVerdictsAndStatus(t *testing.T) {
 		return b.run(append(append([]string{"link", "test", "valley", "summit", "--quiet", "--every", "20ms", "--deadline", "2s"}, at...), more...)...)
 	}
 	if _, err := os.Stat("/dev/full"); err == nil {
-		link("--count", "2", "--frames", "/dev/full").wants(t, 3, "write the frames", "no space left")
+		link("--count", "2", "--frames", "/dev/full").wants(t, 5, "write the frames", "no space left")
 		link("--count", "2", "--record", "/dev/full").wants(t, 5, "the record is not complete", "no space left")
 	}
 	link("--count", "2", "--frames", "none/f.csv").wants(t, 2, "there is no folder none")
 	// Plain lines leave rubbish in the radio's input; the next test copes.
 	b.write("plain.toml", "family = \"Plain\"\n")
 	link("--count", "3", "--phrasebook", "plain.toml").wants(t, 1, "nothing arrived")
-	link("--count", "5", "--max-loss", "2%").wants(t, 4, "undecided", "more frames would tell")
-	link("--count", "20", "--max-p95", "10ms").wants(t, 1, "took longer than 10 ms", "which breaks the allowed 5 %")
+	link("--count", "5", "--max-loss", "2%").wants(t, 4, "undecided", "about 200 frames in all would tell", "5 frames cannot show a loss of at most 2.00 %: with none lost it takes 189")
+	link("--count", "20", "--max-p95", "10ms").wants(t, 1, "took longer than 10 ms", "breaks the limit of 5 %")
 	link("--count", "80", "--max-loss", "90%", "--max-p95", "1s").wants(t, 0, "keeps the limit")
 	b.write("fail.parrot", `procedure "Fails"
 port radio: dialect at, ending cr, phrasebook "dunlin.toml"
@@ -519,7 +519,7 @@ end
 `)
 	const secret = "gr4nite-key"
 	for _, args := range [][]string{{}, {"--json"}} {
-		cmd, out, errOut := b.command(append([]string{"run", "secret.parrot", "--bench", "larkfell.toml", "--port", "valley", "--record", "r.jsonl"}, args...)...)
+		cmd, out, errOut := b.command(append([]string{"run", "secret.parrot", "--bench", "larkfell.toml", "--port", "valley", "--record", "r.jsonl", "--keep-both"}, args...)...)
 		cmd.Env = append(os.Environ(), "UPARROT_KEY="+secret)
 		if status := b.status(cmd.Run()); status != 1 {
 			t.Errorf("ended with %d: %s", status, errOut)

@@ -56,7 +56,7 @@ func TestWorkshop(t *testing.T) {
 	secrets := []string{"UPARROT_NETWORK_KEY=frost-and-rime", "UPARROT_CODE=snowline"}
 	order := func(words string) { b.run("standin", "workshop.toml", "--tell", words).wants(t, 0) }
 	run := func(in, name string, more ...string) call {
-		return b.runWith(secrets, in, append([]string{"run", name + ".parrot", "--bench", "workshop.toml", "--record", name + ".record"}, more...)...)
+		return b.runWith(secrets, in, append([]string{"run", name + ".parrot", "--bench", "workshop.toml", "--record", name + ".record", "--keep-both"}, more...)...)
 	}
 	run("", "siskin").wants(t, 0, "all 7 steps", "strength of the badge")
 	run("", "siskin", "--quiet").wants(t, 0) // and once more: it left all as it was
@@ -79,7 +79,7 @@ func TestWorkshop(t *testing.T) {
 
 	// Hands: a jumper and a power switch, then a lever, while the procedure waits.
 	whenAsked := func(name, words string, do func(), more ...string) call {
-		cmd := exec.Command(uparrot, append([]string{"run", name + ".parrot", "--bench", "workshop.toml", "--record", name + ".record"}, more...)...)
+		cmd := exec.Command(uparrot, append([]string{"run", name + ".parrot", "--bench", "workshop.toml", "--record", name + ".record", "--keep-both"}, more...)...)
 		cmd.Dir = b.dir
 		var out strings.Builder
 		cmd.Stdout = &out

@@ -48,6 +48,11 @@ func Procedure(path, title, about string, talks []*conversation.Talk, books map[
 		return "", errors.New("nothing was said in this record, so there is nothing to learn")
 	}
 	fold(w.turns)
+	for _, t := range w.turns {
+		if t.left == "" && t.tooLong() {
+			t.left = "longer than a line of a procedure may be"
+		}
+	}
 	if !slices.ContainsFunc(w.turns, func(t *turn) bool { return t.left == "" }) {
 		return "", errors.New("nothing that was said in this record was answered, so there is nothing to learn")
 	}

@@ -3,6 +3,7 @@ package learn
 import (
 	"bytes"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -314,4 +315,16 @@ func tokensOf(text string) []token {
 		list = append(list, token{text[at[0]:at[1]], at[0], at[1]})
 	}
 	return list
+}
+
+// longestLine is how many bytes of what was said or heard stand on one line of a
+// procedure, each of which may take eight characters there.
+const longestLine = 16<<10/8 - 64
+
+// tooLong reports whether a turn holds what no line of a procedure has room for.
+func (t *turn) tooLong() bool {
+	if len(t.text) > longestLine || len(t.raw) > longestLine || len(t.tail) > longestLine {
+		return true
+	}
+	return slices.ContainsFunc(t.lines, func(l line) bool { return len(l.text) > longestLine })
 }

@@ -8,6 +8,7 @@ import (
 
 	"uparrot/core/bench"
 	"uparrot/core/link/frame"
+	"uparrot/core/stats"
 )
 
 // Plan says how a link is to be tested.
@@ -124,9 +125,12 @@ func (t *Test) EveryForLoad(share float64) time.Duration {
 
 // Warnings are odd things about the plan that do not keep it from running.
 func (t *Test) Warnings() []string {
-	var w []string
+	w := t.Limits.tooFew(t.Count, t.Sure)
+	if near, far := t.A, t.B; far != nil && carriage(near).Carrier == nil && near.Address.Serial() && far.Address.Serial() && near.Setup.Line() != far.Setup.Line() {
+		w = append(w, fmt.Sprintf("%s is at %v and %s at %v: over a plain cable nothing whole arrives", near.Name, near.Setup.Line(), far.Name, far.Setup.Line()))
+	}
 	if t.Every == 0 {
-		return nil
+		return w
 	}
 	cannot := func(what string, needs time.Duration, sum string) {
 		if needs > t.Every {
@@ -151,4 +155,26 @@ func (t *Test) spoken(s *bench.Station) int {
 		to = "1"
 	}
 	return carriage(s).Sent(t.Size, to)
+}
+
+// tooFew says where so many frames cannot show that a limit is kept, even if all goes
+// well.
+func (l Limits) tooFew(count int, sure bool) []string {
+	least, how := stats.FramesToPass, "with none lost"
+	if sure {
+		least, how = stats.FramesToDecide, "looking at each frame, and with none lost,"
+	}
+	var w []string
+	if l.MaxLoss != nil {
+		switch n := least(*l.MaxLoss); {
+		case n == 0:
+			w = append(w, "no number of frames shows that nothing at all is lost: give a limit above 0 %")
+		case n > count:
+			w = append(w, fmt.Sprintf("%d frames cannot show a loss of at most %s: %s it takes %d", count, stats.Percent(*l.MaxLoss), how, n))
+		}
+	}
+	if n := least(p95Share); l.MaxP95MS != nil && n > count {
+		w = append(w, fmt.Sprintf("%d frames cannot show where the 95th percentile is: with none too slow it takes %d", count, n))
+	}
+	return w
 }

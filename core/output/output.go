@@ -123,6 +123,30 @@ func resolve(path string) (string, error) {
 	return abs, nil
 }
 
+// Lost says that an output could not be written, though what it tells of was done.
+type Lost struct {
+	Path string
+	Err  error
+}
+
+func (l *Lost) Error() string { return fmt.Sprintf("write %s: %v", l.Path, l.Err) }
+
+func (l *Lost) Unwrap() error { return l.Err }
+
+// telling is a file whose errors say that an output is lost.
+type telling struct {
+	*os.File
+	path string
+}
+
+func (t telling) Write(b []byte) (int, error) {
+	n, err := t.File.Write(b)
+	if err != nil {
+		err = &Lost{t.path, errors.Unwrap(err)}
+	}
+	return n, err
+}
+
 // File is an output that grows. It has no name until Keep.
 type File struct {
 	io.Writer
@@ -146,9 +170,9 @@ func (f *Files) Create(path string) (*File, error) {
 		o.file, err = newPart(place)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("write %s: %w", path, err)
+		return nil, &Lost{path, err}
 	}
-	o.Writer = o.file
+	o.Writer = telling{o.file, path}
 	return o, nil
 }
 
@@ -156,14 +180,14 @@ func (f *Files) Create(path string) (*File, error) {
 // and returns it.
 func (o *File) Keep() (string, error) {
 	if err := o.file.Close(); err != nil {
-		return "", o.Drop(err)
+		return "", o.Drop(&Lost{o.path, err})
 	}
 	if o.device {
 		return o.path, nil
 	}
 	named, err := o.files.name(o.file.Name(), o.place)
 	if err != nil {
-		return "", o.Drop(err)
+		return "", o.Drop(&Lost{o.path, err})
 	}
 	if named == o.place {
 		return o.path, nil
@@ -174,7 +198,10 @@ func (o *File) Keep() (string, error) {
 // Drop gives the output up: what was there stays. It returns why, with its path.
 func (o *File) Drop(why error) error {
 	_ = o.file.Close() // why it is given up comes first
-	err := fmt.Errorf("write %s: %w", o.path, why)
+	err := why
+	if _, lost := errors.AsType[*Lost](why); !lost {
+		err = fmt.Errorf("write %s: %w", o.path, why)
+	}
 	if o.device {
 		return err
 	}

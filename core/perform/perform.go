@@ -85,15 +85,17 @@ type Result struct {
 	TookMS    float64              `json:"took_ms"`
 	Err       error                `json:"-"` // why it could not run, if Broken
 
-	Run    string `json:"run,omitempty"`    // its name, for whoever keeps its evidence
-	Record string `json:"record,omitempty"` // where that lies
+	Began  time.Time `json:"began"`
+	Unit   string    `json:"unit,omitempty"`   // that it was done to
+	Run    string    `json:"run,omitempty"`    // its name, for whoever keeps its evidence
+	Record string    `json:"record,omitempty"` // where that lies
 }
 
 // Do opens the ports, performs the procedure and closes them again. The error
 // in the result says why a performance is Broken; ctx being done makes it so.
 func (r *Run) Do(ctx context.Context) (res Result) {
 	began := time.Now()
-	res = Result{Procedure: r.Procedure.Title, Steps: []StepResult{}, Limits: []record.Measurement{}}
+	res = Result{Procedure: r.Procedure.Title, Began: began.UTC().Round(time.Millisecond), Steps: []StepResult{}, Limits: []record.Measurement{}}
 	p := &performer{run: r, res: &res, values: map[string]any{}, secret: map[string]bool{}, dialogs: map[string]*dialog.Dialog{}, said: map[string]procedure.Pos{}, saidIn: map[string]*procedure.Step{}, before: map[string]uart.Line{}, signals: map[string][]uart.Signal{}}
 	for k, v := range r.Values {
 		p.values[k] = v

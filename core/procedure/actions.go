@@ -9,6 +9,7 @@ import (
 
 	"uparrot/core/phrasebook"
 	"uparrot/core/source"
+	"uparrot/core/stats"
 	"uparrot/core/uart"
 )
 
@@ -351,6 +352,18 @@ func (p *parser) readLink(l *line, at Pos) {
 	if n.Count == 0 || n.Every == 0 {
 		p.mistake(at, "a link needs count and every", form)
 		return
+	}
+	least := 0
+	if n.MaxLoss != nil {
+		least = stats.FramesToPass(*n.MaxLoss)
+	}
+	if n.MaxP95 > 0 {
+		least = max(least, stats.FramesToPass(0.05))
+	}
+	if n.MaxLoss != nil && *n.MaxLoss == 0 {
+		p.warning(at, "no number of frames shows that nothing at all is lost", "Give a limit above 0%.")
+	} else if n.Count < least {
+		p.warning(at, fmt.Sprintf("%d frames cannot decide this limit", n.Count), fmt.Sprintf("With none lost it takes count %d.", least))
 	}
 	p.put(n)
 }

@@ -117,6 +117,10 @@ func bare(v record.Number) string { return strings.TrimSuffix(MS(v), " ms") }
 
 func bounds(b link.Bounds) string {
 	switch high := MS(b.High); {
+	case b.Low <= 0 && !b.High.Finite():
+		return "not known from so few"
+	case !b.Low.Finite():
+		return "lost"
 	case b.High.Finite():
 		return fmt.Sprintf("%.1f to %s", float64(b.Low), high)
 	default:

@@ -77,7 +77,7 @@ func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
 		Keep: func(name string, data []byte) (string, error) { return keepFile(folder, name, data) },
 	}
 	res := run.Do(ctx)
-	res.Run, res.Record = s.Run, s.Record
+	res.Run, res.Record, res.Unit = s.Run, s.Record, p.Keep.Unit
 	err = s.End()
 	if res.Err != nil {
 		err = res.Err
@@ -99,30 +99,66 @@ func (p *Procedure) files() []string {
 
 // stations finds the ports of the procedure.
 func (p *Procedure) stations(ctx context.Context) (map[string]*bench.Station, error) {
-	stations := map[string]*bench.Station{}
+	stations, unknown, err := p.places(ctx)
+	if err == nil && len(unknown) > 0 {
+		err = unknown[0]
+	}
+	return stations, err
+}
+
+// Plan checks all that can be known without opening a port. What would keep the
+// procedure from being performed here and now is told in words: ports whose place
+// nobody has named, and stand-ins that are not running.
+func (p *Procedure) Plan(ctx context.Context) (missing []string, err error) {
+	if p.Chosen != nil {
+		if err := complete(p.File, p.Chosen); err != nil {
+			return nil, err
+		}
+	}
+	_, unknown, err := p.places(ctx)
+	for _, u := range unknown {
+		missing = append(missing, u.Error())
+	}
+	return missing, err
+}
+
+// places finds the ports of the procedure; unknown are those that cannot be found now.
+func (p *Procedure) places(ctx context.Context) (stations map[string]*bench.Station, unknown []error, err error) {
+	stations = map[string]*bench.Station{}
 	used := map[port.Address]string{}
 	for _, decl := range p.File.Ports {
 		where, err := p.where(ctx, decl)
+		if u, ok := errors.AsType[*unnamed](err); ok {
+			unknown = append(unknown, &u.Misuse)
+			continue
+		}
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if where == "" { // it is known only when it is first spoken at
 			stations[decl.Name] = &bench.Station{Name: decl.Name, Setup: decl.Whole(), Phrasebook: decl.Phrasebook}
 			continue
 		}
 		s, err := p.Ports.Station(where, decl.Setup, decl.Phrasebook)
+		if u, ok := errors.AsType[*Unable](err); ok {
+			unknown = append(unknown, u)
+			continue
+		}
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if other, ok := used[s.Address]; ok {
-			return nil, misuse("the ports %s and %s are both at %s", other, decl.Name, s.Address)
+			return nil, nil, misuse("the ports %s and %s are both at %s", other, decl.Name, s.Address)
 		}
 		used[s.Address] = decl.Name
 		s.Name = decl.Name
 		stations[decl.Name] = s
 	}
-	return stations, nil
+	return stations, unknown, nil
 }
+
+// unnamed says that nobody has said where a port is.
+type unnamed struct{ Misuse }
 
 // where is the address, or the name on the bench, of one of its ports; "" if that is
 // known only when a step has given a value.
@@ -144,10 +180,10 @@ func (p *Procedure) where(ctx context.Context, decl *procedure.PortDecl) (string
 		return decl.Address(where), nil
 	}
 	if p.Ports.Bench == nil {
-		return "", misuse("where is the procedure's port %s? Give --port %s=ADDRESS, or a bench that names it with --bench", decl.Name, decl.Name)
+		return "", &unnamed{Misuse{What: fmt.Sprintf("where is the procedure's port %s? Give --port %s=ADDRESS, or a bench that names it with --bench", decl.Name, decl.Name)}}
 	}
 	if !p.Ports.Named(decl.Name) {
-		return "", misuse("the bench %s has no port %s: say which it is with --port %s=NAME. On the bench: %s", p.Ports.Bench.File, decl.Name, decl.Name, strings.Join(p.Ports.Bench.Names(), ", "))
+		return "", &unnamed{Misuse{What: fmt.Sprintf("the bench %s has no port %s: say which it is with --port %s=NAME. On the bench: %s", p.Ports.Bench.File, decl.Name, decl.Name, strings.Join(p.Ports.Bench.Names(), ", "))}}
 	}
 	return decl.Name, nil
 }
@@ -227,7 +263,11 @@ func NotPassed(path string, file *procedure.File) (map[string]bool, error) {
 	}
 	defer f.Close()
 	last := map[string]verdict.Verdict{}
+	title := ""
 	if _, err := record.Read(f, func(e record.Event) error {
+		if e.Kind == record.Begin {
+			title = e.Text
+		}
 		if e.Kind == record.Step && e.Verdict != "" {
 			last[e.Step] = e.Verdict
 			if perform.WasLeftOut(e) { // not tested either
@@ -237,6 +277,9 @@ func NotPassed(path string, file *procedure.File) (map[string]bool, error) {
 		return nil
 	}); err != nil {
 		return nil, misuse("--repeat-failed %s: %v", path, err)
+	}
+	if title != file.Title {
+		return nil, misuse("--repeat-failed %s: that is a record of %q, not of %q", path, title, file.Title)
 	}
 	chosen := map[string]bool{}
 	for _, s := range file.Steps {

@@ -55,6 +55,7 @@ var ErrEvidence = errors.New("the evidence is not complete")
 // Keep says which evidence is left, and whose it is.
 type Keep struct {
 	Record   string // file; "" keeps it beside the ledger
+	KeepBoth bool   // where that file exists take the next free name; else it is refused
 	Ledger   string // a file or postgres://USER@HOST/DATABASE; "" is the default
 	NoLedger bool   // file nothing; a record only where Record says
 	NoFiling bool   // a record, but no place in the ledger: it is no test of a unit
@@ -145,6 +146,9 @@ func (s *Session) evidence(o record.Origin, name string) error {
 		if path, err = recordPath(where, o, name); err != nil {
 			s.trouble("the record cannot be made: " + err.Error())
 		}
+	}
+	if info, err := os.Stat(k.Record); k.Record != "" && err == nil && info.Mode().IsRegular() && !k.KeepBoth {
+		return misuse("--record %s: the file exists, and a record is never replaced. Choose another name, or give --keep-both to take the next free one", k.Record)
 	}
 	if path != "" {
 		var err error

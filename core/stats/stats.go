@@ -25,9 +25,6 @@ var z = normalQuantile(0.975)
 // probability p.
 func normalQuantile(p float64) float64 { return math.Sqrt2 * math.Erfinv(2*p-1) }
 
-// normalAbove is how likely a standard normal variable exceeds x.
-func normalAbove(x float64) float64 { return math.Erfc(x/math.Sqrt2) / 2 }
-
 // ParseShare reads a part of a whole: 2%, 2 % or 0.02.
 func ParseShare(text string) (float64, error) {
 	bare := strings.TrimSpace(text)
@@ -118,5 +115,11 @@ func Round(v float64, digits int) float64 {
 	return math.Round(v*f) / f
 }
 
-// Percent is a share in words, to a hundredth of a percent.
-func Percent(share float64) string { return fmt.Sprintf("%.2f %%", 100*share) }
+// Percent is a share in words: to a hundredth of a percent, and one that is less with
+// two digits.
+func Percent(share float64) string {
+	if p := 100 * share; p > 0 && p < 0.095 {
+		return fmt.Sprintf("%.2g %%", p)
+	}
+	return fmt.Sprintf("%.2f %%", 100*share)
+}
