@@ -409,3 +409,51 @@ func TestOutputsNeverDestroy(t *testing.T) {
 		t.Errorf("tidied through a link: %v, %v", info.Mode(), err)
 	}
 }
+
+// The plan tells all that can be known before a port is opened, and what a job publishes
+// is of its own run.
+func TestPlanAndReportOfRun(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	plan := func(args ...string) call {
+		return b.run(append([]string{"run", "commission.parrot", "--set", "address=3", "--plan"}, args...)...)
+	}
+	plan().wants(t, 0, "not yet: where is the procedure's port radio?", "say radio: AT")
+	plan("--bench", "larkfell.toml", "--port", "valley").wants(t, 0, "not yet: port valley is a stand-in that is not running", "say radio: AT")
+	b.start("for other commands", "standin", "larkfell.toml")
+	on := []string{"--bench", "larkfell.toml", "--port", "valley"}
+	if c := plan(on...).wants(t, 0, "say radio: AT"); strings.Contains(c.out+c.err, "not yet") {
+		t.Error(c.err)
+	}
+	for _, bad := range [][]string{
+		{"--speed", "5"}, {"--frame", "9Z1"}, {"--operator", "whoever"}, {"--answers", "missing.toml"}, {"--phrasebook", "missing.toml"}, {"--bench", "missing.toml"},
+		{"--port", "ftp://127.0.0.1:5"}, {"--only", "nothing of that name"}, {"--repeat-failed", "missing.record"}, {"--as", "junit"}, {"--out", "x.xml", "--as", "nonsense"}, {"--out", "none/x.xml"},
+	} {
+		plan(bad...).wants(t, 2)
+	}
+	run := func(args ...string) call {
+		return b.run(append(append([]string{"run", "commission.parrot", "--set", "address=3"}, on...), args...)...)
+	}
+	run("--record", "ci.record", "--as", "junit", "--out", "ci.xml", "--json", "--unit", "LK-0017").wants(t, 0, `"record": "ci.record"`, `"unit": "LK-0017"`, `"began": "20`, `"run": "`)
+	if xml := b.read("ci.xml"); !strings.Contains(xml, "<testcase") || !strings.Contains(xml, "LK-0017") || strings.Contains(xml, "<failure") {
+		t.Error(xml)
+	}
+	// A second run does not hide behind the first.
+	b.write("commission.parrot", strings.Replace(b.read("commission.parrot"), "0..14", "0..10", 1))
+	run("--record", "ci.record", "--as", "junit", "--out", "ci-2.xml").wants(t, 2, "a record is never replaced")
+	run("--record", "ci-2.record", "--as", "junit", "--out", "ci.xml").wants(t, 2, "ci.xml exists")
+	run("--record", "ci-2.record", "--as", "junit", "--out", "ci.xml", "--overwrite").wants(t, 1)
+	if xml := b.read("ci.xml"); !strings.Contains(xml, "<failure") {
+		t.Error(xml)
+	}
+	// A record of another procedure is none to repeat.
+	b.write("other.parrot", "procedure \"Other\"\nport radio: dialect at, ending cr, phrasebook \"dunlin.toml\"\nstep \"it answers\"\n    say: AT\nend\n")
+	b.run(append([]string{"run", "other.parrot", "--plan", "--repeat-failed", "ci-2.record"}, on...)...).wants(t, 2, `that is a record of "Commission a tower radio", not of "Other"`)
+	// A file that is no record is wrong use in every command.
+	for _, args := range [][]string{{"report"}, {"report", "--verify"}, {"learn"}, {"results", "add", "--ledger", "l.sqlite"}, {"link", "compare", "ci.record"}} {
+		b.run(append(args, "dunlin.toml")...).wants(t, 2)
+	}
+	// What cannot be decided is said before the start.
+	b.write("few.parrot", "procedure \"Few\"\nport a: phrasebook \"dunlin.toml\", dialect at, ending cr\nport b: phrasebook \"dunlin.toml\", dialect at, ending cr\nstep \"link\"\n    link a b count 60 every 50ms loss <= 5%\nend\n")
+	b.run("check", "few.parrot").wants(t, 0, "60 frames cannot decide this limit", "count 73")
+}

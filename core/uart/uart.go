@@ -35,7 +35,7 @@ type Frame struct {
 // Speeds from MinSpeed to MaxSpeed are accepted, in baud; which of them a port
 // can really do is for its hardware to say.
 const (
-	MinSpeed = 1
+	MinSpeed = 45 // the slowest that is in use, of teletypes
 	MaxSpeed = 20_000_000
 )
 
