@@ -201,7 +201,7 @@ func TestTrend(t *testing.T) {
 	if !near(float64(tr.Mean), 10) || !near(float64(*tr.SD), math.Sqrt(2)) || !near(tr.Ppk.Value, 3/(3*math.Sqrt(2))) || !near(tr.Cpk.Value, 3/(3*1.2/1.128)) {
 		t.Errorf("mean %v, sd %v, ppk %v, cpk %v", tr.Mean, *tr.SD, tr.Ppk, tr.Cpk)
 	}
-	if half := 1.96 * math.Sqrt(1.0/54+0.5/10); !near(tr.Ppk.High-tr.Ppk.Value, half) {
+	if half := 1.959963985 * math.Sqrt(1.0/54+0.5/10); !near(tr.Ppk.High-tr.Ppk.Value, half) {
 		t.Errorf("interval %v, want ± %v", tr.Ppk, half)
 	}
 	values[3].High = nil

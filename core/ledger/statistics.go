@@ -4,6 +4,7 @@ import (
 	"context"
 	"math"
 	"sort"
+	"time"
 
 	"uparrot/core/record"
 	"uparrot/core/stats"
@@ -41,7 +42,9 @@ const EnoughForIndex = 30
 // deviations of all values (ISO 22514-2, process performance). Cpk is the same
 // with the standard deviation that neighbouring values show, the mean moving range
 // over 1.128, so that a slow drift does not count (ISO 7870-2, individuals). Their
-// interval is that of Bissell (1990): index ± 1.96 √(1/(9n) + index²/(2n−2)). Both
+// interval is that of Bissell (1990): index ± 1.96 √(1/(9n) + index² v), v being half the
+// relative variance of the standard deviation squared: 1/(2n−2) for Ppk, and
+// (0.8264 n − 1.082)/(n − 1)² for the moving range, which has fewer degrees of freedom. Both
 // suppose values spread as in a normal distribution.
 func NewTrend(what string, values []Value) Trend {
 	t := Trend{What: what, N: len(values), Values: values}
@@ -81,8 +84,8 @@ func NewTrend(what string, values []Value) Trend {
 		spread := record.Number(sd)
 		t.SD = &spread
 		if t.None == 0 { // an index of what is left would flatter
-			t.Ppk = t.index(sd)
-			t.Cpk = t.index(moving / float64(n-1) / stats.MovingRange)
+			t.Ppk = t.index(sd, stats.Capability)
+			t.Cpk = t.index(moving/float64(n-1)/stats.MovingRange, stats.CapabilityOfRange)
 		}
 	}
 	return t
@@ -91,7 +94,7 @@ func NewTrend(what string, values []Value) Trend {
 func same(a, b *float64) bool { return a == nil && b == nil || a != nil && b != nil && *a == *b }
 
 // index is nil without a limit or a spread.
-func (t *Trend) index(sd float64) *stats.Index {
+func (t *Trend) index(sd float64, of func(room, sd float64, n int) *stats.Index) *stats.Index {
 	if t.Low == nil && t.High == nil || !(sd > 0) || math.IsInf(sd, 0) || !t.Mean.Finite() {
 		return nil
 	}
@@ -102,7 +105,7 @@ func (t *Trend) index(sd float64) *stats.Index {
 	if t.High != nil {
 		room = min(room, *t.High-float64(t.Mean))
 	}
-	return stats.Capability(room, sd, t.N)
+	return of(room, sd, t.N)
 }
 
 // Trend is the trend of a measurement in the runs that a filter chooses.
@@ -138,8 +141,22 @@ func (l *Ledger) Yields(ctx context.Context, f Filter) ([]Yield, error) {
 	fates := map[string]map[string]*fate{} // by title and unit
 	byTitle := map[string]*Yield{}
 	titles := []string{}
-	if err := l.Runs(ctx, f, func(r Run) error {
+	// What a unit did at first, and in the end, is told by all its runs: a choice of runs
+	// by verdict or day would make first runs of later ones. It chooses units, by their
+	// first run ever.
+	all := f
+	all.Verdict, all.Since, all.Until, all.Last = "", time.Time{}, time.Time{}, 0
+	within := func(r Run) bool {
+		return (f.Verdict == "" || r.Verdict == f.Verdict) && (f.Since.IsZero() || !r.Began.Before(f.Since)) && (f.Until.IsZero() || r.Began.Before(f.Until))
+	}
+	passedOver := map[string]bool{} // title and unit
+	if err := l.Runs(ctx, all, func(r Run) error {
 		if r.Verdict == string(verdict.Measured) {
+			return nil
+		}
+		key := r.Name() + "\x00" + r.Unit
+		if first := fates[r.Name()][r.Unit] == nil; passedOver[key] || (first || r.Unit == "") && !within(r) {
+			passedOver[key] = r.Unit != ""
 			return nil
 		}
 		title := r.Name()

@@ -194,13 +194,17 @@ func BitRows(r bits.Result) [][2]string {
 	if r.Errored == 0 && r.Compared > 0 {
 		ratio = fmt.Sprintf("none wrong of %d: with 95 %% confidence below %.2g", r.Compared, r.Ratio.High)
 	}
-	return [][2]string{
+	rows := [][2]string{}
+	if r.Missed > 0 { // no ratio covers them, so they come first
+		rows = append(rows, [2]string{"not compared", fmt.Sprintf("%d of %d bits sent, %.2g %%", r.Missed, r.Sent, 100*float64(r.Missed)/float64(max(1, r.Sent)))})
+	}
+	return append(rows, [][2]string{
 		{"bits", fmt.Sprintf("%d sent as %s, %d compared, %d wrong, %d while out of step", r.Sent, r.Pattern, r.Compared, r.Errored, r.Outside)},
 		{"ratio", ratio},
 		{"step", fmt.Sprintf("lost %s, %s by %+d bits together", text.Count(r.Losses, "time"), text.Count(r.Slips, "slip"), r.Shifted)},
 		{"seconds", fmt.Sprintf("%d, of them %d available (%.3f %%); %d errored, %d severely (ITU-T G.821)", r.Seconds, r.Available, 100*r.AvailRatio, r.ErroredS, r.Severely)},
 		{"judged", r.Why},
-	}
+	}...)
 }
 
 // StretchRows are what was found between the marks of a range walk, a row for each

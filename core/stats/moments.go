@@ -39,7 +39,19 @@ type Index struct {
 // mean and the nearer limit, for a sample of n values. The interval is that of
 // Bissell (1990): index ± 1.96 √(1/(9n) + index²/(2n−2)).
 func Capability(room, sd float64, n int) *Index {
+	return capability(room, sd, n, 1/(2*float64(n)-2))
+}
+
+// CapabilityOfRange is Capability with the standard deviation that the mean moving range
+// of two shows, which is less sure: its variance is (0.8264 n − 1.082)/(n − 1)² (P. C.
+// Cryer, T. P. Ryan, Journal of Quality Technology 22, 1990).
+func CapabilityOfRange(room, sd float64, n int) *Index {
+	return capability(room, sd, n, (0.8264*float64(n)-1.082)/((float64(n)-1)*(float64(n)-1)))
+}
+
+// capability has the relative variance of its standard deviation.
+func capability(room, sd float64, n int, variance float64) *Index {
 	v := room / (3 * sd)
-	half := 1.96 * math.Sqrt(1/(9*float64(n))+v*v/(2*float64(n)-2))
+	half := z * math.Sqrt(1/(9*float64(n))+v*v*variance)
 	return &Index{v, v - half, v + half}
 }

@@ -150,3 +150,31 @@ func TestWilson(t *testing.T) {
 		}
 	}
 }
+
+// The intervals of capability cover the truth, for both standard deviations.
+func TestCapabilityCovers(t *testing.T) {
+	rng := rand.New(rand.NewPCG(11, 2))
+	const rounds = 4000
+	for _, n := range []int{20, 50, 100} {
+		all, moving := 0, 0
+		const truth = 4.0 / 3 // limits at 4 standard deviations
+		for range rounds {
+			xs := make([]float64, n)
+			ranges := 0.0
+			for i := range xs {
+				if xs[i] = rng.NormFloat64(); i > 0 {
+					ranges += math.Abs(xs[i] - xs[i-1])
+				}
+			}
+			room := 4 - math.Abs(Mean(xs))
+			in := func(x *Index) int { return count(x.Low <= truth && truth <= x.High) }
+			all += in(Capability(room, StdDev(xs), n))
+			moving += in(CapabilityOfRange(room, ranges/float64(n-1)/MovingRange, n))
+		}
+		for name, k := range map[string]int{"all values": all, "moving range": moving} {
+			if share := float64(k) / rounds; share < 0.925 || share > 0.97 {
+				t.Errorf("%s, n %d: %.3f", name, n, share)
+			}
+		}
+	}
+}

@@ -93,6 +93,60 @@ func TestBits(t *testing.T) {
 	}
 }
 
+// A burst of wrong bits that looks like a slip is none: no bit was missing, so it counts.
+func TestBurstsAreErrors(t *testing.T) {
+	for pattern := range Patterns {
+		b := sequence(t, pattern, 20_000)
+		for i := 10_000; i < 10_050; i++ {
+			b[i] = ^b[i] // 400 bits, all wrong
+		}
+		if r := counted(t, pattern, b); r.Errored != 400 || r.Losses != 0 || r.Slips != 0 || r.Compared < 8*20_000-200 {
+			t.Errorf("%s: %+v", pattern, r)
+		}
+	}
+}
+
+// A line that dies on the way has seconds up to the end of sending, and keeps no limit.
+func TestLineThatDies(t *testing.T) {
+	limit := 1e-3
+	for _, c := range []struct {
+		dies, severely, available int
+		limit                     *float64
+		want                      verdict.Verdict
+	}{
+		{12, 8, 20, &limit, verdict.Failed}, // eight seconds are not unavailable yet
+		{8, 0, 8, &limit, verdict.Failed},   // twelve are
+		{8, 0, 8, nil, verdict.Measured},
+		{20, 0, 20, &limit, verdict.Passed},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			host, far := port.Pipe("a", uart.Line{Speed: 9600})
+			go func() {
+				began, buf := time.Now(), make([]byte, 4096)
+				for {
+					n, err := far.Read(buf)
+					if err != nil {
+						return
+					}
+					if time.Since(began) < time.Duration(c.dies)*time.Second+time.Duration(c.dies/20)*time.Second {
+						far.Write(buf[:n])
+					}
+				}
+			}()
+			st := &bench.Station{Name: "a", Setup: phrasebook.Setup{Speed: 9600}, Dial: func() (port.Port, error) { return host, nil }}
+			r, err := (&Test{A: st, Pattern: "prbs15", Time: 20 * time.Second, MaxBER: c.limit, Sleep: time.Sleep}).Do(t.Context())
+			if err != nil || r.Verdict != c.want || r.Severely != c.severely || r.Available != c.available || r.Seconds != 20 || (c.dies < 20) != (r.Missed > 0) {
+				t.Errorf("dies after %d s: %+v, %v", c.dies, r, err)
+			}
+			if c.dies < 20 && !strings.Contains(r.Why, "were never compared") {
+				t.Errorf("dies after %d s: %s", c.dies, r.Why)
+			}
+			far.Close()
+			time.Sleep(time.Second)
+		})
+	}
+}
+
 // Seconds and availability as G.821 counts them.
 func TestSeconds(t *testing.T) {
 	for marks, want := range map[string][4]int{ // errored, severe, available, all
