@@ -43,8 +43,9 @@ both ends are confirmed with more frames at the end.`,
 	fl := cmd.Flags()
 	fl.StringVar(&c.maxLoss, "max-loss", "2%", "greatest loss allowed")
 	fl.IntVar(&c.search.Size, "size", 0, "bytes in a frame")
-	fl.IntVar(&c.search.Fewest, "least", 60, "frames at each load before it is judged")
-	fl.IntVar(&c.search.Most, "most", 400, "frames at each load at most")
+	fl.DurationVar(&c.search.Trial, "trial", capacity.DefaultTrial, "how long each load is kept; RFC 2544 asks for 60s")
+	fl.IntVar(&c.search.Fewest, "least", 60, "frames at each load, where the trial is shorter")
+	fl.IntVar(&c.search.Most, "most", 100_000, "frames at each load at most")
 	fl.DurationVar(&c.search.Deadline, "deadline", 2*time.Second, "frames that arrive later than this count as late, and are waited for so long")
 	fl.StringVar(&c.plot, "plot", "", "draw loss and latency against load to this file, .png or .svg")
 	fl.BoolVar(&c.keeps.quiet, "quiet", false, "no progress while it runs")
@@ -96,7 +97,7 @@ func (c *linkCapacityCommand) watch() func(record.Event) {
 	if c.keeps.quiet {
 		return nil
 	}
-	c.err.line("frames of %d bytes, %d to %d at each load", c.search.Size, c.search.Fewest, c.search.Most)
+	c.err.line("frames of %d bytes, each load for %v", c.search.Size, c.search.Trial)
 	return func(e record.Event) {
 		if p, ok := e.Live.(capacity.LoadPoint); ok {
 			c.err.line("  %8.1f frames/s: %d of %d lost, 95 %% within %s", p.Rate, p.Lost, p.Sent, report.MS(p.P95MS))
@@ -107,14 +108,17 @@ func (c *linkCapacityCommand) watch() func(record.Event) {
 func (a *app) printCapacity(res capacity.Result) {
 	s := newScreen(a.out)
 	fmt.Fprintf(a.out, "%s: %s\n", s.verdict(res.Verdict, 0), res)
-	rows := [][]string{{"", "interval", "frames/s", "of the wire", "loss, 95 % interval", "95 % within"}}
+	rows := [][]string{{"", "interval", "carried", "of the wire", "lost or late, 95 % interval", "95 % within"}}
 	row := func(name string, p *capacity.LoadPoint) {
 		if p != nil {
-			rows = append(rows, []string{name, fmt.Sprintf("%.1f ms", p.EveryMS), fmt.Sprintf("%.1f", p.Rate), fmt.Sprintf("%.0f %%", 100*p.Load),
+			rows = append(rows, []string{name, fmt.Sprintf("%.1f ms", p.KeptMS), fmt.Sprintf("%.1f frames/s", p.Rate), fmt.Sprintf("%.0f %%", 100*p.Load),
 				fmt.Sprintf("%s of %d", report.Share(p.Loss), p.Sent), report.MS(p.P95MS)})
 		}
 	}
 	row("holds", res.Held)
 	row("breaks", res.Broken)
 	table(a.out, rows)
+	if res.Buffer > 0 {
+		fmt.Fprintf(a.out, "The modules held up to %s before they lost one.\n", count(res.Buffer, "frame"))
+	}
 }

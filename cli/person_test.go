@@ -85,13 +85,13 @@ func TestLinkTables(t *testing.T) {
 	a.matrix(hearing.Result{Names: []string{"summit", "valley"}, Verdict: verdict.Failed, Cells: []hearing.Cell{
 		{Speaker: "summit", Listener: "valley", Sent: 20, Heard: 3, Wanted: "hear", Verdict: verdict.Failed},
 		{Speaker: "valley", Listener: "summit", Sent: 20, Heard: 1, Wanted: "not hear", Verdict: verdict.Failed}}})
-	point := capacity.LoadPoint{EveryMS: 55, Rate: 18.2, Throughput: 3490, Load: 0.07, Sent: 200, Lost: 2, Loss: stats.Wilson(2, 200), P95MS: 83}
+	point := capacity.LoadPoint{EveryMS: 50, KeptMS: 55, Rate: 18.2, Throughput: 3490, Load: 0.07, Sent: 200, Lost: 2, Loss: stats.Wilson(2, 200), P95MS: 83}
 	a.printCapacity(capacity.Result{Size: 24, MaxLoss: 0.02, Held: &point, Broken: &point, Verdict: verdict.Passed})
 	a.facts(report.BitRows(bits.Result{Pattern: "prbs15", Sent: 80_000, Compared: 79_900, Outside: 100, Ratio: stats.Wilson(0, 79_900), Slips: 1, Shifted: -8, Losses: 1, Seconds: 10, Available: 10, AvailRatio: 1, Verdict: verdict.Passed, Why: "no limit"}))
 	for _, want := range []string{
 		"start    valley to hand  60    3     5.00 % (1.71 to 13.70)  2            mean -104.2 dBm, -110 to -99",
 		"summit            -            3/20 failed", "no frame was sent", "valley must hear summit and has heard 3 of 20", "summit must not hear valley and has heard 1 of 20",
-		"passed: 18.2 frames/s (3490 bits of payload a second) with a loss under 2.00 %", "holds   55.0 ms   18.2      7 %          1.00 % (0.27 to 3.57) of 200  83.0 ms",
+		"passed: 18.2 frames/s (3490 bits of payload a second) with a loss under 2.00 %", "holds   55.0 ms   18.2 frames/s  7 %          1.00 % (0.27 to 3.57) of 200  83.0 ms",
 		"80000 sent as prbs15, 79900 compared, 0 wrong, 100 while out of step", "none wrong of 79900: with 95 % confidence below 4.8e-05", "lost 1 time, 1 slip by -8 bits together",
 	} {
 		if !strings.Contains(out.String(), want) {

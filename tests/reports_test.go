@@ -80,7 +80,7 @@ func TestReports(t *testing.T) {
 	b.run(on("link", "map", "--count", "5", "--every", "100ms", "--quiet", "--record", "map.record")...).wants(t, 0)
 	b.reports("map.record", "measured", "valley speaks", "summit heard")
 	b.run(on("link", "capacity", "valley", "summit", "--max-loss", "95%", "--least", "20", "--most", "40", "--quiet", "--record", "capacity.record")...).wants(t, 0)
-	b.reports("capacity.record", "passed", "the wire is the limit", "frames/s")
+	b.reports("capacity.record", "passed", "the modules take no more", "frames/s")
 
 	walk := b.runWith(nil, "", on("link", "test", "valley", "summit", "--walk", "--max-time", "2s", "--every", "40ms", "--record", "walk.record")...)
 	walk.wants(t, 0)

@@ -175,6 +175,25 @@ func TestLedger(t *testing.T) {
 		if y.Units != 3 || y.Runs != 5 || y.Unnamed != 1 || math.Abs(y.First.Ratio-1.0/3) > 1e-9 || math.Abs(y.Final.Ratio-2.0/3) > 1e-9 || len(y.Steps) != 1 || y.Steps[0] != (StepCount{"power", 1, 1}) {
 			t.Errorf("%+v", y)
 		}
+		// Chosen runs choose units, by their first run ever.
+		for _, c := range []struct {
+			filter                   Filter
+			units, runs, first, last int
+		}{
+			{Filter{Since: noon.Add(90 * time.Minute)}, 1, 2, 0, 0}, // LK-1 began before; the run without a unit counts among the runs
+			{Filter{Until: noon.Add(30 * time.Minute)}, 1, 2, 0, 1}, // LK-1 passed in the end
+			{Filter{Verdict: "failed"}, 1, 2, 0, 1},
+			{Filter{Unit: "LK-1"}, 1, 2, 0, 1},
+		} {
+			ys, err := l.Yields(ctx, c.filter)
+			if err != nil || len(ys) != 1 {
+				t.Errorf("%+v: %+v, %v", c.filter, ys, err)
+				continue
+			}
+			if y := ys[0]; y.Units != c.units || y.Runs != c.runs || y.First.Ratio != float64(c.first)/float64(c.units) || y.Final.Ratio != float64(c.last)/float64(c.units) {
+				t.Errorf("%+v: %+v", c.filter, y)
+			}
+		}
 		trend, err := l.Trend(ctx, "power", Filter{})
 		if err != nil || trend.N != 4 || trend.Units != 3 || trend.Failed != 1 || trend.Mean != 13.125 || trend.Ppk == nil {
 			t.Errorf("%+v, %v", trend, err)

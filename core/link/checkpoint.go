@@ -113,6 +113,7 @@ func (t *tally) restore(s wayState) error {
 	for i := range s.Levels {
 		t.levels[s.Levels[i].DBm] = &s.Levels[i]
 	}
+	t.goneOn = true
 	t.known, t.knownFates, t.latched = int(s.Next), s.Fates.fates(), s.Latched
 	return nil
 }

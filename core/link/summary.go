@@ -68,6 +68,8 @@ type Direction struct {
 	WireMS       float64         `json:"wire_ms"`                      // of the latency, spent on the serial lines, on average; 0 where that cannot be told
 	Passes       string          `json:"passes,omitempty"`             // over which lines that is
 	TooFast      int             `json:"too_fast,omitempty"`           // frames that came sooner than the lines alone take: the port does not keep its line's time
+	CarriedPS    float64         `json:"carried_per_second"`           // frames that came, from the first to the last; 0 if that is not known
+	MostUnder    int             `json:"most_under_way"`               // frames on their way at once, before one was known to be lost
 	KeptMS       float64         `json:"kept_every_ms"`                // the interval that was kept
 	Lag          Lag             `json:"lag_ms"`                       // of the sending behind its plan
 	PlannedMS    *Latency        `json:"planned_latency_ms,omitempty"` // from the planned sending, where that differs by more than its uncertainty
@@ -140,12 +142,15 @@ func (t *tally) sumUp(from, to string, g gathered) Direction {
 		Bursts: g.lost.Bursts(), Minutes: append([]Minute{}, g.minutes...), Levels: g.byLevel(), Sizes: g.bySize(),
 		Strength: t.strength.Spread(), SNR: t.snr.Spread(),
 	}
-	d.Margin = margin(d.Levels, d.Strength)
+	d.Margin, d.MostUnder = margin(d.Levels, d.Strength), t.mostUnder
 	if sent > 1 {
 		d.KeptMS = stats.Round(ms(t.lastSent.Sub(t.firstSent))/float64(sent-1), 3)
 	}
 	if n := t.lag.TotalCount(); n > 0 {
 		d.Lag = Lag{float64(percentile(t.lag, 0.95, int(n))), float64(t.lag.Max()) / 1000}
+	}
+	if over := t.lastCame.Sub(t.firstCame); t.received > 1 && over > 0 && !t.goneOn {
+		d.CarriedPS = stats.Round(float64(t.received-1)/over.Seconds(), 3)
 	}
 	if t.received > 0 {
 		n := sent - g.under

@@ -71,12 +71,15 @@ type tally struct {
 	total                                                   time.Duration // sum of latencies
 	wire                                                    time.Duration // sum over received
 	fast                                                    int           // received sooner than the serial lines alone take
+	mostUnder                                               int           // frames on their way at once, before one was known to be lost
 	strength, snr                                           stats.Sample
 	news                                                    chan struct{}
 
-	gathered // of the frames that are settled
-	trend    trend
-	lastCame time.Time
+	gathered  // of the frames that are settled
+	trend     trend
+	lastCame  time.Time
+	firstCame time.Time
+	goneOn    bool // from a checkpoint: the time between is nobody's
 
 	// The frames so old that their fate is known, for deciding along the way, and what
 	// was decided.
@@ -133,6 +136,9 @@ func (t *tally) sent(planned, at time.Time) uint32 {
 	_ = t.lag.RecordValue(max(1, at.Sub(planned).Microseconds())) // a day is never exceeded
 	if t.firstSent.IsZero() {
 		t.firstSent = at
+	}
+	if t.knownFates.lost.Lost() == 0 {
+		t.mostUnder = max(t.mostUnder, int(t.next)-t.received)
 	}
 	t.lastSent = at
 	if int(n-t.oldest) >= windowSize {
@@ -208,7 +214,9 @@ func (t *tally) arrived(number uint32, at time.Time, wire time.Duration, strengt
 	t.strength.Add(strength)
 	t.snr.Add(snr)
 	t.trend.add(strength)
-	t.lastCame = at
+	if t.lastCame = at; t.firstCame.IsZero() {
+		t.firstCame = at
+	}
 	t.tell()
 }
 

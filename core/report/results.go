@@ -181,9 +181,12 @@ func cellWords(c hearing.Cell) string {
 // capacityRows are what a search for the capacity of a link found.
 func capacityRows(r capacity.Result) [][2]string {
 	rows := [][2]string{{"found", r.String()}, {"frames", fmt.Sprintf("of %d bytes, with a loss of at most %s", r.Size, stats.Percent(r.MaxLoss))}}
+	if r.Buffer > 0 {
+		rows = append(rows, [2]string{"buffer", fmt.Sprintf("the modules held up to %s before they lost one", text.Count(r.Buffer, "frame"))})
+	}
 	for _, p := range r.Points {
-		rows = append(rows, [2]string{fmt.Sprintf("every %.1f ms", p.EveryMS),
-			fmt.Sprintf("%.1f frames/s, %.0f %% of the wire: %d of %d lost, %s; 95 %% within %s: %s", p.Rate, 100*p.Load, p.Lost, p.Sent, Share(p.Loss), MS(p.P95MS), p.Verdict)})
+		rows = append(rows, [2]string{fmt.Sprintf("every %.1f ms", p.KeptMS),
+			fmt.Sprintf("%.1f frames/s carried, %.0f %% of the wire: %d of %d lost or late, %s; 95 %% within %s: %s", p.Rate, 100*p.Load, p.Lost, p.Sent, Share(p.Loss), MS(p.P95MS), p.Verdict)})
 	}
 	return rows
 }
