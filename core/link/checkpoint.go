@@ -78,7 +78,7 @@ func (t *tally) state(from, to string, now time.Time) (wayState, Direction, fate
 		Next: t.next, UnderWay: g.under, Received: t.received, Late: t.late, Duplicated: t.duplicated, Reordered: t.reordered, Damaged: t.damaged,
 		Foreign: t.foreign, ForeignBytes: t.foreignBytes, Latency: encoded(t.latency), Planned: encoded(t.planned), Lag: encoded(t.lag),
 		FirstSent: t.firstSent, LastSent: t.lastSent, Jitter: t.jitter, Total: t.total, Wire: t.wire, TooFast: t.fast,
-		Strength: t.strength, SNR: t.snr, Fates: g.fates.state(), Latched: t.latched, Delays: g.delays,
+		Strength: t.strength.Clone(), SNR: t.snr.Clone(), Fates: g.fates.state(), Latched: t.latched, Delays: g.delays,
 		Minutes: append([]Minute{}, g.minutes...), Began: g.began, Levels: g.byLevel(),
 	}, d, g.fates
 }

@@ -44,6 +44,13 @@ func (s *Sample) Add(v float64) {
 	s.Blocks.Add(v)
 }
 
+// Clone is a copy that grows by itself.
+func (s *Sample) Clone() Sample {
+	c := *s
+	c.Blocks = s.Blocks.Clone()
+	return c
+}
+
 // Spread is what the sample comes to; nil if it is empty.
 func (s *Sample) Spread() *Spread {
 	if s.N == 0 {
