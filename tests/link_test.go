@@ -88,6 +88,7 @@ func TestRoundTripAndCompare(t *testing.T) {
 	}
 	b.write("there.json", c.out)
 	b.run(append([]string{"link", "test", "valley"}, at...)...).wants(t, 2, "say which is the far end's")
+	b.run(append([]string{"link", "test", "valley", "--to", "2", "--size", "24"}, at...)...).wants(t, 2, "the least is 32", "how long the far end took")
 	if err := far.Process.Signal(syscall.SIGINT); err != nil {
 		t.Fatal(err)
 	}

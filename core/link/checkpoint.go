@@ -32,7 +32,7 @@ const checkpointVersion = 2
 
 // wayState is one direction.
 type wayState struct {
-	Next         uint32        `json:"next"`
+	Next         uint64        `json:"next"`
 	UnderWay     int           `json:"under_way"`
 	Received     int           `json:"received"`
 	Late         int           `json:"late"`

@@ -82,6 +82,34 @@ func TestVerdicts(t *testing.T) {
 	}
 }
 
+// The number on the wire has 32 bits, and a test may have more frames than that.
+func TestNumbersGoOn(t *testing.T) {
+	ta := newTally(0, time.Second, 0, nil)
+	now := time.Unix(0, 0)
+	for _, near := range []uint64{1 << 32, 2 << 32} {
+		ta.next, ta.oldest, ta.known, ta.highest = near-10, near-10, int(near-10), int64(near-11)
+		ta.frames = make([]Row, windowSize)
+		before := ta.received
+		for range 20 {
+			n := ta.sent(now, now)
+			ta.arrived(uint32(n), now.Add(time.Millisecond), 0, math.NaN(), math.NaN(), 24)
+			if r := ta.frames[n%windowSize]; r.Number != n || r.State != OnTime {
+				t.Errorf("%d: %+v", n, r)
+			}
+		}
+		ta.arrived(uint32(near+5), now.Add(2*time.Millisecond), 0, math.NaN(), math.NaN(), 24) // a copy of one beyond
+		if ta.received-before != 20 || ta.reordered != 0 || ta.foreign != 0 {
+			t.Errorf("at %d: %d received, %d reordered, %d foreign", near, ta.received-before, ta.reordered, ta.foreign)
+		}
+	}
+	if ta.duplicated != 2 {
+		t.Errorf("%d copies", ta.duplicated)
+	}
+	if none := newTally(0, time.Second, 0, nil); none.extend(7) < math.MaxUint64 {
+		t.Error("a frame that nobody sent has a number")
+	}
+}
+
 // A long run needs no more memory than a short one, and what falls out of the
 // windowSize is settled in the order of sending.
 func TestTallyWindow(t *testing.T) {
@@ -522,7 +550,7 @@ func BenchmarkTally(b *testing.B) {
 	ta := newTally(0, time.Second, 0, nil)
 	now := time.Unix(0, 0)
 	for b.Loop() {
-		ta.arrived(ta.sent(now, now), now.Add(time.Millisecond), 0, -80, 9, 24)
+		ta.arrived(uint32(ta.sent(now, now)), now.Add(time.Millisecond), 0, -80, 9, 24)
 	}
 	b.ReportMetric(b.Elapsed().Seconds()/float64(b.N)*7*24*3600*100, "s/week")
 }

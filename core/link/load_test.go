@@ -298,7 +298,7 @@ func TestGathered(t *testing.T) {
 		sent := at.Add(time.Duration(i) * time.Second)
 		n := ta.sent(sent, sent)
 		if i%10 != 3 {
-			ta.arrived(n, sent.Add(20*time.Millisecond), 0, float64(-80-i/100), 9, 24)
+			ta.arrived(uint32(n), sent.Add(20*time.Millisecond), 0, float64(-80-i/100), 9, 24)
 		}
 	}
 	ta.close(time.Now().Add(time.Hour), false)

@@ -37,9 +37,12 @@ func (t *Test) Check() error {
 	for _, s := range t.ends() {
 		least = max(least, carriage(s).Least())
 	}
+	if t.B == nil && carriage(t.A).Carrier != nil { // else the far end's own time would count as the link's
+		least = max(least, frame.MinAnswered)
+	}
 	for _, size := range t.Sizes {
 		if size < least {
-			return fmt.Errorf("a frame of %d bytes is too short: the least is %d", size, least)
+			return fmt.Errorf("a frame of %d bytes is too short: the least is %d%s", size, least, t.whyLeast())
 		}
 		t.Size = max(t.Size, size)
 	}
@@ -65,7 +68,7 @@ func (t *Test) Check() error {
 	}
 	switch {
 	case t.Size < least:
-		return fmt.Errorf("a frame of %d bytes is too short: the least is %d", t.Size, least)
+		return fmt.Errorf("a frame of %d bytes is too short: the least is %d%s", t.Size, least, t.whyLeast())
 	case t.Size > maxSize:
 		return fmt.Errorf("a frame of %d bytes is too long: the most is %d", t.Size, maxSize)
 	case t.B == nil && t.Both:
@@ -84,6 +87,14 @@ func (t *Test) Check() error {
 		return fmt.Errorf("the interval %v is no interval: give one such as 50ms", t.Every)
 	}
 	return nil
+}
+
+// whyLeast says why a frame of a round trip may not be shorter.
+func (t *Test) whyLeast() string {
+	if t.B == nil && carriage(t.A).Carrier != nil {
+		return ", so that a round trip brings back how long the far end took"
+	}
+	return ""
 }
 
 // DefaultSize is the size of a frame where nothing is said, as far as it is enough.

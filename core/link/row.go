@@ -14,7 +14,7 @@ import (
 type rowData struct {
 	From      string   `json:"from"`
 	To        string   `json:"to"`
-	Number    uint32   `json:"number"`
+	Number    uint64   `json:"number"`
 	PlannedNS int64    `json:"planned_ns"` // when it was to be sent, from when it was
 	LatencyNS *int64   `json:"latency_ns,omitempty"`
 	State     State    `json:"state"`

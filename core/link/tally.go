@@ -25,7 +25,7 @@ const (
 
 // Row is one frame's story, given out when it is settled.
 type Row struct {
-	Number   uint32
+	Number   uint64 // from 0
 	Planned  time.Time
 	Sent     time.Time
 	Arrived  time.Time // zero if lost
@@ -59,8 +59,8 @@ type tally struct {
 	settled  func(Row)     // told of each frame in the order of sending; may be nil
 
 	frames []Row // ring; number n stands at n%window
-	next   uint32
-	oldest uint32
+	next   uint64
+	oldest uint64
 
 	received, late, duplicated, reordered, damaged, foreign int
 	foreignBytes                                            int
@@ -128,7 +128,7 @@ func newHistogram() *hdrhistogram.Histogram {
 }
 
 // sent notes that the next frame is being sent and returns its number.
-func (t *tally) sent(planned, at time.Time) uint32 {
+func (t *tally) sent(planned, at time.Time) uint64 {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	n := t.next
@@ -154,7 +154,7 @@ func (t *tally) sent(planned, at time.Time) uint32 {
 }
 
 // refuse notes that a frame was not taken.
-func (t *tally) refuse(number uint32) {
+func (t *tally) refuse(number uint64) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.frames[number%windowSize].refused = true
@@ -172,10 +172,21 @@ func (t *tally) settleOldest() {
 	t.oldest++
 }
 
+// extend is the number of the frame that was sent last with these 32 bits, which is all
+// that there is room for on the wire; a greater one than any if none was.
+func (t *tally) extend(bits uint32) uint64 {
+	back := uint64(uint32(t.next-1) - bits) // how long ago, if it was in the last 2^32
+	if t.next == 0 || back >= t.next {
+		return math.MaxUint64
+	}
+	return t.next - 1 - back
+}
+
 // arrived notes a whole frame. A number that was never sent is foreign.
-func (t *tally) arrived(number uint32, at time.Time, wire time.Duration, strength, snr float64, size int) {
+func (t *tally) arrived(bits uint32, at time.Time, wire time.Duration, strength, snr float64, size int) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	number := t.extend(bits)
 	if number >= t.next {
 		t.foreign++
 		t.foreignBytes += size
@@ -282,7 +293,7 @@ func (t *tally) waiting() int {
 // held.
 func (t *tally) learn(now time.Time) {
 	for t.known < int(t.next) {
-		r := t.frames[uint32(t.known)%windowSize]
+		r := t.frames[t.known%windowSize]
 		if now.Sub(r.Sent) <= t.deadline {
 			break
 		}
@@ -305,7 +316,7 @@ func (t *tally) room(ctx context.Context, window int) bool {
 		t.mu.Lock()
 		underway, oldest := 0, time.Time{}
 		for i := 0; i < 2*window && int(t.next)-1-i >= int(t.oldest); i++ {
-			r := t.frames[(t.next-1-uint32(i))%windowSize]
+			r := t.frames[(t.next-1-uint64(i))%windowSize]
 			if age := time.Since(r.Sent); r.State == Lost && age < t.deadline {
 				underway, oldest = underway+1, r.Sent
 			}

@@ -107,7 +107,7 @@ func (w *way) sendAll(ctx context.Context, t *Test, start time.Time, enough func
 		refused, isRefused := errors.AsType[*dialog.Refused](err)
 		missed, isMissed := errors.AsType[*dialog.Missed](err)
 		if isRefused || isMissed {
-			w.to.counts.refuse(uint32(i))
+			w.to.counts.refuse(uint64(i))
 		}
 		switch {
 		case isRefused && i == w.first:

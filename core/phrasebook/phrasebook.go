@@ -406,6 +406,9 @@ func (c *Carrier) check(d *toml.Doc, pb *Phrasebook) {
 	if !captures(c.ArrivesPattern, "payload") {
 		d.Add("carrier.arrives", "the carrier does not say where the payload arrives", "Capture it: {payload:bytes(length)}, or {payload} where its length is not told.")
 	}
+	if pb.Setup().Dialect == Bytes && !strings.Contains(c.Arrives, "bytes(") {
+		d.Add("carrier.arrives", "with dialect bytes there are no lines, so nothing tells where a payload ends: every frame would count as lost", "Capture its length too, as in {length:int},{payload:bytes(length)}, or leave the dialect out.")
+	}
 	if c.Greatest <= 0 {
 		d.Add("carrier.greatest", "the carrier does not say how many bytes a payload may have", "Add greatest = 96, or what the guide says.")
 	}

@@ -157,6 +157,7 @@ func TestMistakes(t *testing.T) {
 		{change(`"A-Za-z0-9_-"`, `"Z-A"`), "the range Z-A is the wrong way round"},
 		{change("{length},{payload}", "{length}"), "does not say where the payload goes"},
 		{change(`arrives = "~HEARD: {from:int},{payload}"`, `arrives = "~HEARD: ..."`), "does not say where the payload arrives"},
+		{change(`dialect = "at"`, `dialect = "bytes"`), "nothing tells where a payload ends"},
 		{"family = \n", "p:1:"},
 	} {
 		_, err := Parse("p", c.text)

@@ -63,9 +63,9 @@ func (f Frame) Append(dst []byte, size int) []byte {
 // timesSize is how many characters the times of a far end take.
 const timesSize = 16
 
-// minAnswered is the least size of a text frame that can bring the far end's times
+// MinAnswered is the least size of a text frame that can bring the far end's times
 // back.
-const minAnswered = MinSize + timesSize
+const MinAnswered = MinSize + timesSize
 
 // AppendAnswered is Append for a frame that a far end repeats, with the times at
 // which it came and went there, in microseconds. They take the place of the first
@@ -74,7 +74,7 @@ func (f Frame) AppendAnswered(dst []byte, size int, came, went int64) []byte {
 	start := len(dst)
 	dst = f.Append(dst, size)
 	text := dst[start:]
-	if len(text) < minAnswered {
+	if len(text) < MinAnswered {
 		return dst
 	}
 	var times [12]byte
@@ -92,10 +92,10 @@ func (f Frame) AppendAnswered(dst []byte, size int, came, went int64) []byte {
 // are none.
 func FarTimes(text []byte) (came, went int64) {
 	var times [12]byte
-	if len(text) < minAnswered {
+	if len(text) < MinAnswered {
 		return 0, 0
 	}
-	if n, err := base64.RawURLEncoding.Decode(times[:], text[MinSize:minAnswered]); err != nil || n != 12 {
+	if n, err := base64.RawURLEncoding.Decode(times[:], text[MinSize:MinAnswered]); err != nil || n != 12 {
 		return 0, 0
 	}
 	return get48(times[0:]), get48(times[6:])
