@@ -77,6 +77,9 @@ func (w *Walk) Row(from, to string, r Row) {
 		w.rows[key] = append(w.rows[key], &part{})
 	}
 	p := w.rows[key][i]
+	if r.State == UnderWay { // neither lost nor received
+		return
+	}
 	p.sent++
 	p.run.Add(r.State == Lost)
 	if r.State == Lost {
@@ -96,7 +99,7 @@ func (w *Walk) Stretches() []Stretch {
 			s := Stretch{Name: m.name, From: n[0], To: n[1], Began: m.at, Loss: stats.Wilson(0, 0)}
 			if i < len(parts) {
 				p := parts[i]
-				s.Sent, s.Lost, s.Loss, s.Longest, s.Strength = p.sent, p.lost, stats.Wilson(p.lost, p.sent), p.run.Longest(), p.strength.Spread()
+				s.Sent, s.Lost, s.Loss, s.Longest, s.Strength = p.sent, p.lost, p.run.Share(), p.run.Longest(), p.strength.Spread()
 			}
 			all = append(all, s)
 		}

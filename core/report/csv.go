@@ -60,7 +60,7 @@ func (f *FrameTable) Row(from, to string, r link.Row) {
 		return strconv.FormatFloat(float64(t.Sub(f.start).Microseconds())/1000, 'f', 3, 64)
 	}
 	latency := ""
-	if r.State != link.Lost {
+	if !r.Arrived.IsZero() {
 		latency = strconv.FormatFloat(float64(r.Latency().Microseconds())/1000, 'f', 3, 64)
 	}
 	told := func(v float64) string {

@@ -42,6 +42,9 @@ func (l *Frames) Row(from, to string, r link.Row) {
 		l.every[name] = 1
 	}
 	s, x := &l.series[i], r.Sent.Sub(l.start).Seconds()
+	if r.State == link.UnderWay { // neither lost nor received
+		return
+	}
 	if r.State == link.Lost {
 		s.LostCount++
 		if len(s.Lost) < mostPoints {
