@@ -102,6 +102,8 @@ func (a *app) comparison(c compared, size float64) {
 		first, second := filepath.Base(d.A.Name), filepath.Base(d.B.Name)
 		interval := fmt.Sprintf("%+.2f percentage points, with 95 %% confidence %+.2f to %+.2f", 100*d.Loss.Value, 100*d.Loss.Low, 100*d.Loss.High)
 		switch {
+		case d.A.Sent == 0 || d.B.Sent == 0:
+			fmt.Fprintln(a.out, "  loss: no frame was sent in one of the runs")
 		case d.LossShown && d.Loss.Value > 0:
 			fmt.Fprintf(a.out, "  loss: %s lost more: %s\n", first, interval)
 		case d.LossShown:

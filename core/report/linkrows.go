@@ -13,13 +13,14 @@ import (
 // LinkRows are what a link test found in one direction, in words: names and what
 // they came to.
 func LinkRows(sum link.Summary, d link.Direction) [][2]string {
-	under := ""
+	under, damaged := "", "among the lost"
 	if d.UnderWay > 0 {
+		damaged = "among the lost or under way"
 		under = fmt.Sprintf(", %d still under way when it was cut short", d.UnderWay)
 	}
 	rows := [][2]string{
 		{"frames", fmt.Sprintf("%d sent, %d received, %d lost%s", d.Sent, d.Received, d.Lost, under)},
-		{"oddities", fmt.Sprintf("%d damaged (among the lost), %d late, %d duplicated, %d reordered, %d foreign (%d bytes)", d.Damaged, d.Late, d.Duplicated, d.Reordered, d.Foreign, d.ForeignBytes)},
+		{"oddities", fmt.Sprintf("%d damaged (%s), %d late, %d duplicated, %d reordered, %d foreign (%d bytes)", d.Damaged, damaged, d.Late, d.Duplicated, d.Reordered, d.Foreign, d.ForeignBytes)},
 		{"loss", lossWords(d)},
 	}
 	if d.Late > 0 {
