@@ -53,11 +53,7 @@ func (w *writer) said(t *turn) string {
 			at = tok.end
 		}
 	}
-	text := b.String() + escaped(t.text[at:])
-	if !t.said.Ending {
-		return text
-	}
-	return edges(text)
+	return edges(b.String() + escaped(t.text[at:]))
 }
 
 // edges keeps the blanks round a text, and what would be read as a mark round the

@@ -320,7 +320,7 @@ func (w *writer) turn(t *turn) {
 	}
 	w.heard(t, t.lines, false, say)
 	if t.tail != "" {
-		say("hear bytes %s: %s", p.name, escaped(t.tail))
+		say("hear bytes %s: %s", p.name, edges(escaped(t.tail)))
 	}
 	w.heard(t, w.extra[t], true, say)
 	if t.set != nil {

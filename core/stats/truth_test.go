@@ -40,7 +40,7 @@ func (l *lossy) next() bool {
 }
 
 // rounds is how many runs a cell has, and by how much a share of them may miss what it
-// is to be, four standard deviations.
+// is to be: four standard deviations, two of the whole.
 func rounds() (n int, slack func(p float64) float64) {
 	n = 200
 	if *whole {
@@ -48,7 +48,7 @@ func rounds() (n int, slack func(p float64) float64) {
 	}
 	return n, func(p float64) float64 {
 		if *whole {
-			return 0
+			return 2 * math.Sqrt(p*(1-p)/float64(n))
 		}
 		return 4 * math.Sqrt(p*(1-p)/float64(n))
 	}
