@@ -42,6 +42,7 @@ func Procedure(path, title, about string, talks []*conversation.Talk, books map[
 			p.book, p.bookPath = b.Phrasebook, b.Path
 		}
 		w.ports = append(w.ports, p)
+		w.names[p.name] = true // no value may be called so
 	}
 	w.turns = gather(w.ports)
 	if len(w.turns) == 0 {
