@@ -85,6 +85,11 @@ func (k *keyMode) Run() error {
 		io.WriteString(k.out, screenRight)
 		mu.Unlock()
 	}()
+	return k.pump(f)
+}
+
+// pump says keys as they are typed, until the one that leaves.
+func (k *keyMode) pump(f *watchedInput) error {
 	keys, err := cancelreader.NewReader(f)
 	if err != nil {
 		return fmt.Errorf("read the keys: %w", err)

@@ -152,8 +152,8 @@ allowed = "text"
 func FuzzProcedure(f *testing.F) {
 	f.Add("at", "AT~SEEN?", "id: a1:b2", "AT~USE=a1b2", "{x} \"y\" /z/")
 	f.Add("console", "", "name: ", "\x00\xff", "limit x in 1..2")
-	f.Add("console", "", "0", " ", "") // nothing is answered
-	f.Add("0", "\"\"", "\xda", "˸", "\xe9>;#S") // quotes round nothing
+	f.Add("console", "", "0", " ", "")                          // nothing is answered
+	f.Add("0", "\"\"", "\xda", "˸", "\xe9>;#S")                 // quotes round nothing
 	f.Add("0", "0", "`v: a1:b2", "10BY1=a1b\x12", "7x8a c 0bB") // a value called as a port
 	f.Add("lines", "0", "8"+strings.Repeat("\xab", 3000), "\x00\xff", "0 0 .")
 	f.Add("bytes", "\x01", "\xa7\x00", "W", "…“”")

@@ -134,6 +134,18 @@ type StepCount struct {
 	Units int    `json:"units"`
 }
 
+// units chooses units in place of runs: what one did at first, and in the end, is told by
+// all its runs, and a choice of runs by verdict or day would make first runs of later
+// ones. The filter is that of all runs, and first tells whether one that is a unit's first
+// ever is within the choice.
+func (f Filter) units() (all Filter, first func(Run) bool) {
+	all = f
+	all.Verdict, all.Since, all.Until, all.Last = "", time.Time{}, time.Time{}, 0
+	return all, func(r Run) bool {
+		return (f.Verdict == "" || r.Verdict == f.Verdict) && (f.Since.IsZero() || !r.Began.Before(f.Since)) && (f.Until.IsZero() || r.Began.Before(f.Until))
+	}
+}
+
 // Yields are the yields of all procedures in the runs that a filter chooses. A run
 // that never came to a verdict has not passed; one that only measured is left out.
 func (l *Ledger) Yields(ctx context.Context, f Filter) ([]Yield, error) {
@@ -141,14 +153,7 @@ func (l *Ledger) Yields(ctx context.Context, f Filter) ([]Yield, error) {
 	fates := map[string]map[string]*fate{} // by title and unit
 	byTitle := map[string]*Yield{}
 	titles := []string{}
-	// What a unit did at first, and in the end, is told by all its runs: a choice of runs
-	// by verdict or day would make first runs of later ones. It chooses units, by their
-	// first run ever.
-	all := f
-	all.Verdict, all.Since, all.Until, all.Last = "", time.Time{}, time.Time{}, 0
-	within := func(r Run) bool {
-		return (f.Verdict == "" || r.Verdict == f.Verdict) && (f.Since.IsZero() || !r.Began.Before(f.Since)) && (f.Until.IsZero() || r.Began.Before(f.Until))
-	}
+	all, within := f.units()
 	passedOver := map[string]bool{} // title and unit
 	if err := l.Runs(ctx, all, func(r Run) error {
 		if r.Verdict == string(verdict.Measured) {

@@ -353,6 +353,12 @@ func (p *parser) readLink(l *line, at Pos) {
 		p.mistake(at, "a link needs count and every", form)
 		return
 	}
+	p.linkTooShort(n, at)
+	p.put(n)
+}
+
+// linkTooShort warns of a count that cannot decide its limits, even if all goes well.
+func (p *parser) linkTooShort(n *Link, at Pos) {
 	least := 0
 	if n.MaxLoss != nil {
 		least = stats.FramesToPass(*n.MaxLoss)
@@ -365,7 +371,6 @@ func (p *parser) readLink(l *line, at Pos) {
 	} else if n.Count < least {
 		p.warning(at, fmt.Sprintf("%d frames cannot decide this limit", n.Count), fmt.Sprintf("With none lost it takes count %d.", least))
 	}
-	p.put(n)
 }
 
 // readLogIn reads log in PORT as NAME [with PASSWORD] [within T].

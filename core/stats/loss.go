@@ -211,21 +211,9 @@ func FramesToDecide(most float64) int {
 	if !(most > 0) {
 		return 0
 	}
-	low, high := 1, 1
-	enough := func(n int) bool {
+	return least(1<<40, func(n int) bool {
 		return evidence(0, float64(n)/(2*leastBurst-1), most) >= math.Log(1/SequentialError)
-	}
-	for !enough(high) && high < 1<<40 {
-		low, high = high, 2*high
-	}
-	for low < high {
-		if mid := (low + high) / 2; enough(mid) {
-			high = mid
-		} else {
-			low = mid + 1
-		}
-	}
-	return high
+	})
 }
 
 // FramesInAll is about how many frames would decide on which side of a limit the share

@@ -29,19 +29,20 @@ func binomial(k, n int, p float64) float64 {
 // quantile q lies with 95 % confidence, exact (H. A. David, Order Statistics, 1981,
 // section 2.5): 0 means that so few values give no bound below, n+1 none above.
 func ranks(q float64, n int) (low, high int) {
-	// The greatest low with P(fewer than low lie under the quantile) at most 2.5 %.
-	least := func(enough func(int) bool) int { // the least k in 0..n+1 from which on it is so
-		from, to := 0, n+1
-		for from < to {
-			if k := (from + to) / 2; enough(k) {
-				to = k
-			} else {
-				from = k + 1
-			}
-		}
-		return from
-	}
-	low = max(0, least(func(k int) bool { return binomial(k-1, n, q) > 0.025 })-1)
-	high = least(func(k int) bool { return 1-binomial(k-1, n, q) <= 0.025 })
+	low = max(0, least(n+1, func(k int) bool { return binomial(k-1, n, q) > 0.025 })-1)
+	high = least(n+1, func(k int) bool { return 1-binomial(k-1, n, q) <= 0.025 })
 	return low, high
+}
+
+// least is the least k of 0 to most from which on it is so; most, if it is so of none.
+func least(most int, enough func(k int) bool) int {
+	from, to := 0, most
+	for from < to {
+		if k := (from + to) / 2; enough(k) {
+			to = k
+		} else {
+			from = k + 1
+		}
+	}
+	return from
 }
