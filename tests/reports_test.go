@@ -85,6 +85,7 @@ func TestReports(t *testing.T) {
 	walk := b.runWith(nil, "", on("link", "test", "valley", "summit", "--walk", "--max-time", "2s", "--every", "40ms", "--record", "walk.record")...)
 	walk.wants(t, 0)
 	b.reports("walk.record", "measured", "valley to summit")
+	b.run("report", "walk.record", "--as", "junit").wants(t, 0, `<property name="measured" value="valley to summit">`)
 	for _, form := range []string{"html", "markdown", "junit"} {
 		b.run("report", "walk.record", "--as", form).wants(t, 0, "tretch", "start")
 	}
