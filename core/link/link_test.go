@@ -3,6 +3,7 @@ package link
 import (
 	"bytes"
 	"context"
+	"flag"
 	"fmt"
 	"io"
 	"math"
@@ -22,6 +23,9 @@ import (
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
+
+// seeds is how many simulated links are counted: 1000 with -args -seeds 1000.
+var seeds = flag.Uint64("seeds", 25, "how many simulated links are counted")
 
 // What limits make of frames, in the order of sending: . in time, s slow, L late, x lost,
 // u under way.
@@ -138,10 +142,70 @@ func TestTallyWindow(t *testing.T) {
 	}
 }
 
+// Over a cable, a loop and a radio that stores a frame before it hands it on, the latency is
+// that of the lines and the radio, at any speed, and its parts never exceed the whole.
+func TestLatencyIsTheTruth(t *testing.T) {
+	for _, speed := range []int{1200, 9600, 115200, 921600} {
+		for _, kind := range []string{"cable", "loop", "radio"} {
+			synctest.Test(t, func(t *testing.T) {
+				line := uart.Line{Speed: speed}
+				const air = 30 * time.Millisecond
+				ends, fars := []*bench.Station{}, []io.ReadWriteCloser{}
+				for _, name := range []string{"a", "b"} {
+					host, far := port.Pipe(name, line)
+					fars = append(fars, far)
+					ends = append(ends, &bench.Station{Name: name, Setup: phrasebook.Setup{Speed: speed}, Dial: func() (port.Port, error) { return host, nil }})
+				}
+				to := fars[1]
+				if kind == "loop" {
+					to = fars[0]
+				}
+				go func() { // the line: each byte takes its time, and waits for the one before
+					buf := make([]byte, 4096)
+					for {
+						n, err := fars[0].Read(buf)
+						if err != nil {
+							return
+						}
+						if kind == "radio" { // the whole frame first, then the air, then the other line
+							time.Sleep(line.Time(n) + air)
+						}
+						for i := range n {
+							time.Sleep(line.Time(i+1) - line.Time(i))
+							to.Write(buf[i : i+1])
+						}
+					}
+				}()
+				test := &Test{Plan: Plan{Count: 40, Every: 2 * time.Second, Deadline: 5 * time.Second}, A: ends[0], B: ends[1], Sleep: time.Sleep}
+				if kind == "loop" {
+					test.B = nil
+				}
+				if err := test.Check(); err != nil {
+					t.Fatal(err)
+				}
+				sum, err := test.Do(t.Context())
+				if err != nil {
+					t.Fatal(err)
+				}
+				d := sum.Directions[0]
+				pass := ms(line.Time(d.SentBytes))
+				want := map[string]float64{"cable": pass, "loop": pass, "radio": 2*pass + ms(air)}[kind]
+				if l := d.LatencyMS; l == nil || d.Received != 40 || d.TooFast > 0 || math.Abs(float64(l.Median)-want) > 0.2 || d.WireMS > float64(l.Min)+0.1 || d.WireMS < pass-0.1 {
+					t.Errorf("%d baud, %s: latency %+v, want %.3f; %.3f on the lines (%s), %d too fast", speed, kind, l, want, d.WireMS, d.Passes, d.TooFast)
+				}
+				for _, f := range fars {
+					f.Close()
+				}
+				time.Sleep(time.Second)
+			})
+		}
+	}
+}
+
 // Every count is the air's truth, and the median latency is its delay and the
 // time on the wire, over many seeds.
 func TestCountsAreTheTruth(t *testing.T) {
-	for seed := range uint64(25) {
+	for seed := range *seeds {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				air := bench.Air{Seed: seed, Loss: 0.05, Damage: 0.04, Duplicate: 0.04, Reorder: 0.04, Delay: 30 * time.Millisecond, Spread: 20 * time.Millisecond}
