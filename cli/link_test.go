@@ -35,8 +35,8 @@ func TestPrintSummary(t *testing.T) {
   lost or late  2.50 % (1.07 to 5.72)
   not sure      few bursts
   latency       median 48.6 ms; 90 % within 53.0, 95 % within 54.0, 99 % within 55.0, 99.9 % within 57.0; 43.0 to 58.0 ms
-  sending       every 80.0 ms, planned 20.0; behind the plan by 31.0 ms in 95 % of cases, 63.0 at most
   of that       7.5 ms on the serial lines (once over valley's line and once over summit's), 0.012 ms in this machine, up to 16 ms held back by the adapter, the rest in the modules and the air
+  sending       every 80.0 ms, planned 20.0; behind the plan by 31.0 ms in 95 % of cases, 63.0 at most
   variation     12.0 ms from the least to the 99th percentile of those received (RFC 5481); jitter 3.2 ms (RFC 3550), on average 2.8
   bursts        1 run of lost frames, 3.0 long on average, the longest 3; losses stand together (after a lost frame the next is lost in 67 % of cases, after a received one in 0.5 %)
   strength      mean -111.0 dBm, -116 to -105 dBm

@@ -65,8 +65,18 @@ func LinkRows(sum link.Summary, d link.Direction) [][2]string {
 // latencyRows are the latency, how sure it is, and what it is made of.
 func latencyRows(sum link.Summary, d link.Direction) [][2]string {
 	l := d.LatencyMS
+	share := fmt.Sprintf("%.1f ms on the serial lines (%s), %.3f ms in this machine,%s the rest in the modules and the air", d.WireMS, d.Passes, sum.FloorMS, heldBack(d))
+	switch {
+	case d.TooFast > 0:
+		share = fmt.Sprintf("not told apart: %d frames came sooner than the serial lines alone take, so the port does not keep its line's time", d.TooFast)
+	case d.WireMS == 0: // no serial line takes no time at all
+		share = fmt.Sprintf("%.3f ms in this machine,%s the rest in the network, the modules and the air: these ports have no serial line to count", sum.FloorMS, heldBack(d))
+	case d.Passes == "": // of an earlier version
+		share = strings.Replace(share, " ()", "", 1)
+	}
 	rows := [][2]string{
 		{"latency", fmt.Sprintf("median %s; %s; %s to %s", MS(l.Median), within(l, 4), bare(l.Min), MS(l.Max))},
+		{"of that", share},
 	}
 	if in := l.Intervals; in != nil {
 		rows = append(rows, [2]string{"how sure", fmt.Sprintf("median %s, 95 %% %s, 99 %% %s, each with 95 %% confidence", bounds(in["median"]), bounds(in["p95"]), bounds(in["p99"]))})
@@ -77,17 +87,7 @@ func latencyRows(sum link.Summary, d link.Direction) [][2]string {
 	if d.KeptMS > 0 && sum.EveryMS > 0 {
 		rows = append(rows, [2]string{"sending", fmt.Sprintf("every %.1f ms, planned %.1f; behind the plan by %.1f ms in 95 %% of cases, %.1f at most", d.KeptMS, sum.EveryMS, d.Lag.P95, d.Lag.Max)})
 	}
-	share := fmt.Sprintf("%.1f ms on the serial lines (%s), %.3f ms in this machine,%s the rest in the modules and the air", d.WireMS, d.Passes, sum.FloorMS, heldBack(d))
-	switch {
-	case d.TooFast > 0:
-		share = fmt.Sprintf("not told apart: %d frames came sooner than the serial lines alone take, so the port does not keep its line's time", d.TooFast)
-	case d.WireMS == 0: // no serial line takes no time at all
-		share = fmt.Sprintf("%.3f ms in this machine,%s the rest in the network, the modules and the air: these ports have no serial line to count", sum.FloorMS, heldBack(d))
-	case d.Passes == "": // of an earlier version
-		share = strings.Replace(share, " ()", "", 1)
-	}
-	return append(rows, [2]string{"of that", share},
-		[2]string{"variation", fmt.Sprintf("%.1f ms from the least to the 99th percentile of those received (RFC 5481); jitter %.1f ms (RFC 3550), on average %.1f", d.VariationMS, d.JitterMS, d.MeanDMS)})
+	return append(rows, [2]string{"variation", fmt.Sprintf("%.1f ms from the least to the 99th percentile of those received (RFC 5481); jitter %.1f ms (RFC 3550), on average %.1f", d.VariationMS, d.JitterMS, d.MeanDMS)})
 }
 
 // MS is a latency in words: that of a lost frame is greater than any other.

@@ -45,7 +45,9 @@ cp "$top"/examples/*.toml "$top"/examples/*.parrot "$work"
 standin=$!
 sleep 1
 shot run 4 "uparrot run commission.parrot --bench larkfell.toml --port valley --set address=1"
-(cd "$work" && uparrot run commission.parrot --bench larkfell.toml --port summit --set address=2 --quiet >/dev/null)
+for radio in valley=1 summit=2; do # also where the picture above is not drawn
+	(cd "$work" && uparrot run commission.parrot --bench larkfell.toml --port "${radio%=*}" --set address="${radio#*=}" --quiet >/dev/null)
+done
 shot link 16 "uparrot link test valley summit --bench larkfell.toml --both --every 50ms --max-loss 8%"
 sed -e 's/{=address}/{=addres}/' -e 's/within 5s/within 5/' -e 's/0\.\.14 dBm/14..0 dBm/' -e '0,/say radio: AT$/s//sya radio: AT/' "$work/commission.parrot" >"$work/mistakes.parrot"
 sed -e '0,/AT~NODE?/s//AT~NOED?/' -e 's/AT~NODE={address}/AT~NODE=70000/' "$work/commission.parrot" >"$work/guide.parrot"
@@ -95,7 +97,7 @@ TOML
 standin=$!
 sleep 1
 (cd "$work" && uparrot link map --bench map.toml --plot map.png --quiet >/dev/null || true)
-(cd "$work" && uparrot link capacity valley summit --bench map.toml --max-loss 6% --plot load.png --quiet >/dev/null)
+(cd "$work" && uparrot link capacity valley summit --bench map.toml --max-loss 6% --trial 4s --plot load.png --quiet >/dev/null)
 cp "$work/map.png" "$work/load.png" "$here"
 kill $standin
 wait $standin 2>/dev/null || true
