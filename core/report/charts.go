@@ -131,25 +131,29 @@ func LoadCurve(r capacity.Result) chart.Chart {
 	loss := []chart.Points{{Name: "keeps the limit", Size: 4}, {Name: "breaks the limit", Size: 4, Colour: chart.Second, Shape: chart.Triangle}}
 	late := slices.Clone(loss)
 	for _, p := range r.Points {
+		sent := p.Rate // of an earlier version, which told the plan
+		if p.KeptMS > 0 {
+			sent = 1000 / p.KeptMS
+		}
 		i := 0
 		if p.Loss.Ratio > r.MaxLoss {
 			i = 1
 		}
-		loss[i].At = append(loss[i].At, chart.XY{X: p.Rate, Y: 100 * p.Loss.Ratio})
+		loss[i].At = append(loss[i].At, chart.XY{X: sent, Y: 100 * p.Loss.Ratio})
 		loss[i].Spread = append(loss[i].Spread, chart.Span{Low: 100 * p.Loss.Low, High: 100 * p.Loss.High})
 		if p.P95MS.Finite() { // else so many were lost that no latency is that of 95 %
-			late[i].At = append(late[i].At, chart.XY{X: p.Rate, Y: float64(p.P95MS)})
+			late[i].At = append(late[i].At, chart.XY{X: sent, Y: float64(p.P95MS)})
 			longest = max(longest, float64(p.P95MS))
 		}
 		highest = max(highest, 100*p.Loss.High)
-		low, high = min(low, p.Rate), max(high, p.Rate)
+		low, high = min(low, sent), max(high, sent)
 	}
 	late[0].Name, late[1].Name = "", "" // the legend above is for both
 	x := chart.Axis{Low: low / 1.15, High: high * 1.15, Log: true, Ticks: chart.Decades}
 	most := chart.Line{Name: fmt.Sprintf("limit %g %%", limit), At: []chart.XY{{X: x.Low, Y: limit}, {X: x.High, Y: limit}}, Colour: chart.Plain, Dash: chart.Dashed}
 	top := &chart.Panel{Title: fmt.Sprintf("What the link carries: frames of %d bytes", r.Size), LegendLeft: true,
 		X: x, Y: chart.Axis{Label: "loss (%), 95 % interval", High: max(1, highest*1.3)}, Marks: []chart.Mark{loss[0], loss[1], most}}
-	x.Label = "load (frames/s)"
+	x.Label = "load (frames/s sent)"
 	bottom := &chart.Panel{X: x, Y: chart.Axis{Label: "95 % of frames within (ms)", High: max(1, longest*1.1)}, Marks: []chart.Mark{late[0], late[1]}}
 	return chart.Chart{top, bottom}
 }
