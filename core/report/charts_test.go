@@ -89,7 +89,7 @@ func TestLinkPictures(t *testing.T) {
 		"strength": {strengthLoss("Loss", map[string][]point{"a": {{DBm: -110, Loss: 0.1, Low: 0.05, High: 0.2, Sent: 100}, {DBm: -100, High: 0.04, Sent: 90}}}, []string{"a", "b"}),
 			[]string{"strength (dBm)", "-104"}},
 		"load": {LoadCurve(capacity.Result{Size: 24, MaxLoss: 0.02, Points: []capacity.LoadPoint{{Rate: 10, P95MS: 80, Loss: stats.Share{High: 0.02}}, {Rate: 20, Loss: stats.Share{Ratio: 0.2, Low: 0.1, High: 0.3}, P95MS: 900}}}),
-			[]string{"load (frames/s)", "breaks the limit", "limit 2 %", "frames of 24 bytes"}},
+			[]string{"load (frames/s sent)", "breaks the limit", "limit 2 %", "frames of 24 bytes"}},
 		"matrix": {Matrix(hearing.Result{Names: []string{"valley", "summit"}, Cells: []hearing.Cell{{Speaker: "valley", Listener: "summit", Heard: 20, Sent: 20}, {Speaker: "summit", Listener: "valley", Heard: 3, Sent: 20, Verdict: verdict.Failed}}}),
 			[]string{"listener", "3 of 20  wrong", "valley"}},
 		"trend": {Trend("supply", "V", 3.1, []TrendPoint{{Value: 3.1, Low: &low, High: &high, Passed: true}, {Value: 2.2, Low: &low}}), []string{"supply (V)", "outside", "limits", "mean"}},
