@@ -54,11 +54,12 @@ both ends are confirmed with more frames at the end.`,
 }
 
 func (c *linkCapacityCommand) run(cmd *cobra.Command, args []string) error {
-	if err := c.files.planPicture(cmd, "plot", c.plot); err != nil {
-		return err
-	}
 	ps, err := c.ports.read(cmd)
 	if err != nil {
+		return err
+	}
+	c.files.Inputs = ps.Files()
+	if err := c.files.planPicture(cmd, "plot", c.plot); err != nil {
 		return err
 	}
 	if c.search.MaxLoss, err = stats.ParseShare(c.maxLoss); err != nil || c.search.MaxLoss == 0 {

@@ -52,11 +52,12 @@ not named then must hear nothing.`,
 }
 
 func (c *linkMapCommand) run(cmd *cobra.Command, args []string) error {
-	if err := c.files.planPicture(cmd, "plot", c.plot); err != nil {
-		return err
-	}
 	ps, err := c.ports.read(cmd)
 	if err != nil {
+		return err
+	}
+	c.files.Inputs = ps.Files()
+	if err := c.files.planPicture(cmd, "plot", c.plot); err != nil {
 		return err
 	}
 	if len(args) == 0 && ps.Bench != nil {

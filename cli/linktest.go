@@ -102,11 +102,12 @@ func (c *linkTestCommand) run(cmd *cobra.Command, args []string) error {
 	if len(args) == 2 && args[0] == args[1] {
 		return usage(cmd, "both ends are %s: a link has two", args[0])
 	}
-	if err := c.planFiles(cmd); err != nil {
-		return err
-	}
 	ps, err := c.ports.read(cmd)
 	if err != nil {
+		return err
+	}
+	c.files.Inputs = ps.Files()
+	if err := c.planFiles(cmd); err != nil {
 		return err
 	}
 	var t *link.Test

@@ -39,11 +39,36 @@ func (o *outputs) plan(cmd *cobra.Command, flag, path string) error {
 	if path == "" {
 		return nil
 	}
-	o.KeepBoth = keepBoth(cmd)
+	o.know(cmd)
 	if err := o.Plan("--"+flag, path); err != nil {
 		return withExample(cmd, &session.Misuse{What: err.Error()})
 	}
 	return nil
+}
+
+// reads are the flags that name what a command reads.
+var reads = []string{"bench", "phrasebook", "set-file", "answers", "repeat-failed", "resume", "ledger"}
+
+// know takes in what the flags say of other files: what the command reads, and where its
+// record goes.
+func (o *outputs) know(cmd *cobra.Command) {
+	o.KeepBoth = keepBoth(cmd)
+	flags := cmd.Flags()
+	o.Inputs = append(o.Inputs, flags.Args()...)
+	for _, name := range reads {
+		if path, err := flags.GetString(name); err == nil && path != "" { // not every command has each
+			o.Inputs = append(o.Inputs, path)
+		}
+	}
+	if files, err := flags.GetStringArray("secret-file"); err == nil {
+		for _, f := range files {
+			_, path, _ := strings.Cut(f, "=")
+			o.Inputs = append(o.Inputs, path)
+		}
+	}
+	if path, err := flags.GetString("record"); err == nil && path != "" {
+		o.Reserve("--record", path)
+	}
 }
 
 // planPicture is plan of one that is drawn.

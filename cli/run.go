@@ -73,7 +73,7 @@ that the procedure marks as needed or always.`,
 	return cmd
 }
 
-func (c *runCommand) run(cmd *cobra.Command, args []string) error {
+func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 	file, err := procedure.Read(args[0])
 	if err != nil {
 		return asUsage(err)
@@ -98,6 +98,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 	if p.Operator, err = c.person(cmd); err != nil {
 		return err
 	}
+	c.files.Inputs = p.Reads()
 	if err := c.planReport(cmd); err != nil {
 		return err
 	}
@@ -111,6 +112,12 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 		}
 		return c.printPlan(cmd.Context(), file, p.Values, p.Chosen)
 	}
+	began := false
+	defer func() {
+		if !began { // what a job publishes then is not of this run
+			err = errors.Join(err, c.files.Forget(c.out))
+		}
+	}()
 	if in, ok := c.in.(*os.File); ok && term.IsTerminal(int(in.Fd())) {
 		c.secrets.Ask = func(s *procedure.Secret) (string, error) { return c.askSecret(cmd.Context(), in, s) }
 	}
@@ -123,6 +130,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 		}
 	}
 	res, err := c.perform(cmd.Context(), p)
+	began = res.Run != ""
 	if rerr := c.report(res); rerr != nil && (err == nil || errors.Is(err, session.ErrEvidence)) {
 		return rerr
 	}

@@ -446,6 +446,21 @@ func TestPlanAndReportOfRun(t *testing.T) {
 	if xml := b.read("ci.xml"); !strings.Contains(xml, "<failure") {
 		t.Error(xml)
 	}
+	// A report of the run before does not stand for one that did not begin.
+	run("--record", "ci-2.record", "--as", "junit", "--out", "ci.xml", "--overwrite").wants(t, 2, "a record is never replaced")
+	if _, err := os.Stat(b.dir + "/ci.xml"); err == nil {
+		t.Error("the report of an earlier run is still there")
+	}
+	// Nothing that the command reads, nor its record, is replaced.
+	for _, name := range []string{"commission.parrot", "dunlin.toml", "larkfell.toml", "ci.record"} {
+		before := b.read(name)
+		if run("--record", "ci-3.record", "--out", name, "--overwrite").wants(t, 2, name); b.read(name) != before {
+			t.Errorf("%s was replaced", name)
+		}
+	}
+	run("--record", "ci-4.record", "--out", "ci-4.record", "--overwrite").wants(t, 2, "--record and --out are both ci-4.record")
+	b.run("link", "test", "valley", "summit", "--bench", "larkfell.toml", "--count", "2", "--frames", "dunlin.toml", "--overwrite").wants(t, 2, "what this command reads")
+	b.run("link", "test", "valley", "summit", "--bench", "larkfell.toml", "--count", "2", "--record", "x.record", "--frames", "x.record").wants(t, 2, "--record and --frames are both x.record")
 	// A record of another procedure is none to repeat.
 	b.write("other.parrot", "procedure \"Other\"\nport radio: dialect at, ending cr, phrasebook \"dunlin.toml\"\nstep \"it answers\"\n    say: AT\nend\n")
 	b.run(append([]string{"run", "other.parrot", "--plan", "--repeat-failed", "ci-2.record"}, on...)...).wants(t, 2, `that is a record of "Commission a tower radio", not of "Other"`)

@@ -56,11 +56,31 @@ func (f *Files) Plan(what, path string) error {
 			return err
 		}
 	}
+	f.plan(what, place)
+	return nil
+}
+
+func (f *Files) plan(what, place string) {
 	if f.planned == nil {
 		f.planned = map[string]string{}
 	}
 	f.planned[place] = what
-	return nil
+}
+
+// Reserve keeps a path for something that is no output of these, such as a record.
+func (f *Files) Reserve(what, path string) {
+	if place, err := resolve(path); err == nil { // else whoever makes it says so
+		f.plan(what, place)
+	}
+}
+
+// Forget removes the file of an earlier time that a planned output was to replace: it
+// would pass for one of this time.
+func (f *Files) Forget(path string) error {
+	if info, err := os.Stat(path); !f.Overwrite || err != nil || !info.Mode().IsRegular() {
+		return nil
+	}
+	return os.Remove(path)
 }
 
 // mayReplace reports why a file that exists may not be replaced.

@@ -19,6 +19,23 @@ type Ports struct {
 	Book  *phrasebook.Phrasebook // asked for; nil if none was
 }
 
+// Files are what was read for them: the bench, and the phrasebooks.
+func (p *Ports) Files() []string {
+	var files []string
+	book := func(b *phrasebook.Phrasebook) {
+		if b != nil {
+			files = append(files, b.File)
+		}
+	}
+	if book(p.Book); p.Bench != nil {
+		files = append(files, p.Bench.File)
+		for _, e := range p.Bench.Ports {
+			book(e.Phrasebook)
+		}
+	}
+	return files
+}
+
 // Named reports whether the bench has a port of a name.
 func (p *Ports) Named(name string) bool {
 	if p.Bench == nil {

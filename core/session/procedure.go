@@ -97,6 +97,17 @@ func (p *Procedure) files() []string {
 	return append(append([]string{p.File.Path}, included...), p.Files...)
 }
 
+// Reads are all files that a run reads.
+func (p *Procedure) Reads() []string {
+	files := append(p.files(), p.Ports.Files()...)
+	for _, decl := range p.File.Ports {
+		if decl.Phrasebook != nil {
+			files = append(files, decl.Phrasebook.File)
+		}
+	}
+	return files
+}
+
 // stations finds the ports of the procedure.
 func (p *Procedure) stations(ctx context.Context) (map[string]*bench.Station, error) {
 	stations, unknown, err := p.places(ctx)
