@@ -84,7 +84,11 @@ func cutFrom(s Scheme, text string) (where, from string, err error) {
 		return "", "", &source.Problem{What: fmt.Sprintf("%q does not say who may speak", "?"+query), Mend: "Write " + s.String() + "://HOST:PORT?from=HOST, or from=HOST:PORT; several with commas between."}
 	}
 	for word := range strings.SplitSeq(from, ",") {
-		if _, _, _, err := callerWords(strings.TrimSpace(word)); err != nil {
+		host, _, network, err := callerWords(strings.TrimSpace(word))
+		if err == nil && host == "" && !network.IsValid() { // it would let in anybody
+			return "", "", &source.Problem{What: fmt.Sprintf("who may speak is %q, which names no host", word), Mend: "Write HOST, HOST:PORT or NETWORK/BITS, with commas between."}
+		}
+		if err != nil {
 			return "", "", &source.Problem{What: fmt.Sprintf("who may speak is %q, whose port number is none", word), Mend: "Port numbers go from 0 to 65535; leave it out to let any of that host speak."}
 		}
 	}

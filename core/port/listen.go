@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"strconv"
@@ -47,6 +48,9 @@ func callerWords(word string) (host string, number uint16, network netip.Prefix,
 // newCallers reads who may speak, between commas, and looks up the hosts.
 func newCallers(ctx context.Context, from string) (*callers, error) {
 	c := &callers{refused: map[netip.Addr]bool{}}
+	if from == "" {
+		return c, nil
+	}
 	for word := range strings.SplitSeq(from, ",") {
 		host, number, network, err := callerWords(strings.TrimSpace(word))
 		switch {
@@ -54,8 +58,6 @@ func newCallers(ctx context.Context, from string) (*callers, error) {
 			return nil, err
 		case network.IsValid():
 			c.from = append(c.from, caller{net: network})
-			continue
-		case host == "":
 			continue
 		}
 		found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
@@ -68,6 +70,23 @@ func newCallers(ctx context.Context, from string) (*callers, error) {
 		}
 	}
 	return c, nil
+}
+
+// listen begins to listen at an address.
+func (c *callers) listen(ctx context.Context, a Address) (io.ReadWriteCloser, error) {
+	var cfg net.ListenConfig
+	if a.Scheme == UDPListen {
+		conn, err := cfg.ListenPacket(ctx, "udp", a.Where)
+		if err != nil {
+			return nil, err
+		}
+		return &udpListener{UDPConn: conn.(*net.UDPConn), callers: c}, nil
+	}
+	ln, err := cfg.Listen(ctx, "tcp", a.Where)
+	if err != nil {
+		return nil, err
+	}
+	return &tcpListener{Listener: ln, callers: c, came: make(chan struct{}, 1)}, nil
 }
 
 // onCaller has f told from now on.

@@ -183,6 +183,8 @@ func TestCallers(t *testing.T) {
 		"tcp-listen://127.0.0.1:5?from=":           "does not say who may speak",
 		"tcp-listen://127.0.0.1:5?from=h:70000":    "whose port number is none",
 		"udp-listen://127.0.0.1?from=127.0.0.1:50": "names no host and port",
+		"udp-listen://127.0.0.1:5?from=:5000":      "names no host",
+		"udp-listen://127.0.0.1:5?from=127.0.0.1,": "names no host",
 	} {
 		if _, err := ParseAddress(text); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", text, err, want)

@@ -43,26 +43,16 @@ func Open(ctx context.Context, a Address, line uart.Line) (Port, error) {
 			return nil, context.Cause(ctx)
 		}
 		return p, err
-	case TCPListen:
+	case TCPListen, UDPListen:
 		callers, err := newCallers(ctx, a.From)
+		var conn io.ReadWriteCloser
+		if err == nil {
+			conn, err = callers.listen(ctx, a)
+		}
 		if err != nil {
 			return nil, dialError(ctx, name, err)
 		}
-		ln, err := new(net.ListenConfig).Listen(ctx, "tcp", a.Where)
-		if err != nil {
-			return nil, dialError(ctx, name, err)
-		}
-		return &netPort{name: name, conn: &tcpListener{Listener: ln, callers: callers, came: make(chan struct{}, 1)}, line: line, callers: callers}, nil
-	case UDPListen:
-		callers, err := newCallers(ctx, a.From)
-		if err != nil {
-			return nil, dialError(ctx, name, err)
-		}
-		conn, err := new(net.ListenConfig).ListenPacket(ctx, "udp", a.Where)
-		if err != nil {
-			return nil, dialError(ctx, name, err)
-		}
-		return &netPort{name: name, conn: &udpListener{UDPConn: conn.(*net.UDPConn), callers: callers}, line: line, datagrams: true, callers: callers}, nil
+		return &netPort{name: name, conn: conn, line: line, datagrams: a.Scheme == UDPListen, callers: callers}, nil
 	case UDP:
 		// Connected, so that the system binds to the one address that is needed and
 		// hands over nothing from others.
