@@ -104,6 +104,8 @@ func (a *app) comparison(c compared, size float64) {
 		switch {
 		case d.A.Sent == 0 || d.B.Sent == 0:
 			fmt.Fprintln(a.out, "  loss: no frame was sent in one of the runs")
+		case d.Order != "":
+			fmt.Fprintf(a.out, "  loss: %s: no difference is claimed (%s)\n", d.Order, interval)
 		case d.LossShown && d.Loss.Value > 0:
 			fmt.Fprintf(a.out, "  loss: %s lost more: %s\n", first, interval)
 		case d.LossShown:
@@ -116,7 +118,7 @@ func (a *app) comparison(c compared, size float64) {
 		case d.A.Latency == nil || d.B.Latency == nil:
 			fmt.Fprintln(a.out, "  latency: nothing arrived in one of the runs")
 		case d.Order != "":
-			fmt.Fprintf(a.out, "  latency: %s: a run of an earlier version does not tell in which order its latencies came, so no difference is claimed\n", d.Order)
+			fmt.Fprintf(a.out, "  latency: %s: a run of an earlier version does not tell in which order its frames came, so no difference is claimed\n", d.Order)
 		case !d.Slower:
 			fmt.Fprintf(a.out, "  latency: no difference shown; %s\n", how)
 		case d.Ranks.Effect > 0.5:

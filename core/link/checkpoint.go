@@ -45,8 +45,8 @@ type wayState struct {
 	Latency      string        `json:"latency"` // histograms
 	Planned      string        `json:"planned"`
 	Lag          string        `json:"lag"`
-	FirstSent    time.Time     `json:"first_sent"`
-	LastSent     time.Time     `json:"last_sent"`
+	Between      time.Duration `json:"between_ns"` // sum of the intervals between sendings
+	Intervals    int           `json:"intervals"`
 	Jitter       stats.Jitter  `json:"jitter"`
 	Total        time.Duration `json:"total_ns"`
 	Wire         time.Duration `json:"wire_ns"`
@@ -77,7 +77,7 @@ func (t *tally) state(from, to string, now time.Time) (wayState, Direction, fate
 	return wayState{
 		Next: t.next, UnderWay: g.under, Received: t.received, Late: t.late, Duplicated: t.duplicated, Reordered: t.reordered, Damaged: t.damaged,
 		Foreign: t.foreign, ForeignBytes: t.foreignBytes, Latency: encoded(t.latency), Planned: encoded(t.planned), Lag: encoded(t.lag),
-		FirstSent: t.firstSent, LastSent: t.lastSent, Jitter: t.jitter, Total: t.total, Wire: t.wire, TooFast: t.fast,
+		Between: t.between, Intervals: t.intervals, Jitter: t.jitter, Total: t.total, Wire: t.wire, TooFast: t.fast,
 		Strength: t.strength.Clone(), SNR: t.snr.Clone(), Fates: g.fates.state(), Latched: t.latched, Delays: g.delays,
 		Minutes: append([]Minute{}, g.minutes...), Began: g.began, Levels: g.byLevel(),
 	}, d, g.fates
@@ -107,7 +107,7 @@ func (t *tally) restore(s wayState) error {
 	t.frames = make([]Row, min(windowSize, int(s.Next)), windowSize) // their places are taken already
 	t.received, t.late, t.duplicated, t.reordered, t.damaged = s.Received, s.Late, s.Duplicated, s.Reordered, s.Damaged
 	t.foreign, t.foreignBytes = s.Foreign, s.ForeignBytes
-	t.firstSent, t.lastSent, t.jitter, t.total, t.wire, t.fast = s.FirstSent, s.LastSent, s.Jitter, s.Total, s.Wire, s.TooFast
+	t.between, t.intervals, t.jitter, t.total, t.wire, t.fast = s.Between, s.Intervals, s.Jitter, s.Total, s.Wire, s.TooFast
 	t.strength, t.snr = s.Strength, s.SNR
 	t.gathered = gathered{fates: s.Fates.fates(), delays: s.Delays, under: s.UnderWay, minutes: s.Minutes, began: s.Began, levels: map[int]*Level{}, strong: math.NaN()}
 	for i := range s.Levels {

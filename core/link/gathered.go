@@ -28,6 +28,7 @@ type SizeResult struct {
 	Loss   stats.Share `json:"loss"`
 	MeanMS float64     `json:"mean_ms"` // latency of those received
 
+	runs  stats.Runs
 	total time.Duration
 }
 
@@ -44,7 +45,8 @@ func (g gathered) bySize() []SizeResult {
 	all := append([]SizeResult(nil), g.sizes...)
 	for i := range all {
 		r := &all[i]
-		if r.Loss = stats.Wilson(r.Lost, r.Sent); r.Sent > r.Lost {
+		r.Sent, r.Lost, r.Loss = r.runs.Frames(), r.runs.Lost(), r.runs.Share()
+		if r.Sent > r.Lost {
 			r.MeanMS = stats.Round(r.total.Seconds()*1000/float64(r.Sent-r.Lost), 3)
 		}
 	}
@@ -64,11 +66,8 @@ func (g *gathered) add(r Row, limit time.Duration) {
 	g.delays.Add(msOf(r))
 	if n := len(g.sizes); n > 0 {
 		size := &g.sizes[int(r.Number)%n]
-		size.Sent++
+		size.runs.Add(lost)
 		size.total += r.Latency()
-		if lost {
-			size.Lost++
-		}
 	}
 	if g.began.IsZero() {
 		g.began = r.Sent

@@ -69,6 +69,9 @@ var sides = map[verdict.Verdict]string{
 // side is on which side of a limit a share is, with the share that says so, and what the
 // words are to add.
 func (j *judging) side(r *stats.Runs, on *decision, most float64) (v verdict.Verdict, s stats.Share, more string) {
+	if j.sure { // the last frames have come meanwhile
+		decide(&on, r, most)
+	}
 	switch s = r.Share(); {
 	case j.sure && on != nil: // what was decided on the way stays so
 		return on.Verdict, on.Share, fmt.Sprintf("; decided after %d frames, with bounds that hold however often one looks; this excludes bursts of losses up to a mean of %d", on.Frames, on.Excludes)
@@ -77,12 +80,14 @@ func (j *judging) side(r *stats.Runs, on *decision, most float64) (v verdict.Ver
 	default:
 		v = s.Judge(most)
 	}
-	if v == verdict.Undecided {
-		if more = ": more frames would tell"; r.FramesInAll(most) > r.Frames() && !j.sure {
-			more = fmt.Sprintf(": about %d frames in all would tell, if it stays so", r.FramesInAll(most))
-		} else if !j.sure {
-			more = ": it is too near for any number of frames to tell"
-		}
+	switch all := r.FramesInAll(most); {
+	case v != verdict.Undecided:
+	case j.sure:
+		more = ": more frames would tell"
+	case all > r.Frames():
+		more = fmt.Sprintf(": about %d frames in all would tell, if it stays so", all)
+	default:
+		more = ": it is too near for any number of frames to tell"
 	}
 	return v, s, more
 }

@@ -86,6 +86,90 @@ func TestVerdicts(t *testing.T) {
 	}
 }
 
+// What a tally tells beside its counts: a sender that was held up hides no queue, frames
+// that came too fast give no split, what came and was no frame is named, and a checkpoint
+// adds no interval of its own.
+func TestWhatIsToldBeside(t *testing.T) {
+	const every = 20 * time.Millisecond
+	for name, c := range map[string]struct {
+		stall         time.Duration // of the sender, after half of the frames
+		wire          time.Duration
+		frames        int
+		planned, fast bool
+	}{
+		"on time":            {frames: 200, wire: 5 * time.Millisecond},
+		"held up":            {frames: 200, stall: 3 * time.Second, wire: 5 * time.Millisecond, planned: true},
+		"held up, of few":    {frames: 4, stall: 3 * time.Second, wire: 5 * time.Millisecond, planned: true},
+		"faster than a line": {frames: 200, wire: 11 * time.Millisecond, fast: true},
+	} {
+		ta, start := newTally(0, time.Second, 0, nil), time.Unix(0, 0)
+		for i := range c.frames {
+			planned := start.Add(time.Duration(i) * every)
+			at := planned
+			if i >= c.frames/2 && at.Before(start.Add(time.Duration(c.frames/2)*every+c.stall)) {
+				at = start.Add(time.Duration(c.frames/2)*every + c.stall)
+			}
+			n := ta.sent(planned, at)
+			ta.arrived(uint32(n), at.Add(10*time.Millisecond), c.wire, math.NaN(), math.NaN(), 24)
+		}
+		ta.close(start.Add(time.Hour), false)
+		d := ta.direction("a", "b")
+		if (d.PlannedMS != nil) != c.planned || d.LatencyMS.Median > 10.1 || c.planned && d.PlannedMS.P90 < 1000 || (d.Lag.Max > 1000) != c.planned {
+			t.Errorf("%s: from sending %+v, from the plan %+v, lag %+v", name, d.LatencyMS, d.PlannedMS, d.Lag)
+		}
+		if (d.TooFast > 0) != c.fast || (d.WireMS == 0) != c.fast {
+			t.Errorf("%s: %d too fast, %v ms on the lines", name, d.TooFast, d.WireMS)
+		}
+		if c.stall == 0 && math.Abs(d.KeptMS-20) > 0.001 {
+			t.Errorf("%s: every %v ms", name, d.KeptMS)
+		}
+	}
+	ta, start := newTally(0, time.Second, 0, nil), time.Unix(0, 0)
+	for i := range 10 {
+		ta.sent(start, start.Add(time.Duration(i)*every))
+	}
+	state, _, _ := ta.state("a", "b", start.Add(time.Hour))
+	on := newTally(0, time.Second, 0, nil)
+	if err := on.restore(state); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 10 { // a day later
+		on.sent(start, start.Add(24*time.Hour+time.Duration(i)*every))
+	}
+	on.gotForeign(7)
+	on.close(start.Add(48*time.Hour), false)
+	d := on.direction("a", "b")
+	if math.Abs(d.KeptMS-20) > 0.001 || d.Sent != 20 || d.Lost != 20 {
+		t.Errorf("gone on: every %v ms, %d sent, %d lost", d.KeptMS, d.Sent, d.Lost)
+	}
+	if d.judge(Limits{}, &on.fates, latched{}, false); d.Verdict != verdict.Failed || !strings.Contains(d.Why[0], "no whole frame arrived, but 7 bytes") {
+		t.Errorf("%s: %v", d.Verdict, d.Why)
+	}
+}
+
+// What a sure test has decided stays decided, whatever comes after.
+func TestDecidedStays(t *testing.T) {
+	limit := 0.1
+	ta, now := newTally(0, time.Millisecond, 0, nil), time.Unix(0, 0)
+	send := func(n int, lost bool) {
+		for range n {
+			if k := ta.sent(now, now); !lost {
+				ta.arrived(uint32(k), now, 0, math.NaN(), math.NaN(), 24)
+			}
+		}
+	}
+	send(1000, false)
+	if !ta.decided(now.Add(time.Second), Limits{MaxLoss: &limit}) {
+		t.Fatal("1000 frames without a loss decide nothing")
+	}
+	send(150, true)
+	ta.close(now.Add(time.Hour), false)
+	d := ta.direction("a", "b")
+	if d.judge(Limits{MaxLoss: &limit}, &ta.fates, ta.latched, true); d.Verdict != verdict.Passed || !strings.Contains(d.Why[0], "decided after 1000 frames") {
+		t.Errorf("%s: %v", d.Verdict, d.Why)
+	}
+}
+
 // The number on the wire has 32 bits, and a test may have more frames than that.
 func TestNumbersGoOn(t *testing.T) {
 	ta := newTally(0, time.Second, 0, nil)

@@ -232,6 +232,32 @@ func TestWarnings(t *testing.T) {
 	}
 }
 
+// Ends whose speeds differ, and counts that cannot decide, are said before the start.
+func TestWarnedOf(t *testing.T) {
+	limit, none, p95 := 0.05, 0.0, 100.0
+	end := func(speed int) *bench.Station {
+		s := &bench.Station{Name: fmt.Sprint("at", speed)}
+		s.Setup.Speed = speed
+		return s
+	}
+	for _, c := range []struct {
+		test Test
+		want string // "" is no warning
+	}{
+		{Test{A: end(9600), B: end(9600)}, ""},
+		{Test{A: end(9600), B: end(19200)}, "at9600 is at 9600 8N1 and at19200 at 19200 8N1"},
+		{Test{A: end(9600), Plan: Plan{Count: 72, Limits: Limits{MaxLoss: &limit}}}, "with none lost it takes 73"},
+		{Test{A: end(9600), Plan: Plan{Count: 73, Limits: Limits{MaxLoss: &limit, MaxP95MS: &p95}}}, ""},
+		{Test{A: end(9600), Plan: Plan{Count: 60, Limits: Limits{MaxP95MS: &p95}}}, "cannot show where the 95th percentile is"},
+		{Test{A: end(9600), Plan: Plan{Count: 1e6, Limits: Limits{MaxLoss: &none}}}, "no number of frames"},
+		{Test{A: end(9600), Plan: Plan{Count: 200, Sure: true, Limits: Limits{MaxLoss: &limit}}}, "looking at each frame"},
+	} {
+		if got := strings.Join(c.test.Warnings(), "; "); !strings.Contains(got, c.want) || c.want == "" && got != "" {
+			t.Errorf("%+v: %q, want %q", c.test.Plan, got, c.want)
+		}
+	}
+}
+
 // What cannot be tested is refused before anything is sent, in words.
 func TestRefusedPlans(t *testing.T) {
 	seven := uart.Frame{DataBits: 7, Parity: uart.Even}

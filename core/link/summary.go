@@ -143,8 +143,8 @@ func (t *tally) sumUp(from, to string, g gathered) Direction {
 		Strength: t.strength.Spread(), SNR: t.snr.Spread(),
 	}
 	d.Margin, d.MostUnder = margin(d.Levels, d.Strength), t.mostUnder
-	if sent > 1 {
-		d.KeptMS = stats.Round(ms(t.lastSent.Sub(t.firstSent))/float64(sent-1), 3)
+	if t.intervals > 0 {
+		d.KeptMS = stats.Round(ms(t.between)/float64(t.intervals), 3)
 	}
 	if n := t.lag.TotalCount(); n > 0 {
 		d.Lag = Lag{float64(percentile(t.lag, 0.95, int(n))), float64(t.lag.Max()) / 1000}
@@ -225,8 +225,13 @@ func intervals(b *stats.Blocks, l *Latency) map[string]Bounds {
 // hides reports whether latencies from the planned sending are greater by more than the
 // uncertainty: a sender that was held up would else hide its own queue.
 func (l *Latency) hides(planned *Latency) bool {
+	own := l.percentiles()
 	for name, v := range planned.percentiles() {
-		if high := l.Intervals[name].High; v > high && v-high > plannedStep {
+		high := l.Intervals[name].High
+		if !high.Finite() { // so few frames give no bound
+			high = own[name]
+		}
+		if v > high && v-high > plannedStep {
 			return true
 		}
 	}

@@ -66,7 +66,9 @@ type tally struct {
 	foreignBytes                                            int
 	highest                                                 int64                   // greatest number that arrived, -1 if none
 	latency, planned, lag                                   *hdrhistogram.Histogram // microseconds: from sending, from the planned sending, from that to the real one
-	firstSent, lastSent                                     time.Time
+	lastSent                                                time.Time               // zero before the first, also after a checkpoint
+	between                                                 time.Duration           // sum of the intervals between sendings
+	intervals                                               int
 	jitter                                                  stats.Jitter
 	total                                                   time.Duration // sum of latencies
 	wire                                                    time.Duration // sum over received
@@ -134,8 +136,9 @@ func (t *tally) sent(planned, at time.Time) uint64 {
 	n := t.next
 	t.next++
 	_ = t.lag.RecordValue(max(1, at.Sub(planned).Microseconds())) // a day is never exceeded
-	if t.firstSent.IsZero() {
-		t.firstSent = at
+	if !t.lastSent.IsZero() {
+		t.between += at.Sub(t.lastSent)
+		t.intervals++
 	}
 	if t.knownFates.lost.Lost() == 0 {
 		t.mostUnder = max(t.mostUnder, int(t.next)-t.received)

@@ -92,6 +92,11 @@ func TestKnownValues(t *testing.T) {
 	if low, high := ranks(0.99, 50); low == 0 || high != 51 {
 		t.Errorf("99th percentile of 50: %d to %d", low, high)
 	}
+	for share, want := range map[float64]string{0: "0.00 %", 0.00004: "0.004 %", 0.0009: "0.09 %", 0.02: "2.00 %", 1: "100.00 %"} {
+		if got := Percent(share); got != want {
+			t.Errorf("%v is %s, want %s", share, got, want)
+		}
+	}
 	for most, want := range map[float64]int{0.05: 73, 0.02: 189, 0.01: 381, 0: 0} {
 		if got := FramesToPass(most); got != want {
 			t.Errorf("%v takes %d frames, want %d", most, got, want)

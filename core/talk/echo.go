@@ -27,6 +27,7 @@ type echoes struct {
 	held    []dialog.Trace  // it, and what came since; empty if it need not be held
 	timer   *time.Timer     // until echoTime has passed
 	habit   bool            // the module repeats lines
+	ahead   bool            // the echo of a line before may still be on its way
 	prompts map[string]bool // where it was seen to
 }
 
@@ -46,7 +47,7 @@ func (t *Talker) trace(tr dialog.Trace) {
 				e.mu.Lock()
 				defer e.mu.Unlock()
 				if e.said == said {
-					t.release(false)
+					t.release(silent)
 				}
 			})
 			return
@@ -56,11 +57,14 @@ func (t *Talker) trace(tr dialog.Trace) {
 	}
 	if tr.Kind == dialog.Came && e.said != "" {
 		e.came = text.Plain(append(e.came, tr.Bytes...))
-		if echoed, sure := repeats(e.came, e.said); sure {
+		if how := repeats(e.came, e.said); how != unsure {
+			if how == silent && e.ahead { // what came may be of the line before
+				how = unsure
+			}
 			if len(e.held) == 0 {
 				t.pass(tr)
 			}
-			t.release(echoed)
+			t.release(how)
 			return
 		}
 	}
@@ -69,11 +73,20 @@ func (t *Talker) trace(tr dialog.Trace) {
 	}
 }
 
-// repeats reports whether what came begins with the echo of a line, and whether that is
-// sure yet. A console breaks lines at its width.
-func repeats(came []byte, line string) (echoed, sure bool) {
+// echo is what became of the echo of a line.
+type echo int
+
+const (
+	unsure echo = iota // it may be on its way
+	echoed
+	silent // something else came, or nothing
+)
+
+// repeats tells whether what came begins with the echo of a line. A console breaks lines
+// at its width.
+func repeats(came []byte, line string) echo {
 	if len(came) == 0 {
-		return false, false
+		return unsure
 	}
 	got := string(bytes.Map(func(r rune) rune {
 		if r == '\r' || r == '\n' {
@@ -81,14 +94,19 @@ func repeats(came []byte, line string) (echoed, sure bool) {
 		}
 		return r
 	}, came))
-	if got == "" || came[0] == '\r' || came[0] == '\n' {
-		return false, true
+	switch {
+	case got == "" || came[0] == '\r' || came[0] == '\n':
+		return silent
+	case strings.HasPrefix(got, line):
+		return echoed
+	case strings.HasPrefix(line, got):
+		return unsure
 	}
-	return strings.HasPrefix(got, line), strings.HasPrefix(got, line) || !strings.HasPrefix(line, got)
+	return silent
 }
 
 // release ends the wait for an echo. What was held passes, as a secret if no echo came.
-func (t *Talker) release(echoed bool) {
+func (t *Talker) release(how echo) {
 	e := &t.echo
 	if e.said == "" {
 		return
@@ -99,22 +117,24 @@ func (t *Talker) release(echoed bool) {
 	}
 	held, line := e.held, e.said
 	e.held, e.said, e.came = nil, "", nil
-	if echoed {
+	e.ahead = how == unsure
+	switch {
+	case how == echoed:
 		e.habit = true
 		if e.prompts == nil {
 			e.prompts = map[string]bool{}
 		}
 		e.prompts[e.prompt] = true
-	} else if e.prompts[e.prompt] || e.prompt == "" {
+	case how == silent && (e.prompts[e.prompt] || e.prompt == ""):
 		e.habit = false // it repeats nothing any more, not only this line
 	}
-	if len(held) > 0 && !echoed {
+	if len(held) > 0 && how != echoed {
 		t.conceal(line)
 	}
 	for _, tr := range held {
 		t.pass(tr)
 	}
-	if len(held) > 0 && !echoed {
+	if len(held) > 0 && how != echoed {
 		t.note("%q stood there and the line was not repeated, as others are: it is kept as a secret", e.prompt)
 	}
 }
@@ -123,5 +143,5 @@ func (t *Talker) release(echoed bool) {
 func (t *Talker) settle() {
 	t.echo.mu.Lock()
 	defer t.echo.mu.Unlock()
-	t.release(false)
+	t.release(unsure)
 }

@@ -48,7 +48,7 @@ func (t *Talker) Secret() bool {
 func (t *Talker) saying(line string, whole bool) {
 	hides := t.Hides()
 	t.echo.mu.Lock()
-	t.release(false)
+	t.release(unsure)
 	if t.echo.line = ""; !hides && !whole {
 		t.echo.line = strings.TrimSpace(line)
 	}

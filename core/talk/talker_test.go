@@ -225,6 +225,32 @@ func TestAsksForSecret(t *testing.T) {
 	}
 }
 
+// Who types ahead of the echo takes nothing from what is known of a module.
+func TestTypedAheadOfTheEcho(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := speak(t, phrasebook.Setup{Ending: phrasebook.CR}, nil)
+		say := func(line, answer string) {
+			t.Helper()
+			if err := s.Say(t.Context(), false, line); err != nil {
+				t.Fatal(err)
+			}
+			io.WriteString(s.module, answer)
+			time.Sleep(100 * time.Millisecond)
+		}
+		go io.Copy(io.Discard, s.module)
+		io.WriteString(s.module, "# ")
+		time.Sleep(time.Millisecond)
+		say("logs", "logs\r\n# ")
+		say("heights", "")
+		say("open", "heights\r\n# open\r\nWicket? ")
+		say("snowline", "\r\n# ")
+		if told := s.told(); strings.Contains(told, "snowline") || !strings.Contains(told, "logs") {
+			t.Error(told)
+		}
+		s.module.Close()
+	})
+}
+
 // A module that switches its echo off asks for something secret, in whatever words; one
 // that never repeats a line, or no line any more, does not.
 func TestEchoSwitchedOff(t *testing.T) {

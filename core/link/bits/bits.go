@@ -89,7 +89,6 @@ type bitCounter struct {
 	lost   uint32 // the register when step was lost, going on by itself
 	ever   bool
 
-	before             int64   // bits that came until the sequence was found at first
 	outBits, outErrors int64   // since step was lost, against the sequence that goes on
 	perSecond          float64 // bits that are sent in a second; 0 is not known
 
@@ -98,7 +97,13 @@ type bitCounter struct {
 	secondBits, secondErrors int64
 	secondOut                int64 // bits out of step
 	began                    time.Time
-	seconds                  []byte // a mark for each: what it was
+	seconds                  []second
+}
+
+// second is one: what it was, and how many bits came in it.
+type second struct {
+	kind byte
+	bits int64
 }
 
 // What a second was.
@@ -175,8 +180,6 @@ func (c *bitCounter) search(at time.Time, bit uint32) {
 		if bit != want {
 			c.outErrors++
 		}
-	} else {
-		c.before++
 	}
 	foretold, want := c.next(c.reg)
 	if c.have >= int(c.degree) && bit == want {
@@ -237,31 +240,52 @@ func (c *bitCounter) endSecond() {
 	bad, all := c.secondErrors+c.secondOut, c.secondBits+c.secondOut
 	kind := byte(clean)
 	switch {
-	case float64(all) < enoughOfSecond*c.perSecond: // bits were sent that nobody compared
-		kind = severeSecond
+	case all == 0 && c.perSecond > 0: // they may come yet; see kinds
 	case c.secondBits == 0 || float64(bad)/float64(all) >= severe:
 		kind = severeSecond
 	case bad > 0:
 		kind = erroredSecond
 	}
-	c.seconds = append(c.seconds, kind)
+	c.seconds = append(c.seconds, second{kind, all})
 	c.second++
 	c.secondBits, c.secondErrors, c.secondOut = 0, 0, 0
 }
 
-// enoughOfSecond is how much of what is sent in a second must have come in it: bytes come
-// in portions, so that a little of it may belong to its neighbours.
+// enoughOfSecond is how much of what is sent in a second must have come, sooner or later.
 const enoughOfSecond = 0.9
+
+// kinds are what the seconds were. One in which bits were sent that never came is severely
+// errored; bits that came late, as where a machine was busy, are too many in a later
+// second, and make up for it.
+func (c *bitCounter) kinds() []byte {
+	kinds, late := make([]byte, len(c.seconds)), 0.0
+	for i := len(c.seconds) - 1; i >= 0; i-- {
+		s := c.seconds[i]
+		kinds[i] = s.kind
+		switch missing := c.perSecond - float64(s.bits); {
+		case missing <= 0:
+			late -= missing
+		case missing-late > (1-enoughOfSecond)*c.perSecond:
+			kinds[i], late = severeSecond, 0
+		default:
+			late = max(0, late-missing)
+		}
+	}
+	return kinds
+}
+
+// acquired is how many bits it takes to find the sequence.
+func (c *bitCounter) acquired() int64 { return int64(c.degree) + stepIn }
 
 // finish goes on to the end of sending: what had not come by then was sent for nothing.
 func (c *bitCounter) finish(sent int64, seconds int) {
 	for c.ever && len(c.seconds) < seconds {
 		if len(c.seconds) == seconds-1 && c.perSecond > 0 { // it began when the sequence was found
-			c.secondBits += min(c.before, int64(c.perSecond)/2)
+			c.secondBits += min(c.acquired(), int64(c.perSecond)/2)
 		}
 		c.endSecond()
 	}
-	c.res.Missed = max(0, sent-c.res.Compared-c.before)
+	c.res.Missed = max(0, sent-c.res.Compared-c.acquired())
 }
 
 // result sums up. Availability is that of G.821, annex A: it ends with ten severely
@@ -272,7 +296,8 @@ func (c *bitCounter) result() Result {
 	r.Kind, r.Ratio = "bit error test", stats.Wilson(int(r.Errored), int(r.Compared))
 	r.Seconds = len(c.seconds)
 	available, run := true, 0
-	for i, s := range c.seconds {
+	kinds := c.kinds()
+	for i, s := range kinds {
 		if (s == severeSecond) == available {
 			run++
 		} else {
@@ -281,10 +306,10 @@ func (c *bitCounter) result() Result {
 		if run == availRun {
 			available, run = !available, 0
 			for j := i - availRun + 1; j < i; j++ { // they belong to what begins
-				r.count(c.seconds[j], available)
+				r.count(kinds[j], available)
 			}
 			for j := i - availRun + 1; j < i; j++ {
-				r.uncount(c.seconds[j], !available)
+				r.uncount(kinds[j], !available)
 			}
 		}
 		r.count(s, available)

@@ -147,6 +147,38 @@ func TestLineThatDies(t *testing.T) {
 	}
 }
 
+// A machine that was busy for a while has bits late, not lost: no second is severely errored
+// for it. Noise before the sequence hides no bits that are missing behind it.
+func TestLateIsNotLost(t *testing.T) {
+	b := sequence(t, "prbs15", 12_000)
+	count := func(late time.Duration, bytes []byte) Result {
+		c, err := newBitCounter("prbs15")
+		if err != nil {
+			t.Fatal(err)
+		}
+		c.perSecond = 9600
+		start := time.Unix(0, 0)
+		for i := range bytes {
+			at := start.Add(time.Duration(i) * time.Second / 1200)
+			if stalled := at.Sub(start); stalled > 4500*time.Millisecond && stalled < 4500*time.Millisecond+late {
+				at = start.Add(4500*time.Millisecond + late)
+			}
+			c.feed(at, bytes[i:i+1])
+		}
+		c.finish(8*12_000, 10)
+		return c.result()
+	}
+	for _, late := range []time.Duration{0, 300 * time.Millisecond, 900 * time.Millisecond, 1800 * time.Millisecond} {
+		if r := count(late, b); r.Severely != 0 || r.ErroredS != 0 || r.Missed != 0 || r.Seconds != 10 {
+			t.Errorf("late by %v: %+v", late, r)
+		}
+	}
+	noise := append([]byte(strings.Repeat("no bits of it", 20)), b[:12_000-260]...)
+	if r := count(0, noise); r.Missed < 8*200 {
+		t.Errorf("behind noise %d bits are missing: %+v", 8*260, r)
+	}
+}
+
 // Seconds and availability as G.821 counts them.
 func TestSeconds(t *testing.T) {
 	for marks, want := range map[string][4]int{ // errored, severe, available, all
@@ -160,7 +192,7 @@ func TestSeconds(t *testing.T) {
 	} {
 		c := &bitCounter{}
 		for _, m := range marks {
-			c.seconds = append(c.seconds, map[rune]byte{'.': clean, 'e': erroredSecond, 'E': severeSecond}[m])
+			c.seconds = append(c.seconds, second{kind: map[rune]byte{'.': clean, 'e': erroredSecond, 'E': severeSecond}[m]})
 		}
 		r := c.result()
 		if got := [4]int{r.ErroredS, r.Severely, r.Available, r.Seconds}; got != want {

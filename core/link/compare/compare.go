@@ -74,8 +74,8 @@ type Comparison struct {
 	Order     string           `json:"order,omitempty"` // OrderUnknown, or ""
 }
 
-// OrderUnknown is said of runs whose files do not tell in which order the latencies came:
-// how much neighbours resemble each other is not known then, and nothing is called
+// OrderUnknown is said of runs whose files do not tell in which order latencies and losses
+// came: how much neighbours resemble each other is not known then, and nothing is called
 // different.
 const OrderUnknown = "order unknown"
 
@@ -130,7 +130,10 @@ func Runs(nameA string, a link.Summary, nameB string, b link.Summary, size float
 		if other := db.From + " to " + db.To; other != c.Direction {
 			c.Direction += ", " + other
 		}
-		c.LossShown, c.Slower = c.Loss.Shown(), c.Ranks.Shown() && c.Order == ""
+		if da.Effective == 0 || db.Effective == 0 { // its interval does not know how losses stand together
+			c.Order = OrderUnknown
+		}
+		c.LossShown, c.Slower = c.Loss.Shown() && c.Order == "", c.Ranks.Shown() && c.Order == ""
 		common := stats.Wilson(da.Lost+db.Lost, da.Sent+db.Sent).Ratio
 		c.MoreToSay = stats.FramesToShow(common, size)
 		all = append(all, c)

@@ -25,10 +25,10 @@ func TestReadAndCompareRuns(t *testing.T) {
 				delays.Add(ms + float64(i%7))
 			}
 		}
-		return link.Summary{Kind: link.Kind, Directions: []link.Direction{{From: "a", To: "b", Sent: 1000, Received: 1000 - lost, Lost: lost, Loss: stats.Wilson(lost, 1000), Delays: &delays, LatencyMS: &link.Latency{}}}}
+		return link.Summary{Kind: link.Kind, Directions: []link.Direction{{From: "a", To: "b", Sent: 1000, Received: 1000 - lost, Lost: lost, Loss: stats.Wilson(lost, 1000), Effective: 1000, Delays: &delays, LatencyMS: &link.Latency{}}}}
 	}
-	unordered := sum(0, 80)
-	unordered.Directions[0].Delays = nil
+	unordered := sum(300, 80)
+	unordered.Directions[0].Delays, unordered.Directions[0].Effective = nil, 0
 	for _, c := range []struct {
 		a, b         link.Summary
 		loss, slower bool
