@@ -191,8 +191,8 @@ func (c *linkTestCommand) goOn(cmd *cobra.Command, t *link.Test) (err error) {
 	if t.Resume, err = link.ReadCheckpoint(c.resume); err != nil {
 		return &session.Misuse{What: err.Error()}
 	}
-	if was := t.Resume.Summary; was.Size != t.Size || len(was.Directions) > 0 && was.Directions[0].From != t.A.Name {
-		return usage(cmd, "--resume %s: that test sent frames of %d bytes from %s: give the same plan", c.resume, was.Size, was.Directions[0].From)
+	if err := t.Resume.Fits(t); err != nil {
+		return usage(cmd, "--resume %s: %v: give the same plan", c.resume, err)
 	}
 	if c.frames != "" {
 		return usage(cmd, "--resume goes on with the counts alone: --frames would begin in the midst")

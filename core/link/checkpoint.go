@@ -2,9 +2,11 @@ package link
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"os"
+	"reflect"
 	"time"
 
 	"uparrot/core/source"
@@ -19,8 +21,34 @@ type Checkpoint struct {
 	Kind    string     `json:"kind"` // CheckpointKind
 	Version int        `json:"version"`
 	Summary Summary    `json:"summary"`
+	Wait    float64    `json:"deadline_ms"`
 	Run     uint32     `json:"number"` // of the run, as in its frames
 	Ways    []wayState `json:"ways"`
+}
+
+// Fits says why a test with another plan cannot go on from the checkpoint: what has been
+// counted and decided so far was by that one's limits and waiting time.
+func (c *Checkpoint) Fits(t *Test) error {
+	was, ends := c.Summary, t.ends()
+	ways := 1
+	if t.Both {
+		ways = 2
+	}
+	switch {
+	case len(c.Ways) != ways || len(was.Directions) != ways:
+		return errors.New("that test had other directions")
+	case was.Directions[0].From != ends[0].Name || len(ends) > 1 && was.Directions[0].To != ends[1].Name:
+		return fmt.Errorf("that test was from %s to %s", was.Directions[0].From, was.Directions[0].To)
+	case was.Size != t.Size:
+		return fmt.Errorf("that test sent frames of %d bytes, not %d", was.Size, t.Size)
+	case t.Load == 0 && was.EveryMS != ms(t.Every):
+		return fmt.Errorf("that test sent one every %v ms, not every %v", was.EveryMS, t.Every)
+	case c.Wait != ms(t.Deadline):
+		return fmt.Errorf("that test waited %v ms for a frame, not %v", c.Wait, t.Deadline)
+	case !reflect.DeepEqual(was.Limits, t.Limits):
+		return errors.New("that test had other limits")
+	}
+	return nil
 }
 
 // CheckpointKind is the kind of a checkpoint, by which its files are known.
@@ -120,7 +148,7 @@ func (t *tally) restore(s wayState) error {
 
 // checkpoint is how far the test has come.
 func (t *Test) checkpoint(sum Summary, run uint32, ways []*way) Checkpoint {
-	c := Checkpoint{Kind: CheckpointKind, Version: checkpointVersion, Summary: sum, Run: run}
+	c := Checkpoint{Kind: CheckpointKind, Version: checkpointVersion, Summary: sum, Wait: ms(t.Deadline), Run: run}
 	now := time.Now()
 	for _, w := range ways {
 		s, d, known := w.to.counts.state(w.from.Name, w.toName(), now)

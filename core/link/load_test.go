@@ -78,6 +78,18 @@ func TestCheckpoint(t *testing.T) {
 		if len(sum.Directions) != 2 || sum.Directions[0].Sent < 585 || sum.Directions[0].Sent > 600 {
 			t.Fatalf("%+v", sum)
 		}
+		for what, change := range map[string]func(*Plan){
+			"limits":       func(p *Plan) { p.Limits.MaxLoss = new(float64) },
+			"waited":       func(p *Plan) { p.Deadline = time.Minute },
+			"every 100 ms": func(p *Plan) { p.Every = time.Second },
+			"bytes":        func(p *Plan) { p.Size = 40 },
+			"directions":   func(p *Plan) { p.Both = false },
+		} {
+			other := &Test{Plan: first.Plan, A: valley, B: summit, Sleep: time.Sleep, Resume: c}
+			if change(&other.Plan); c.Fits(other) == nil || !strings.Contains(c.Fits(other).Error(), what) {
+				t.Errorf("%s: %v", what, c.Fits(other))
+			}
+		}
 		second := &Test{Plan: plan, A: valley, B: summit, Sleep: time.Sleep, Resume: c}
 		if err := second.Check(); err != nil {
 			t.Fatal(err)

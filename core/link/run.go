@@ -2,7 +2,6 @@ package link
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"math/rand/v2"
 	"sync"
@@ -146,8 +145,8 @@ func (r *running) settled(w *way) func(Row) {
 
 // resume goes on from the test's checkpoint.
 func (r *running) resume() error {
-	if len(r.Resume.Ways) != len(r.ways) {
-		return errors.New("the checkpoint is of a test with other directions")
+	if err := r.Resume.Fits(r.Test); err != nil {
+		return fmt.Errorf("go on from the checkpoint: %w", err)
 	}
 	for i, w := range r.ways {
 		if err := w.to.counts.restore(r.Resume.Ways[i]); err != nil {

@@ -366,7 +366,9 @@ func (p *parser) linkTooShort(n *Link, at Pos) {
 	if n.MaxP95 > 0 {
 		least = max(least, stats.FramesToPass(0.05))
 	}
-	if n.MaxLoss != nil && *n.MaxLoss == 0 {
+	if n.MaxLoss == nil && n.MaxP95 == 0 {
+		p.warning(at, "this link has no limit, so nothing of it is judged: its step passes whatever is lost, unless nothing arrives", "Add loss <= 2% or p95 <= 150ms.")
+	} else if n.MaxLoss != nil && *n.MaxLoss == 0 {
 		p.warning(at, "no number of frames shows that nothing at all is lost", "Give a limit above 0%.")
 	} else if n.Count < least {
 		p.warning(at, fmt.Sprintf("%d frames cannot decide this limit", n.Count), fmt.Sprintf("With none lost it takes count %d.", least))
