@@ -289,7 +289,7 @@ Try next, in that folder:
       keeps the two radios running; the rest goes into another terminal
   uparrot run commission.parrot --bench larkfell.toml --port valley --set address=1
   uparrot run commission.parrot --bench larkfell.toml --port summit --set address=2
-  uparrot link test valley summit --bench larkfell.toml --both --max-loss 5%%
+  uparrot link test valley summit --bench larkfell.toml --both --max-loss 8%%
   uparrot results --ledger evidence/ledger.sqlite
   uparrot report valley.record --verify
   uparrot talk valley summit --bench larkfell.toml

@@ -57,7 +57,7 @@ travels through the module, frames go that way; else in binary as they are, and 
 text where the line does not take all bytes.
 
 With limits, exit status 4 means that too few frames were sent to tell.`,
-		Example: "uparrot link test valley summit --bench larkfell.toml --count 200 --every 50ms --max-loss 2% --max-p95 150ms",
+		Example: "uparrot link test valley summit --bench larkfell.toml --count 200 --every 50ms --max-loss 8%",
 		Args:    args(1, 2, "one or two ports"),
 		RunE:    c.run,
 	}

@@ -175,5 +175,5 @@ for n in 01 02 03 04 05 06 07 08 09 10 11 12; do
 done
 kill $standin
 wait $standin 2>/dev/null || true
-(cd "$work" && uparrot results trend "strength of the badge" --ledger units.sqlite --plot "$here/trend.png")
+(cd "$work" && uparrot results trend "strength of the badge" --ledger units.sqlite --plot "$here/trend.png" --overwrite)
 cp "$work/larkfell/link-time.png" "$work/larkfell/link-distribution.png" "$here"
