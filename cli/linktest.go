@@ -267,6 +267,7 @@ func (c *linkTestCommand) planFiles(cmd *cobra.Command) error {
 	err := c.files.plan(cmd, "frames", c.frames)
 	if err == nil && c.save != c.resume { // who goes on from a checkpoint may go on keeping it
 		err = c.files.plan(cmd, "checkpoint", c.save)
+		c.save = c.files.Free(c.save)
 	}
 	if c.plot == "" {
 		return err

@@ -47,7 +47,7 @@ func (o *outputs) plan(cmd *cobra.Command, flag, path string) error {
 }
 
 // reads are the flags that name what a command reads.
-var reads = []string{"bench", "phrasebook", "set-file", "answers", "repeat-failed", "resume", "ledger"}
+var reads = []string{"bench", "phrasebook", "set-file", "answers", "repeat-failed", "resume", "ledger", "from-record"}
 
 // know takes in what the flags say of other files: what the command reads, and where its
 // record goes.

@@ -15,6 +15,8 @@ import (
 type standinCommand struct {
 	*app
 	dir, truth, order, again string
+
+	files outputs
 }
 
 func (a *app) standin() *cobra.Command {
@@ -43,6 +45,7 @@ With --tell it gives an order to the bench that is running already:
 	cmd.Flags().StringVar(&c.dir, "dir", "", "folder for the links to the ports (default: beside the bench, BENCH.ports)")
 	cmd.Flags().StringVar(&c.order, "tell", "", "give an order to the stand-ins that are running, such as \"power valley off\"")
 	cmd.Flags().StringVar(&c.again, "from-record", "", "answer again as the modules in this record did")
+	c.files.add(cmd)
 	cmd.Flags().StringVar(&c.truth, "truth", "", "keep what the air really did in this file, as JSON")
 	return cmd
 }
@@ -81,6 +84,11 @@ func (c *standinCommand) run(cmd *cobra.Command, args []string) error {
 	if c.dir == "" {
 		c.dir = b.LinkDir()
 	}
+	c.files.Inputs = []string{b.File, c.again}
+	if err := c.files.plan(cmd, "truth", c.truth); err != nil {
+		return err
+	}
+	c.truth = c.files.Free(c.truth)
 	if c.order != "" {
 		return withTellExample(session.Tell(c.dir, c.order))
 	}

@@ -377,7 +377,7 @@ func TestOutputsNeverDestroy(t *testing.T) {
 		{[]string{"report", "l.record", "--out", "l.record", "--overwrite"}, "is what this command reads"},
 		{[]string{"report", "l.record", "--out", "old.csv"}, "--out old.csv exists. Choose another name, or give --overwrite"},
 		{[]string{"report", "l.record", "--out", "l.sqlite", "--overwrite"}, "is a ledger, which nothing replaces"},
-		{[]string{"results", "export", "--ledger", "l.sqlite", "--out", "l.sqlite", "--overwrite"}, "is a ledger"},
+		{[]string{"results", "export", "--ledger", "l.sqlite", "--out", "l.sqlite", "--overwrite"}, "is what this command reads"},
 		{[]string{"results", "export", "--ledger", "l.sqlite", "--out", "l.record", "--overwrite"}, "is a record"},
 		{[]string{"results", "trend", "x", "--ledger", "l.sqlite", "--plot", "old-time.svg"}, "exists"},
 		{[]string{"learn", "l.record", "--out", "old.csv"}, "exists"},
@@ -389,6 +389,17 @@ func TestOutputsNeverDestroy(t *testing.T) {
 	link("--frames", "old.csv").wants(t, 2, "exists")
 	link("--plot", "old.svg").wants(t, 2, "old-time.svg exists")
 	link("--frames", "x.csv", "--checkpoint", "x.csv").wants(t, 2, "--frames and --checkpoint are both x.csv")
+	// What is written again and again keeps the rule too.
+	for _, name := range []string{"larkfell.toml", "dunlin.toml", "kept.txt"} {
+		b.write("kept.txt", "kept")
+		before := b.read(name)
+		b.run("standin", "larkfell.toml", "--truth", name).wants(t, 2)
+		link("--count", "2", "--checkpoint", name).wants(t, 2)
+		link("--count", "2", "--checkpoint", name, "--keep-both").wants(t, 0)
+		if b.read(name) != before {
+			t.Errorf("%s was replaced", name)
+		}
+	}
 	if b.read("l.record") != before || b.read("old.csv") != "old" || b.read("old-time.svg") != "old" {
 		t.Error("something was lost")
 	}

@@ -5,10 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"os"
 	"reflect"
 	"time"
 
+	"uparrot/core/output"
 	"uparrot/core/source"
 	"uparrot/core/stats"
 
@@ -165,10 +165,7 @@ func (t *Test) checkpoint(sum Summary, run uint32, ways []*way) Checkpoint {
 func (c Checkpoint) Write(path string) error {
 	text, err := json.Marshal(c)
 	if err == nil {
-		err = os.WriteFile(path+".new", append(text, '\n'), 0o600)
-	}
-	if err == nil {
-		err = os.Rename(path+".new", path)
+		err = output.Again(path, append(text, '\n'))
 	}
 	if err != nil {
 		return fmt.Errorf("write the checkpoint: %w", err)

@@ -74,6 +74,30 @@ func (f *Files) Reserve(what, path string) {
 	}
 }
 
+// Free is where a planned output that is written again and again stands: its path, or with
+// KeepBoth the next name that is free.
+func (f *Files) Free(path string) string {
+	if path == "" || !f.KeepBoth {
+		return path
+	}
+	ext, at := filepath.Ext(path), path
+	for n := 2; ; n++ {
+		if _, err := os.Lstat(at); err != nil {
+			return at
+		}
+		at = fmt.Sprintf("%s-%d%s", strings.TrimSuffix(path, ext), n, ext)
+	}
+}
+
+// Again writes what stands at a path anew, whole or not at all.
+func Again(path string, text []byte) error {
+	_, err := (&Files{Overwrite: true}).Write(path, func(w io.Writer) error {
+		_, err := w.Write(text)
+		return err
+	})
+	return err
+}
+
 // Forget removes the file of an earlier time that a planned output was to replace: it
 // would pass for one of this time.
 func (f *Files) Forget(path string) error {

@@ -3,9 +3,9 @@ package sim
 import (
 	"encoding/json"
 	"fmt"
-	"os"
-	"path/filepath"
 	"time"
+
+	"uparrot/core/output"
 )
 
 // truthFile is what stands in a truth file.
@@ -43,23 +43,10 @@ func (b *Bench) KeepTruth(path string) error {
 
 func (b *Bench) writeTruth(path string, complete bool) error {
 	text, err := json.MarshalIndent(truthFile{b.air.Seed, complete, b.Truth()}, "", "  ")
-	if err != nil {
-		return fmt.Errorf("write the truth: %w", err)
-	}
-	// A new file put in place of the old: a reader never sees half of one.
-	f, err := os.CreateTemp(filepath.Dir(path), ".truth-*")
-	if err != nil {
-		return fmt.Errorf("write the truth: %w", err)
-	}
-	_, err = f.Write(append(text, '\n'))
-	if e := f.Close(); err == nil {
-		err = e
-	}
 	if err == nil {
-		err = os.Rename(f.Name(), path)
+		err = output.Again(path, append(text, '\n')) // a reader never sees half of one
 	}
 	if err != nil {
-		os.Remove(f.Name()) // it is of no use
 		return fmt.Errorf("write the truth: %w", err)
 	}
 	return nil
