@@ -19,7 +19,7 @@ import (
 func TestPrintSummary(t *testing.T) {
 	share := 0.02
 	d := link.Direction{
-		From: "valley", To: "summit", Sent: 200, Received: 197, Lost: 3, Damaged: 1, Duplicated: 2, Refused: 1,
+		From: "valley", To: "summit", Sent: 200, Received: 197, Lost: 3, Harms: link.Harms{Damaged: 1, Merged: 2}, Duplicated: 2, Refused: 1,
 		Loss: stats.Wilson(3, 200), LatencyMS: &link.Latency{Min: 43, Median: 48.64, P90: 53, P95: 54, P99: 55, P999: 57, Max: 58}, JitterMS: 3.25, MeanDMS: 2.8, Together: true, Late: 2, LostOrLate: stats.Wilson(5, 200), Passes: "once over valley's line and once over summit's", KeptMS: 80.04, Lag: link.Lag{P95: 31, Max: 63}, Doubt: "few bursts", VariationMS: 12, WireMS: 7.55, Bursts: stats.Bursts{Runs: 1, Mean: 3, Longest: 3, Enter: 0.005, Leave: 0.333},
 		Strength: &stats.Spread{Min: -116, Mean: -110.96, Max: -105}, Verdict: verdict.Undecided, Why: []string{"more frames would tell"},
 	}
@@ -29,8 +29,8 @@ func TestPrintSummary(t *testing.T) {
 	var b bytes.Buffer
 	printSummary(&b, link.Summary{FloorMS: 0.012, EveryMS: 20, Limits: link.Limits{MaxLoss: &share}, Directions: []link.Direction{d, silent}})
 	want := `valley to summit  undecided
-  frames        200 sent, 197 received, 3 lost
-  oddities      1 damaged (among the lost), 2 late, 2 duplicated, 0 reordered, 0 foreign (0 bytes)
+  frames        200 sent, 197 received, 3 lost (1 came damaged, 0 cut, 2 merged)
+  oddities      2 late, 2 duplicated, 0 reordered, 0 foreign (0 bytes)
   loss          1.50 %, with 95 % confidence 0.51 % to 4.32 %
   lost or late  2.50 % (1.07 to 5.72)
   not sure      few bursts
@@ -40,12 +40,12 @@ func TestPrintSummary(t *testing.T) {
   variation     12.0 ms from the least to the 99th percentile of those received (RFC 5481); jitter 3.2 ms (RFC 3550), on average 2.8
   bursts        1 run of lost frames, 3.0 long on average, the longest 3; losses stand together (after a lost frame the next is lost in 67 % of cases, after a received one in 0.5 %)
   strength      mean -111.0 dBm, -116 to -105 dBm
-  refused       1 frames were refused or left unanswered by valley (among the lost)
+  refused       1 frame refused or left unanswered by valley (among the lost)
   judged        more frames would tell
 
 summit to valley  failed
-  frames    5 sent, 0 received, 5 lost
-  oddities  0 damaged (among the lost), 0 late, 0 duplicated, 0 reordered, 0 foreign (0 bytes)
+  frames    5 sent, 0 received, 5 lost (0 came damaged, 0 cut, 0 merged)
+  oddities  0 late, 0 duplicated, 0 reordered, 0 foreign (0 bytes)
   loss      100.00 %, with 95 % confidence 56.55 % to 100.00 %
   judged    nothing arrived
 `

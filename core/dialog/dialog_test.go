@@ -134,6 +134,7 @@ func TestInbox(t *testing.T) {
 		{"an old answer is no new answer", []do{say("AT~N?"), came("~N: 1\r\nOK\r\n"), say("AT~N?"), came("~N: 2\r\nOK\r\n"), hear("~N: {n:int}")}, "||||~N: 2"},
 		{"a notice is no answer", []do{say("AT~N?"), came("~HEARD: 1,2,hi\r\n~N: 1\r\nOK\r\n"), hear("{x}"), hear("~HEARD: {f:int},...")}, "||~N: 1|~HEARD: 1,2,hi"},
 		{"waiting for a notice leaves the answer", []do{say("AT~N?"), came("~N: 1\r\n~HEARD: 1,2,hi\r\nOK\r\n"), hear("~HEARD: ..."), hear("~N: 1")}, "||~HEARD: 1,2,hi|~N: 1"},
+		{"a payload may begin with line ends", []do{came("~HEARD: 1,5,\r\nabc\r\nOK\r\n"), hear("~HEARD: {f:int},{n:int},{p:bytes(n)}"), hear("OK")}, "|~HEARD: 1,5,\r\nabc|OK"},
 		{"a payload may hold line ends", []do{came("~HEARD: 1,5,a\r\nbc\r\nOK\r\n"), hear("~HEARD: {f:int},{n:int},{p:bytes(n)}"), hear("OK")}, "|~HEARD: 1,5,a\r\nbc|OK"},
 		{"a result outside an exchange is a line", []do{came("ERROR\r\n"), say("AT"), came("OK\r\n"), settle, hear("ERROR")}, "||||ERROR"},
 		{"lines without CR", []do{came("A\nB\n"), hear("B")}, "|B"},

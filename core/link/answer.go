@@ -86,7 +86,7 @@ func (a *Answer) offer(r reply) {
 // adjust has every frame queued.
 func (a *Answer) adjust(c *dialog.Config) {
 	if a.Binary {
-		d := &frame.Decoder{Broken: func(int) {}}
+		d := &frame.Decoder{Broken: func([]byte, int) {}}
 		d.Whole = func(at time.Time, f frame.Stamped, size int) {
 			if f.Way&frame.Answered == 0 {
 				a.offer(reply{came: at, bin: f, size: size})

@@ -60,13 +60,13 @@ const checkpointVersion = 2
 
 // wayState is one direction.
 type wayState struct {
-	Next         uint64        `json:"next"`
-	UnderWay     int           `json:"under_way"`
-	Received     int           `json:"received"`
-	Late         int           `json:"late"`
-	Duplicated   int           `json:"duplicated"`
-	Reordered    int           `json:"reordered"`
-	Damaged      int           `json:"damaged"`
+	Next       uint64 `json:"next"`
+	UnderWay   int    `json:"under_way"`
+	Received   int    `json:"received"`
+	Late       int    `json:"late"`
+	Duplicated int    `json:"duplicated"`
+	Reordered  int    `json:"reordered"`
+	Harms
 	Foreign      int           `json:"foreign"`
 	ForeignBytes int           `json:"foreign_bytes"`
 	Refused      int           `json:"refused"`
@@ -96,14 +96,12 @@ func (t *tally) state(from, to string, now time.Time) (wayState, Direction, fate
 	g := t.gathered.clone()
 	for n := t.oldest; n < t.next; n++ {
 		r := t.frames[n%windowSize]
-		if r.State == Lost && !r.refused && now.Sub(r.Sent) <= t.deadline {
-			r.State = UnderWay
-		}
+		r.State = r.fate(now, t.deadline)
 		g.add(r, t.over)
 	}
 	d := t.sumUp(from, to, g)
 	return wayState{
-		Next: t.next, UnderWay: g.under, Received: t.received, Late: t.late, Duplicated: t.duplicated, Reordered: t.reordered, Damaged: t.damaged,
+		Next: t.next, UnderWay: g.under, Received: t.received, Late: t.late, Duplicated: t.duplicated, Reordered: t.reordered, Harms: g.harms,
 		Foreign: t.foreign, ForeignBytes: t.foreignBytes, Latency: encoded(t.latency), Planned: encoded(t.planned), Lag: encoded(t.lag),
 		Between: t.between, Intervals: t.intervals, Jitter: t.jitter, Total: t.total, Wire: t.wire, TooFast: t.fast,
 		Strength: t.strength.Clone(), SNR: t.snr.Clone(), Fates: g.fates.state(), Latched: t.latched, Delays: g.delays,
@@ -133,11 +131,11 @@ func (t *tally) restore(s wayState) error {
 	}
 	t.next, t.oldest, t.highest = s.Next, s.Next, int64(s.Next)-1
 	t.frames = make([]Row, min(windowSize, int(s.Next)), windowSize) // their places are taken already
-	t.received, t.late, t.duplicated, t.reordered, t.damaged = s.Received, s.Late, s.Duplicated, s.Reordered, s.Damaged
+	t.received, t.late, t.duplicated, t.reordered, t.harmedNow = s.Received, s.Late, s.Duplicated, s.Reordered, s.Harmed()
 	t.foreign, t.foreignBytes = s.Foreign, s.ForeignBytes
 	t.between, t.intervals, t.jitter, t.total, t.wire, t.fast = s.Between, s.Intervals, s.Jitter, s.Total, s.Wire, s.TooFast
 	t.strength, t.snr = s.Strength, s.SNR
-	t.gathered = gathered{fates: s.Fates.fates(), delays: s.Delays, under: s.UnderWay, minutes: s.Minutes, began: s.Began, levels: map[int]*Level{}, strong: math.NaN()}
+	t.gathered = gathered{fates: s.Fates.fates(), delays: s.Delays, under: s.UnderWay, harms: s.Harms, minutes: s.Minutes, began: s.Began, levels: map[int]*Level{}, strong: math.NaN()}
 	for i := range s.Levels {
 		t.levels[s.Levels[i].DBm] = &s.Levels[i]
 	}

@@ -48,17 +48,7 @@ const answers = 2 * time.Second
 func (t *Test) end(s *bench.Station, run uint32, listenTo byte, start time.Time) *end {
 	e := &end{Station: s, Carriage: carriage(s), line: s.Wire(), test: t, run: run, listenTo: listenTo, start: start}
 	e.decode.Whole = e.came
-	e.decode.Broken = func(size int) {
-		if e.counts == nil {
-			return
-		}
-		// What has about a frame's length was one; the rest is somebody else's.
-		if most := frame.Wire(t.Size); size > most/2 && size <= most {
-			e.counts.gotDamaged()
-		} else {
-			e.counts.gotForeign(size)
-		}
-	}
+	e.decode.Broken = e.remains
 	return e
 }
 
@@ -176,11 +166,9 @@ func (e *end) arrival(l dialog.Line, caps []pattern.Capture) {
 	}
 	f, err := frame.Decode([]byte(payload))
 	switch {
-	case foreign:
-		e.counts.gotForeign(len(payload))
-	case err != nil && (e.Carrier != nil && e.test.hasSize(len(payload)) || e.Carrier == nil && frame.LooksDamaged([]byte(payload), e.test.Size)):
-		e.counts.gotDamaged()
-	case err != nil || f.Run != e.run || !e.expects(f.Way):
+	case err != nil && !foreign:
+		e.remains([]byte(payload), len(payload))
+	case foreign || f.Run != e.run || !e.expects(f.Way):
 		e.counts.gotForeign(len(payload))
 	default:
 		wire := e.outLine.Time(int(e.outBytes.Load()))

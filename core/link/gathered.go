@@ -13,6 +13,7 @@ type gathered struct {
 	fates
 	delays  stats.Blocks // latencies in ms, +Inf of a lost frame
 	under   int          // frames that were on their way when it ended
+	harms   Harms
 	minutes []Minute
 	began   time.Time
 	levels  map[int]*Level
@@ -83,6 +84,7 @@ func (g *gathered) add(r Row, limit time.Duration) {
 	}
 	if lost {
 		m.Lost++
+		g.harms.add(r.Harm)
 	}
 	if math.IsNaN(g.strong) {
 		return

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"uparrot/core/stats"
+	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
 
@@ -52,8 +53,8 @@ func (j *judging) nothing() {
 	switch {
 	case j.UnderWay == j.Sent:
 		j.add(verdict.Undecided, "the test was cut short before a frame was due")
-	case j.Damaged+j.Foreign > 0:
-		j.add(verdict.Failed, "no whole frame arrived, but %d bytes and %d damaged frames that are none: are both ends set alike?", j.ForeignBytes, j.Damaged)
+	case j.Harmed()+j.Foreign > 0:
+		j.add(verdict.Failed, "no whole frame arrived, but %s that are none and %s: are both ends set alike?", text.Count(j.ForeignBytes, "byte"), text.Count(j.Harmed(), "broken frame"))
 	default:
 		j.add(verdict.Failed, "nothing arrived")
 	}

@@ -316,7 +316,7 @@ func TestCountsAreTheTruth(t *testing.T) {
 						t.Errorf("%s: bursts %+v, want %d runs, the longest %d", d.From, d.Bursts, tr.Runs, tr.Longest)
 					}
 					if got != want {
-						t.Errorf("%s: sent, received, lost, duplicated, reordered, damaged, foreign, rows: %v, want %v", d.From, got, want)
+						t.Errorf("%s: sent, received, lost, duplicated, reordered, damaged, foreign, rows: %v, want %v %+v", d.From, got, want, d.Harms)
 					}
 					came := d.Delays.Came() // the air's delay is that of those it carried
 					if off := came.Quantile(0.5).Value - d.WireMS - tr.DelayMS; math.Abs(off) > 0.3 {
@@ -415,7 +415,7 @@ func TestRoundTrip(t *testing.T) {
 				go carry(nearModule, nearModule)
 				done <- nil
 			case "slow answer":
-				d := &frame.Decoder{Broken: func(int) {}, Whole: func(_ time.Time, f frame.Stamped, size int) {
+				d := &frame.Decoder{Broken: func([]byte, int) {}, Whole: func(_ time.Time, f frame.Stamped, size int) {
 					f.Way, f.FarCame, f.FarWent = f.Way|frame.Answered, 77, 77+linger.Microseconds()
 					time.AfterFunc(2*delay+linger, func() { nearModule.Write(f.Append(nil, size)) })
 				}}

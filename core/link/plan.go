@@ -3,7 +3,6 @@ package link
 import (
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"uparrot/core/bench"
@@ -109,11 +108,6 @@ func (t *Test) sizeOf(number int) int {
 		return t.Size
 	}
 	return t.Sizes[number%len(t.Sizes)]
-}
-
-// hasSize reports whether frames of a size are sent.
-func (t *Test) hasSize(n int) bool {
-	return n == t.Size || slices.Contains(t.Sizes, n)
 }
 
 // ends are the stations of the test.

@@ -20,6 +20,7 @@ type rowData struct {
 	State     State    `json:"state"`
 	Copies    int      `json:"copies,omitempty"`
 	Order     bool     `json:"reordered,omitempty"`
+	Harm      Harm     `json:"came,omitempty"` // how a lost frame came
 	Strength  *float64 `json:"strength_dbm,omitempty"`
 	SNR       *float64 `json:"snr_db,omitempty"`
 }
@@ -38,7 +39,7 @@ func (r Row) event(from, to string) record.Event {
 
 // MarshalJSON is the frame as it stands in a record.
 func (f FrameSeen) MarshalJSON() ([]byte, error) {
-	d := rowData{From: f.From, To: f.To, Number: f.Number, PlannedNS: f.Planned.Sub(f.Sent).Nanoseconds(), State: f.State, Copies: f.Copies, Order: f.Order}
+	d := rowData{From: f.From, To: f.To, Number: f.Number, PlannedNS: f.Planned.Sub(f.Sent).Nanoseconds(), State: f.State, Copies: f.Copies, Order: f.Order, Harm: f.Harm}
 	if !f.Arrived.IsZero() {
 		ns := f.Arrived.Sub(f.Sent).Nanoseconds()
 		d.LatencyNS = &ns
@@ -58,7 +59,7 @@ func RowOf(e record.Event) (from, to string, r Row, err error) {
 	if err := json.Unmarshal(e.Data, &d); err != nil {
 		return "", "", r, fmt.Errorf("the record's row of a frame cannot be read: %w", err)
 	}
-	r = Row{Number: d.Number, Planned: e.Time.Add(time.Duration(d.PlannedNS)), Sent: e.Time, State: d.State, Copies: d.Copies, Order: d.Order, Strength: math.NaN(), SNR: math.NaN()}
+	r = Row{Number: d.Number, Planned: e.Time.Add(time.Duration(d.PlannedNS)), Sent: e.Time, State: d.State, Copies: d.Copies, Order: d.Order, Harm: d.Harm, Strength: math.NaN(), SNR: math.NaN()}
 	if d.LatencyNS != nil {
 		r.Arrived = e.Time.Add(time.Duration(*d.LatencyNS))
 	}

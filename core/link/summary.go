@@ -49,7 +49,7 @@ type Direction struct {
 	Late         int             `json:"late"`
 	Duplicated   int             `json:"duplicated"`
 	Reordered    int             `json:"reordered"`
-	Damaged      int             `json:"damaged"`
+	Harms                        // the lost by how they came
 	Foreign      int             `json:"foreign"` // lines or messages that are no frames of this run
 	ForeignBytes int             `json:"foreign_bytes"`
 	Refused      int             `json:"refused"` // frames that the sending module would not take; among the lost
@@ -135,7 +135,7 @@ func (t *tally) sumUp(from, to string, g gathered) Direction {
 	d := Direction{
 		From: from, To: to,
 		Sent: sent, UnderWay: g.under, Received: t.received, Lost: sent - t.received - g.under, Late: t.late,
-		Duplicated: t.duplicated, Reordered: t.reordered, Damaged: t.damaged,
+		Duplicated: t.duplicated, Reordered: t.reordered, Harms: g.harms,
 		Foreign: t.foreign, ForeignBytes: t.foreignBytes,
 		Loss: g.lost.Share(), LostOrLate: g.missed.Share(), Effective: stats.Round(g.missed.Effective(), 1), Doubt: doubt(&g.missed), Together: g.lost.Together(),
 		JitterMS: t.jitter.Value / 1e6, MeanDMS: stats.Round(t.jitter.Mean()/1e6, 3),

@@ -35,7 +35,18 @@ type Row struct {
 	Strength float64 // dBm; NaN if not told
 	SNR      float64 // dB; NaN if not told
 
+	Harm Harm // of a lost frame
+
 	refused bool // by the sending module: it is lost, and never under way
+}
+
+// fate is what has become of it at a moment: what has neither come nor is known to be lost
+// was under way.
+func (r Row) fate(now time.Time, deadline time.Duration) State {
+	if r.State == Lost && !r.refused && r.Harm == "" && now.Sub(r.Sent) <= deadline {
+		return UnderWay
+	}
+	return r.State
 }
 
 // Latency is from sending to arrival; zero if it has not arrived.
@@ -62,20 +73,21 @@ type tally struct {
 	next   uint64
 	oldest uint64
 
-	received, late, duplicated, reordered, damaged, foreign int
-	foreignBytes                                            int
-	highest                                                 int64                   // greatest number that arrived, -1 if none
-	latency, planned, lag                                   *hdrhistogram.Histogram // microseconds: from sending, from the planned sending, from that to the real one
-	lastSent                                                time.Time               // zero before the first, also after a checkpoint
-	between                                                 time.Duration           // sum of the intervals between sendings
-	intervals                                               int
-	jitter                                                  stats.Jitter
-	total                                                   time.Duration // sum of latencies
-	wire                                                    time.Duration // sum over received
-	fast                                                    int           // received sooner than the serial lines alone take
-	mostUnder                                               int           // frames on their way at once, before one was known to be lost
-	strength, snr                                           stats.Sample
-	news                                                    chan struct{}
+	received, late, duplicated, reordered, foreign int
+	harmedNow                                      int // frames that came, but not whole
+	foreignBytes                                   int
+	highest                                        int64                   // greatest number that arrived, -1 if none
+	latency, planned, lag                          *hdrhistogram.Histogram // microseconds: from sending, from the planned sending, from that to the real one
+	lastSent                                       time.Time               // zero before the first, also after a checkpoint
+	between                                        time.Duration           // sum of the intervals between sendings
+	intervals                                      int
+	jitter                                         stats.Jitter
+	total                                          time.Duration // sum of latencies
+	wire                                           time.Duration // sum over received
+	fast                                           int           // received sooner than the serial lines alone take
+	mostUnder                                      int           // frames on their way at once, before one was known to be lost
+	strength, snr                                  stats.Sample
+	news                                           chan struct{}
 
 	gathered  // of the frames that are settled
 	trend     trend
@@ -204,6 +216,10 @@ func (t *tally) arrived(bits uint32, at time.Time, wire time.Duration, strength,
 		t.duplicated++
 		return
 	}
+	if r.Harm != "" { // of a copy
+		r.Harm = ""
+		t.harmedNow--
+	}
 	r.Arrived, r.State, r.Strength, r.SNR = at, OnTime, strength, snr
 	transit := at.Sub(r.Sent)
 	t.received++
@@ -245,11 +261,40 @@ func (t *tally) tell() {
 	}
 }
 
-func (t *tally) gotDamaged() {
+// harmed notes how a frame that has not come whole came.
+func (t *tally) harmed(number uint64, how Harm) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.damaged++
-	t.tell()
+	if r := &t.frames[number%windowSize]; number >= t.oldest && r.State == Lost && r.Harm == "" {
+		r.Harm = how
+		t.harmedNow++
+		t.tell()
+	}
+}
+
+// missing is the frame with these bits of its number, if it was sent and has not come.
+func (t *tally) missing(bits uint32) (Row, bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	n := t.extend(bits)
+	if n >= t.next || n < t.oldest {
+		return Row{}, false
+	}
+	r := t.frames[n%windowSize]
+	return r, r.State == Lost
+}
+
+// open are frames that have not come, at most so many: those that one may look for next.
+func (t *tally) open(most int) []Row {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	var all []Row
+	for n := max(t.oldest, uint64(max(0, t.highest-int64(most)))); n < t.next && len(all) < most; n++ {
+		if r := t.frames[n%windowSize]; r.State == Lost && !r.refused {
+			all = append(all, r)
+		}
+	}
+	return all
 }
 
 func (t *tally) gotForeign(size int) {
@@ -265,8 +310,8 @@ func (t *tally) close(now time.Time, cut bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for t.oldest < t.next {
-		if r := &t.frames[t.oldest%windowSize]; cut && r.State == Lost && !r.refused && now.Sub(r.Sent) <= t.deadline {
-			r.State = UnderWay
+		if r := &t.frames[t.oldest%windowSize]; cut {
+			r.State = r.fate(now, t.deadline)
 		}
 		t.settleOldest()
 	}
@@ -288,12 +333,11 @@ func (t *tally) decided(now time.Time, l Limits) bool {
 	return (l.MaxLoss == nil || t.latched.Loss != nil) && (l.MaxP95MS == nil || t.latched.P95 != nil)
 }
 
-// waiting is how many frames have neither arrived whole nor damaged, as far as
-// that can be told.
+// waiting is how many frames have not arrived, whole or otherwise.
 func (t *tally) waiting() int {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return max(0, int(t.next)-t.received-t.damaged)
+	return max(0, int(t.next)-t.received-t.harmedNow)
 }
 
 // learn counts the frames that have become older than the deadline. The mutex is
@@ -324,7 +368,7 @@ func (t *tally) room(ctx context.Context, window int) bool {
 		underway, oldest := 0, time.Time{}
 		for i := 0; i < 2*window && int(t.next)-1-i >= int(t.oldest); i++ {
 			r := t.frames[(t.next-1-uint64(i))%windowSize]
-			if age := time.Since(r.Sent); r.State == Lost && age < t.deadline {
+			if r.fate(time.Now(), t.deadline) == UnderWay {
 				underway, oldest = underway+1, r.Sent
 			}
 		}

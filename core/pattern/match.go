@@ -477,7 +477,8 @@ func (p *Pattern) Wants(line []byte) int {
 		case q.open():
 			return 0 // where the payload begins is not certain
 		default:
-			if at = q.end(line, at); at < 0 || at == len(line) && i+1 < len(p.parts) {
+			at = q.end(line, at)
+			if begun := i+1 == len(p.parts) || p.parts[i+1].kind == exactly; at < 0 || at == len(line) && !begun {
 				return 0
 			}
 		}

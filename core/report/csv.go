@@ -44,7 +44,7 @@ type FrameTable struct {
 func NewFrameTable(w io.Writer) *FrameTable {
 	f := &FrameTable{csv: csv.NewWriter(w)}
 	// Errors of writing are kept and come back from Close.
-	_ = f.csv.Write([]string{"from", "to", "number", "planned_ms", "sent_ms", "received_ms", "latency_ms", "state", "copies", "reordered", "strength_dbm", "snr_db"})
+	_ = f.csv.Write([]string{"from", "to", "number", "planned_ms", "sent_ms", "received_ms", "latency_ms", "state", "copies", "reordered", "strength_dbm", "snr_db", "came"})
 	return f
 }
 
@@ -70,7 +70,7 @@ func (f *FrameTable) Row(from, to string, r link.Row) {
 		return number(v)
 	}
 	_ = f.csv.Write([]string{CSVText(from), CSVText(to), strconv.Itoa(int(r.Number)), since(r.Planned), since(r.Sent), since(r.Arrived), latency,
-		string(r.State), strconv.Itoa(r.Copies), strconv.FormatBool(r.Order), told(r.Strength), told(r.SNR)})
+		string(r.State), strconv.Itoa(r.Copies), strconv.FormatBool(r.Order), told(r.Strength), told(r.SNR), string(r.Harm)})
 }
 
 // Close writes what is left and returns the first error of writing.

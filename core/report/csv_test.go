@@ -16,13 +16,13 @@ func TestFrameRows(t *testing.T) {
 	w := NewFrameTable(&b)
 	start := time.Unix(100, 0)
 	w.Row("valley", "summit", link.Row{Planned: start, Sent: start.Add(80 * time.Microsecond), Arrived: start.Add(48_680 * time.Microsecond), State: link.OnTime, Copies: 1, Strength: -110, SNR: 6.5})
-	w.Row("valley", "summit", link.Row{Number: 1, Planned: start.Add(time.Second), Sent: start.Add(time.Second), State: link.Lost, Strength: math.NaN(), SNR: math.NaN()})
+	w.Row("valley", "summit", link.Row{Number: 1, Planned: start.Add(time.Second), Sent: start.Add(time.Second), State: link.Lost, Harm: link.Cut, Strength: math.NaN(), SNR: math.NaN()})
 	if err := w.Close(); err != nil {
 		t.Fatal(err)
 	}
-	want := "from,to,number,planned_ms,sent_ms,received_ms,latency_ms,state,copies,reordered,strength_dbm,snr_db\n" +
-		"valley,summit,0,0.000,0.080,48.680,48.600,received,1,false,-110,6.5\n" +
-		"valley,summit,1,1000.000,1000.000,,,lost,0,false,,\n"
+	want := "from,to,number,planned_ms,sent_ms,received_ms,latency_ms,state,copies,reordered,strength_dbm,snr_db,came\n" +
+		"valley,summit,0,0.000,0.080,48.680,48.600,received,1,false,-110,6.5,\n" +
+		"valley,summit,1,1000.000,1000.000,,,lost,0,false,,,cut\n"
 	if got := b.String(); got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}

@@ -13,14 +13,16 @@ import (
 // LinkRows are what a link test found in one direction, in words: names and what
 // they came to.
 func LinkRows(sum link.Summary, d link.Direction) [][2]string {
-	under, damaged := "", "among the lost"
+	under := ""
+	if d.Lost > 0 {
+		under = fmt.Sprintf(" (%d came damaged, %d cut, %d merged)", d.Damaged, d.Cut, d.Merged)
+	}
 	if d.UnderWay > 0 {
-		damaged = "among the lost or under way"
-		under = fmt.Sprintf(", %d still under way when it was cut short", d.UnderWay)
+		under += fmt.Sprintf(", %d still under way when it was cut short", d.UnderWay)
 	}
 	rows := [][2]string{
 		{"frames", fmt.Sprintf("%d sent, %d received, %d lost%s", d.Sent, d.Received, d.Lost, under)},
-		{"oddities", fmt.Sprintf("%d damaged (%s), %d late, %d duplicated, %d reordered, %d foreign (%d bytes)", d.Damaged, damaged, d.Late, d.Duplicated, d.Reordered, d.Foreign, d.ForeignBytes)},
+		{"oddities", fmt.Sprintf("%d late, %d duplicated, %d reordered, %d foreign (%d bytes)", d.Late, d.Duplicated, d.Reordered, d.Foreign, d.ForeignBytes)},
 		{"loss", lossWords(d)},
 	}
 	if d.Late > 0 {
@@ -51,7 +53,7 @@ func LinkRows(sum link.Summary, d link.Direction) [][2]string {
 		rows = append(rows, [2]string{"snr", fmt.Sprintf("mean %.1f dB, %v to %v dB", st.Mean, st.Min, st.Max)})
 	}
 	if d.Refused > 0 {
-		rows = append(rows, [2]string{"refused", fmt.Sprintf("%d frames were refused or left unanswered by %s (among the lost)", d.Refused, d.From)})
+		rows = append(rows, [2]string{"refused", fmt.Sprintf("%s refused or left unanswered by %s (among the lost)", text.Count(d.Refused, "frame"), d.From)})
 	}
 	for _, size := range d.Sizes {
 		rows = append(rows, [2]string{fmt.Sprintf("%d bytes", size.Size), fmt.Sprintf("%d sent, %d lost: %s; mean latency %.1f ms", size.Sent, size.Lost, Share(size.Loss), size.MeanMS)})

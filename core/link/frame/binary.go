@@ -140,9 +140,9 @@ type Decoder struct {
 	over  int    // bytes of an overlong chunk that were not kept
 
 	// Whole is told of each whole frame, with its size; Broken of what stood
-	// between two zeros and is none.
+	// between two zeros and is none: size bytes, of which b are kept until it returns.
 	Whole  func(at time.Time, f Stamped, size int)
-	Broken func(size int)
+	Broken func(b []byte, size int)
 }
 
 func (d *Decoder) Feed(at time.Time, b []byte) {
@@ -166,7 +166,7 @@ func (d *Decoder) Feed(at time.Time, b []byte) {
 		if err == nil && d.over == 0 {
 			d.Whole(at, f, size)
 		} else {
-			d.Broken(len(d.chunk) + d.over)
+			d.Broken(d.chunk, len(d.chunk)+d.over)
 		}
 		d.chunk, d.over = d.chunk[:0], 0
 	}
@@ -182,10 +182,10 @@ func (d *Decoder) decode() (Stamped, int, error) {
 	return readBinary(raw)
 }
 
-// flush gives up what is left at the end.
+// Flush gives up what is left at the end.
 func (d *Decoder) Flush() {
 	if n := len(d.chunk) + d.over; n > 0 {
-		d.Broken(n)
+		d.Broken(d.chunk, n)
 	}
 	d.chunk, d.over = d.chunk[:0], 0
 }

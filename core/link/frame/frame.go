@@ -29,15 +29,7 @@ const (
 	Alphabet = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_"
 )
 
-var (
-	castagnoli = crc32.MakeTable(crc32.Castagnoli)
-	inAlphabet = func() (set [256]bool) {
-		for i := range len(Alphabet) {
-			set[Alphabet[i]] = true
-		}
-		return set
-	}()
-)
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 // Append appends the frame as text of the given size, at least MinSize. The
 // bytes after the head are filler that the checksum covers.
@@ -127,20 +119,4 @@ func Decode(b []byte) (Frame, error) {
 		return Frame{}, errNoFrame
 	}
 	return f, nil
-}
-
-// LooksDamaged tells the remains of a frame of a given size from other text
-// that may come along: long enough, not too long, and mostly of a frame's
-// letters.
-func LooksDamaged(b []byte, size int) bool {
-	if len(b) < (size+1)/2 || len(b) > size+2 {
-		return false
-	}
-	odd := 0
-	for _, c := range b {
-		if !inAlphabet[c] {
-			odd++
-		}
-	}
-	return odd <= 3
 }

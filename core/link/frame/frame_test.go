@@ -37,7 +37,13 @@ func FuzzDecode(f *testing.F) {
 		if got, err := Decode(b); err == nil && string(got.Append(nil, len(b))[:8]) != string(b[:8]) {
 			t.Errorf("%q is read as %+v, which is written otherwise", b, got)
 		}
-		LooksDamaged(b, 24)
+		for _, c := range []Carriage{{}, {Binary: true}} { // remains of any kind
+			for _, h := range c.Heads(b, 7) {
+				if image := c.Image(Stamped{Frame: h.Frame}, 40); h.Run != 7 || len(c.Heads(image, 7)) == 0 {
+					t.Errorf("%q holds the head %+v, which is written otherwise", b, h)
+				}
+			}
+		}
 	})
 }
 
@@ -60,7 +66,7 @@ func FuzzStream(f *testing.F) {
 		}
 		seen := map[uint32]int{}
 		size := 0
-		d := &Decoder{Broken: func(n int) { size += n }, Whole: func(_ time.Time, f Stamped, n int) {
+		d := &Decoder{Broken: func(_ []byte, n int) { size += n }, Whole: func(_ time.Time, f Stamped, n int) {
 			size += n
 			if f.Run == run {
 				seen[f.Number]++

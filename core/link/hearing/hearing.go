@@ -73,7 +73,7 @@ func (e *listener) note(f frame.Frame) {
 
 func (e *listener) adjust(c *dialog.Config) {
 	if e.Binary {
-		e.decoder.Broken = func(int) {}
+		e.decoder.Broken = func([]byte, int) {}
 		e.decoder.Whole = func(_ time.Time, f frame.Stamped, _ int) { e.note(f.Frame) }
 		frame.Bytes(c, e.decoder.Feed)
 		return
