@@ -136,6 +136,9 @@ func (c *linkTestCommand) run(cmd *cobra.Command, args []string) error {
 	if perr := c.summary(sum); perr != nil {
 		err = errors.Join(err, perr)
 	}
+	if again := c.toDecide(cmd, args, sum); again != "" {
+		c.err.line("to decide it: %s", safe(again))
+	}
 	return withVerdict(sum.Verdict, err)
 }
 

@@ -98,6 +98,11 @@ func TestRoundTripAndCompare(t *testing.T) {
 	b.run("link", "compare", "there.json", "there.json").wants(t, 0, "loss: no difference shown", "latency: no difference shown", "frames in each run would show")
 	b.run("link", "compare", "there.json", "larkfell.toml").wants(t, 2, "neither the summary of a link test nor a record")
 	b.run(append([]string{"link", "test", "valley", "summit", "--until-sure", "--max-loss", "30%", "--every", "25ms", "--quiet"}, at...)...).wants(t, 0, "decided after", "excludes bursts of losses up to a mean of 5")
+	// An undecided test names the call that decides it, which does.
+	few := append([]string{"link", "test", "valley", "summit", "--max-loss", "50%", "--count", "3", "--every", "25ms", "--quiet"}, at...)
+	b.run(few...).wants(t, 4, "to decide it: uparrot link test valley summit", "--count", "--max-loss 50% ")
+	_, again, _ := strings.Cut(b.run(append(few, "--checkpoint", "way.json")...).wants(t, 4).err, "to decide it: uparrot ")
+	b.run(strings.Fields(again)...).wants(t, 0, "keeps the limit of 50", "decided after")
 	b.run(append([]string{"link", "test", "valley", "summit", "--bits", "prbs9"}, at...)...).wants(t, 3, "does not take all values of a byte")
 	b.run(append([]string{"link", "test", "valley", "summit", "--size", "24..72/24", "--count", "30", "--every", "40ms", "--quiet"}, at...)...).wants(t, 0, "24 bytes", "48 bytes", "72 bytes", "10 sent")
 	b.run(append([]string{"link", "test", "valley", "summit", "--size", "24,x"}, at...)...).wants(t, 2, "wanted a number of bytes, a list such as 24,48,96")

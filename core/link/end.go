@@ -124,7 +124,7 @@ func (e *end) came(at time.Time, f frame.Stamped, size int) {
 		return // nothing is expected at this end
 	}
 	if f.Run != e.run || !e.expects(f.Way) {
-		e.counts.gotForeign(frame.Wire(size))
+		e.counts.gotStray(frame.Wire(size))
 		return
 	}
 	bytes := frame.Wire(size)
@@ -168,8 +168,10 @@ func (e *end) arrival(l dialog.Line, caps []pattern.Capture) {
 	switch {
 	case err != nil && !foreign:
 		e.remains([]byte(payload), len(payload))
-	case foreign || f.Run != e.run || !e.expects(f.Way):
+	case foreign && err != nil:
 		e.counts.gotForeign(len(payload))
+	case foreign || f.Run != e.run || !e.expects(f.Way):
+		e.counts.gotStray(len(payload))
 	default:
 		wire := e.outLine.Time(int(e.outBytes.Load()))
 		if e.Carrier != nil { // through modules there are two lines

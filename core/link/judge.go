@@ -86,6 +86,7 @@ func (j *judging) side(r *stats.Runs, on *decision, most float64) (v verdict.Ver
 	case j.sure:
 		more = ": more frames would tell"
 	case all > r.Frames():
+		j.InAll = max(j.InAll, all)
 		more = fmt.Sprintf(": about %d frames in all would tell, if it stays so", all)
 	default:
 		more = ": it is too near for any number of frames to tell"

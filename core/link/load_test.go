@@ -207,9 +207,18 @@ func TestStrength(t *testing.T) {
 		{[]Level{{-121, 20, 10}, {-120, 20, 10}, {-110, 40, 1}}, "&{20.5 -120.5 true}"},
 		{[]Level{{-120, 10, 9}, {-110, 40, 1}}, "&{2 -102 false}"},
 	} {
-		if got := fmt.Sprint(margin(c.levels, d.Strength)); got != c.want {
+		d.Levels = c.levels
+		if got := fmt.Sprint(d.margin()); got != c.want {
 			t.Errorf("%v: %s, want %s", c.levels, got, c.want)
 		}
+	}
+	// Five of forty lost in one burst begin nothing.
+	d.Levels, d.Effective = []Level{{-110, 40, 7}, {-100, 40, 0}}, 20
+	if m := d.margin(); m.Seen {
+		t.Errorf("a burst: %+v", m)
+	}
+	if d.Effective = 100; !d.margin().Seen {
+		t.Error("seven of forty, by themselves")
 	}
 }
 

@@ -27,6 +27,7 @@ type Plan struct {
 	Sure     bool          // stop as soon as the limits are decided; Count is then the most
 	MaxTime  time.Duration // stop then in any case; 0 is no limit
 	Seed     uint64        // of the run's number; 0 draws one
+	Drain    bool          // begin once frames of earlier tests have ceased to come
 }
 
 // Check says what is wrong with the plan before a port is opened, and settles the

@@ -73,7 +73,6 @@ type faultyLine struct {
 	foreignBytes int
 	held         []byte // waits to be overtaken, or to be run together with the next
 	merge        bool
-	due          time.Time
 }
 
 // byteHere is one that is part of a frame.

@@ -31,7 +31,7 @@ type Test struct {
 	Walk *Walk
 	// Stop ends the test when it is closed, as if all had been sent; may be nil.
 	Stop <-chan struct{}
-	// Checkpoint is told once a minute how far the test has come; may be nil. An
+	// Checkpoint is told once a minute, and at the end, how far the test has come; may be nil. An
 	// error ends the test.
 	Checkpoint func(Checkpoint) error
 	// Resume goes on from a checkpoint of the same plan; nil begins anew.
@@ -74,7 +74,15 @@ func (t *Test) Do(ctx context.Context) (Summary, error) {
 	}
 	if err = t.connect(ctx, r.ends...); err == nil {
 		r.settlePlan()
+		if r.Drain {
+			err = r.drain(ctx)
+		}
+	}
+	if err == nil {
+		late := watchMachine(ctx, r.Sleep)
 		err = r.send(ctx)
+		machine := late()
+		r.sum.Machine = &machine
 	}
 	if cerr := r.close(); err == nil {
 		err = cerr
@@ -214,6 +222,34 @@ func (r *running) seal(err error) {
 // ms is a time in milliseconds, to the microsecond.
 func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
+// No frame of an earlier test comes any more when none has for drained and for the
+// deadline; longer than drainMost nobody waits.
+const (
+	drained   = time.Second
+	drainMost = 5 * time.Minute
+)
+
+// drain waits until frames of earlier tests have ceased to come, and counts none of them.
+func (r *running) drain(ctx context.Context) error {
+	for began := time.Now(); ; {
+		select {
+		case <-time.After(max(drained, r.Deadline)):
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+		strays := 0
+		for _, w := range r.ways {
+			strays += w.to.counts.forgetForeign()
+		}
+		switch {
+		case strays == 0:
+			return nil
+		case time.Since(began) > drainMost:
+			return fmt.Errorf("frames of an earlier test still come after %v", drainMost)
+		}
+	}
+}
+
 // send sends in all directions at once, then waits for stragglers.
 func (t *running) send(ctx context.Context) error {
 	ways := t.ways
@@ -273,6 +309,9 @@ func (t *running) send(ctx context.Context) error {
 		select {
 		case <-done:
 			t.progress(ways)
+			if t.Checkpoint != nil && ctx.Err() == nil { // more frames may be wanted
+				return t.Checkpoint(t.checkpoint(t.sum, t.run, ways))
+			}
 			return context.Cause(ctx)
 		case <-tick.C:
 			t.progress(ways)

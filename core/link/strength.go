@@ -32,7 +32,8 @@ const (
 )
 
 // margin looks from the strongest level down for where loss begins.
-func margin(levels []Level, mean *stats.Spread) *Margin {
+func (d *Direction) margin() *Margin {
+	levels, mean := d.Levels, d.Strength
 	if mean == nil || len(levels) == 0 {
 		return nil
 	}
@@ -43,7 +44,7 @@ func margin(levels []Level, mean *stats.Spread) *Margin {
 		if sent < marginFrames {
 			continue
 		}
-		if stats.Wilson(lost, sent).Low > marginLoss {
+		if d.LossOf(lost, sent).Low > marginLoss {
 			at := stats.Round(float64(sum)/float64(sent), 1)
 			return &Margin{DB: stats.Round(mean.Mean-at, 1), Level: at, Seen: true}
 		}

@@ -20,9 +20,10 @@ type Summary struct {
 	Run        string          `json:"run"` // hexadecimal, as in the frames
 	Started    time.Time       `json:"started"`
 	TookMS     float64         `json:"took_ms"`
-	Size       int             `json:"size"`     // bytes in a frame
-	EveryMS    float64         `json:"every_ms"` // planned interval
-	FloorMS    float64         `json:"floor_ms"` // this machine's own part of a latency, measured just before
+	Size       int             `json:"size"`                      // bytes in a frame
+	EveryMS    float64         `json:"every_ms"`                  // planned interval
+	FloorMS    float64         `json:"floor_ms"`                  // this machine's own part of a latency, measured just before
+	Machine    *Lag            `json:"machine_late_ms,omitempty"` // by how much this machine was late itself meanwhile
 	Limits     Limits          `json:"limits"`
 	Verdict    verdict.Verdict `json:"verdict"`
 	Directions []Direction     `json:"directions"`
@@ -71,7 +72,7 @@ type Direction struct {
 	CarriedPS    float64         `json:"carried_per_second"`           // frames that came, from the first to the last; 0 if that is not known
 	MostUnder    int             `json:"most_under_way"`               // frames on their way at once, before one was known to be lost
 	KeptMS       float64         `json:"kept_every_ms"`                // the interval that was kept
-	Lag          Lag             `json:"lag_ms"`                       // of the sending behind its plan
+	Lag          Lag             `json:"lag_ms"`                       // by how much sending was behind its plan
 	PlannedMS    *Latency        `json:"planned_latency_ms,omitempty"` // from the planned sending, where that differs by more than its uncertainty
 	Delays       *stats.Blocks   `json:"delays,omitempty"`             // latencies in ms in the order of sending, in blocks
 	HoldMS       *int            `json:"hold_back_ms,omitempty"`       // so long the receiving adapter may gather bytes before it hands them on
@@ -83,8 +84,20 @@ type Direction struct {
 	SNR          *stats.Spread   `json:"snr_db,omitempty"`
 	Verdict      verdict.Verdict `json:"verdict"`
 	Judged       Judged          `json:"judged"`
-	Why          []string        `json:"why"` // the verdict in words
+	InAll        int             `json:"frames_to_decide,omitempty"` // of an undecided test: about so many frames in all would tell, if it stays so
+	Why          []string        `json:"why"`                        // the verdict in words
 }
+
+// apart is the share of the frames that counts: losses that stand together tell less.
+func (d *Direction) apart() float64 {
+	if known := d.Sent - d.UnderWay; d.Effective > 0 && known > 0 {
+		return min(1, d.Effective/float64(known))
+	}
+	return 1
+}
+
+// LossOf is the share lost of some of the direction's frames with its 95 % interval.
+func (d *Direction) LossOf(lost, sent int) stats.Share { return stats.Thinned(lost, sent, d.apart()) }
 
 // Judged are the verdicts by limit; measured where there was none.
 type Judged struct {
@@ -116,7 +129,7 @@ type Bounds struct {
 	High record.Number `json:"high"`
 }
 
-// Lag is by how much sending was behind its plan, in milliseconds.
+// Lag is by how much something was late, in milliseconds.
 type Lag struct {
 	P95 float64 `json:"p95"`
 	Max float64 `json:"max"`
@@ -142,13 +155,11 @@ func (t *tally) sumUp(from, to string, g gathered) Direction {
 		Bursts: g.lost.Bursts(), Minutes: append([]Minute{}, g.minutes...), Levels: g.byLevel(), Sizes: g.bySize(),
 		Strength: t.strength.Spread(), SNR: t.snr.Spread(),
 	}
-	d.Margin, d.MostUnder = margin(d.Levels, d.Strength), t.mostUnder
+	d.Margin, d.MostUnder = d.margin(), t.mostUnder
 	if t.intervals > 0 {
 		d.KeptMS = stats.Round(ms(t.between)/float64(t.intervals), 3)
 	}
-	if n := t.lag.TotalCount(); n > 0 {
-		d.Lag = Lag{float64(percentile(t.lag, 0.95, int(n))), float64(t.lag.Max()) / 1000}
-	}
+	d.Lag = lagOf(t.lag)
 	if over := t.lastCame.Sub(t.firstCame); t.received > 1 && over > 0 && !t.goneOn {
 		d.CarriedPS = stats.Round(float64(t.received-1)/over.Seconds(), 3)
 	}

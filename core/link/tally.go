@@ -76,6 +76,7 @@ type tally struct {
 	received, late, duplicated, reordered, foreign int
 	harmedNow                                      int // frames that came, but not whole
 	foreignBytes                                   int
+	strays                                         int                     // whole frames of other runs
 	highest                                        int64                   // greatest number that arrived, -1 if none
 	latency, planned, lag                          *hdrhistogram.Histogram // microseconds: from sending, from the planned sending, from that to the real one
 	lastSent                                       time.Time               // zero before the first, also after a checkpoint
@@ -302,6 +303,24 @@ func (t *tally) gotForeign(size int) {
 	defer t.mu.Unlock()
 	t.foreign++
 	t.foreignBytes += size
+}
+
+// gotStray notes a whole frame of another run.
+func (t *tally) gotStray(size int) {
+	t.gotForeign(size)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.strays++
+}
+
+// forgetForeign begins anew with what is no frame of this run, and tells how many were
+// frames of others.
+func (t *tally) forgetForeign() (strays int) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	strays = t.strays
+	t.strays, t.foreign, t.foreignBytes = 0, 0, 0
+	return strays
 }
 
 // close settles all frames. What has not come is lost, or, where the test was cut short

@@ -28,7 +28,7 @@ func TestLatencies(t *testing.T) {
 			t.Fatalf("point %d goes back in time", i)
 		}
 	}
-	points := levelPoints([]link.Level{{DBm: -120, Sent: 10, Lost: 5}, {DBm: -119, Sent: 30, Lost: 3}, {DBm: -110, Sent: 100}, {DBm: -90, Sent: 4}})
+	points := levelPoints(&link.Direction{Levels: []link.Level{{DBm: -120, Sent: 10, Lost: 5}, {DBm: -119, Sent: 30, Lost: 3}, {DBm: -110, Sent: 100}, {DBm: -90, Sent: 4}}})
 	sent := 0
 	for _, p := range points {
 		sent += p.Sent

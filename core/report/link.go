@@ -6,7 +6,6 @@ import (
 
 	"uparrot/core/link"
 	"uparrot/core/report/chart"
-	"uparrot/core/stats"
 	"uparrot/core/text"
 )
 
@@ -100,7 +99,7 @@ func pictures(l *Frames, sum link.Summary) ([]picture, error) {
 		}
 		if len(d.Levels) > 0 {
 			names = append(names, name)
-			points[name] = levelPoints(d.Levels)
+			points[name] = levelPoints(d)
 		}
 	}
 	if len(curves) > 0 {
@@ -131,7 +130,8 @@ func Pictures(l *Frames, sum link.Summary) (map[string]chart.Chart, error) {
 const enoughForPoint = 30
 
 // levelPoints puts neighbouring strengths together until each point says something.
-func levelPoints(levels []link.Level) []point {
+func levelPoints(d *link.Direction) []point {
+	levels := d.Levels
 	var points []point
 	var sent, lost, sum int
 	for i, lv := range levels {
@@ -143,7 +143,7 @@ func levelPoints(levels []link.Level) []point {
 		if i < len(levels)-1 && (sent < enoughForPoint || left < enoughForPoint) {
 			continue
 		}
-		w := stats.Wilson(lost, sent)
+		w := d.LossOf(lost, sent)
 		points = append(points, point{DBm: float64(sum) / float64(sent), Sent: sent, Loss: w.Ratio, Low: w.Low, High: w.High})
 		sent, lost, sum = 0, 0, 0
 	}

@@ -67,18 +67,21 @@ func LinkRows(sum link.Summary, d link.Direction) [][2]string {
 // latencyRows are the latency, how sure it is, and what it is made of.
 func latencyRows(sum link.Summary, d link.Direction) [][2]string {
 	l := d.LatencyMS
-	share := fmt.Sprintf("%.1f ms on the serial lines (%s), %.3f ms in this machine,%s the rest in the modules and the air", d.WireMS, d.Passes, sum.FloorMS, heldBack(d))
+	share := fmt.Sprintf("%.1f ms on the serial lines (%s), %.3f ms in this machine, the rest in the modules and the air", d.WireMS, d.Passes, sum.FloorMS)
 	switch {
 	case d.TooFast > 0:
 		share = fmt.Sprintf("not told apart: %d frames came sooner than the serial lines alone take, so the port does not keep its line's time", d.TooFast)
 	case d.WireMS == 0: // no serial line takes no time at all
-		share = fmt.Sprintf("%.3f ms in this machine,%s the rest in the network, the modules and the air: these ports have no serial line to count", sum.FloorMS, heldBack(d))
+		share = fmt.Sprintf("%.3f ms in this machine, the rest in the network, the modules and the air: these ports have no serial line to count", sum.FloorMS)
 	case d.Passes == "": // of an earlier version
 		share = strings.Replace(share, " ()", "", 1)
 	}
 	rows := [][2]string{
 		{"latency", fmt.Sprintf("median %s; %s; %s to %s", MS(l.Median), within(l, 4), bare(l.Min), MS(l.Max))},
 		{"of that", share},
+	}
+	if words := tooLong(sum, d); words != "" {
+		rows = append(rows, [2]string{"too long by", words})
 	}
 	if in := l.Intervals; in != nil {
 		rows = append(rows, [2]string{"how sure", fmt.Sprintf("median %s, 95 %% %s, 99 %% %s, each with 95 %% confidence", bounds(in["median"]), bounds(in["p95"]), bounds(in["p99"]))})
@@ -131,12 +134,16 @@ func bounds(b link.Bounds) string {
 	}
 }
 
-// heldBack is what the receiving adapter may add, in words.
-func heldBack(d link.Direction) string {
-	if d.HoldMS == nil {
-		return ""
+// tooLong is by how much latencies may be too long, in words.
+func tooLong(sum link.Summary, d link.Direction) string {
+	var parts []string
+	if m := sum.Machine; m != nil {
+		parts = append(parts, fmt.Sprintf("up to %.2f ms that this machine was late in 95 %% of cases, %.2f at most", m.P95, m.Max))
 	}
-	return fmt.Sprintf(" up to %d ms held back by the adapter,", *d.HoldMS)
+	if d.HoldMS != nil {
+		parts = append(parts, fmt.Sprintf("up to %d ms that the adapter held bytes back", *d.HoldMS))
+	}
+	return strings.Join(parts, ", and ")
 }
 
 // lossWords is the loss with how sure it is; where none was seen, what that says.

@@ -42,10 +42,16 @@ func ParseShare(text string) (float64, error) {
 // Wilson is the share of hits in n with the Wilson score interval (E. B.
 // Wilson, J. Am. Stat. Assoc. 22, 1927). With n = 0 nothing is known: 0 to 1.
 func Wilson(hits, n int) Share {
+	return Thinned(hits, n, 1)
+}
+
+// Thinned is Wilson of frames of which only a share tells, from 0 to 1, since losses stand
+// together (Runs.Effective of all frames tells it).
+func Thinned(hits, n int, share float64) Share {
 	if n == 0 {
 		return Share{0, 0, 1}
 	}
-	return score(float64(hits)/float64(n), float64(n), z)
+	return score(float64(hits)/float64(n), float64(n)*share, z)
 }
 
 // Judge holds a share against the greatest allowed: where the interval lies on

@@ -67,6 +67,11 @@ const (
 	slipSearch = 1 << 16 // bits to both sides
 )
 
+// The sequence comes back after 2^n-1 bits, so a shift by so many more looks the same: of
+// those that fit it is the one nearest to what the clock tells, which is trusted beyond
+// clockUnsure: bytes are handed on in pieces, and machines are busy.
+const clockUnsure = 50 * time.Millisecond
+
 // severe is the ratio of G.821 from which a second is severely errored, and
 // availRun how many seconds in a row change availability.
 const (
@@ -91,6 +96,10 @@ type bitCounter struct {
 
 	outBits, outErrors int64   // since step was lost, against the sequence that goes on
 	perSecond          float64 // bits that are sent in a second; 0 is not known
+
+	seen     int64     // bits that came
+	sure     time.Time // when all was in step last, without a wrong bit in the window
+	sureSeen int64     // bits until then
 
 	res                      Result
 	second                   int64 // that goes on
@@ -126,8 +135,12 @@ func (c *bitCounter) feed(at time.Time, b []byte) {
 			if c.invert {
 				bit ^= 1
 			}
+			c.seen++
 			c.bit(at, bit)
 		}
+	}
+	if c.inStep && c.wrong == 0 {
+		c.sure, c.sureSeen = at, c.seen
 	}
 }
 
@@ -198,7 +211,7 @@ func (c *bitCounter) search(at time.Time, bit uint32) {
 		c.ever, c.began = true, at
 		return
 	}
-	switch shift, ok := c.shift(); {
+	switch shift, ok := c.shift(c.byClock(at)); {
 	case ok && shift == 0: // no bit was missing: many were wrong, and they count
 		c.res.Losses--
 		c.res.Compared += c.outBits
@@ -210,16 +223,35 @@ func (c *bitCounter) search(at time.Time, bit uint32) {
 	}
 }
 
+// byClock is about how many bits came too many, or, below 0, are missing, since all was
+// in step last; 0 if that cannot be told.
+func (c *bitCounter) byClock(at time.Time) int {
+	if c.perSecond == 0 {
+		return 0
+	}
+	if about := float64(c.seen-c.sureSeen) - at.Sub(c.sure).Seconds()*c.perSecond; math.Abs(about) > clockUnsure.Seconds()*c.perSecond {
+		return int(about)
+	}
+	return 0
+}
+
 // shift is by how many bits the sequence that comes is behind the one that went on
-// by itself.
-func (c *bitCounter) shift() (int, bool) {
-	ahead, behind := c.lost, c.reg
+// by itself: of those that fit the one nearest to about.
+func (c *bitCounter) shift(about int) (int, bool) {
+	ahead, behind, period := c.lost, c.reg, 1<<c.degree-1
+	for range -min(about, 0) % period {
+		ahead, _ = c.next(ahead)
+	}
+	for range max(about, 0) % period {
+		behind, _ = c.next(behind)
+	}
+	from, to := behind, ahead
 	for k := range slipSearch {
-		if ahead == c.reg {
-			return -k, true // bits are missing
+		if ahead == from {
+			return about - k, true
 		}
-		if behind == c.lost {
-			return k, true
+		if behind == to {
+			return about + k, true
 		}
 		ahead, _ = c.next(ahead)
 		behind, _ = c.next(behind)

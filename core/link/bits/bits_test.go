@@ -93,6 +93,29 @@ func TestBits(t *testing.T) {
 	}
 }
 
+// A sequence comes back, so that the clock tells how often it did while bits were missing.
+func TestLongGaps(t *testing.T) {
+	for pattern := range Patterns {
+		for _, missing := range []int{8 * 24, 8 * 300, 8 * 6_000, 8 * 40_000} {
+			c, err := newBitCounter(pattern)
+			if err != nil {
+				t.Fatal(err)
+			}
+			c.perSecond = 9600
+			b := sequence(t, pattern, 60_000)
+			for i := 0; i < len(b); i += 24 { // in pieces, as a line is read
+				if i < 8*1200 || i >= 8*1200+missing/8/24*24 {
+					c.feed(time.Unix(0, 0).Add(time.Duration(i)*time.Second/1200), b[i:min(i+24, len(b))])
+				}
+			}
+			r := c.result()
+			if want := -int64(missing / 8 / 24 * 24 * 8); r.Shifted != want {
+				t.Errorf("%s: %d bits are missing, shifted by %d", pattern, -want, r.Shifted)
+			}
+		}
+	}
+}
+
 // A burst of wrong bits that looks like a slip is none: no bit was missing, so it counts.
 func TestBurstsAreErrors(t *testing.T) {
 	for pattern := range Patterns {

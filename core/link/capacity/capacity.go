@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"uparrot/core/link"
-	"uparrot/core/pace"
 	"uparrot/core/record"
 	"uparrot/core/stats"
 	"uparrot/core/verdict"
@@ -24,7 +23,8 @@ type Search struct {
 	Fewest    int           // frames at each load, if the trial is shorter
 	Most      int           // frames at each load at most
 
-	try func(ctx context.Context, every time.Duration) (LoadPoint, error) // measures at one load
+	try  func(ctx context.Context, every time.Duration) (LoadPoint, error) // measures at one load
+	lost bool                                                              // by the load before, which may have left something behind
 }
 
 // DefaultTrial is how long each load is kept; RFC 2544, section 24, asks for 60 s.
@@ -172,7 +172,7 @@ func (c *Search) search(ctx context.Context, res *Result) error {
 	return nil
 }
 
-// measure tests the link at one load, and lets what is left of it drain.
+// measure tests the link at one load.
 func (c *Search) measure(ctx context.Context, every time.Duration) (LoadPoint, error) {
 	t := c.Test
 	trial := c.Trial
@@ -183,6 +183,7 @@ func (c *Search) measure(ctx context.Context, every time.Duration) (LoadPoint, e
 	t.Every, t.Sure, t.Seed = every, false, 0
 	t.Count = min(max(c.Fewest, int(trial/every)), max(c.Most, c.Fewest))
 	t.Limits = link.Limits{MaxLoss: &c.MaxLoss}
+	t.Drain = c.lost // what is left of the load before is no part of this one
 	sum, err := t.Do(ctx)
 	if err != nil {
 		return LoadPoint{}, err
@@ -199,10 +200,8 @@ func (c *Search) measure(ctx context.Context, every time.Duration) (LoadPoint, e
 	}
 	if d.LatencyMS != nil {
 		p.P95MS = d.LatencyMS.P95
-		if rest := 2 * time.Duration(float64(d.LatencyMS.Max)*float64(time.Millisecond)); p.Lost > 0 && !pace.Until(ctx, time.Now().Add(rest), t.Sleep, nil) {
-			return p, context.Cause(ctx)
-		}
 	}
+	c.lost = p.Lost > 0
 	return p, nil
 }
 

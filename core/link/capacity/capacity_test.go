@@ -123,3 +123,21 @@ func TestUnsteady(t *testing.T) {
 		t.Errorf("%s: %+v, %+v", res, res.Held, res.Broken)
 	}
 }
+
+// What a load leaves in the modules' buffers comes into the next one, and does not count
+// against it.
+func TestLeftOvers(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		_, valley, summit := simtest.Radios(t, bench.Air{Delay: 10 * time.Millisecond, Rate: 1200, Buffer: 4096}, "2")
+		search := &Search{Test: link.Test{A: valley, B: summit, Sleep: time.Sleep, Plan: link.Plan{Count: 1, Every: time.Second, Deadline: 500 * time.Millisecond}}, MaxLoss: 0.05, Trial: 4 * time.Second, Fewest: 20, Most: 1000}
+		res, err := search.Do(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, p := range res.Points {
+			if p.EveryMS > 170 && p.Lost > 0 { // the air carries one every 160 ms
+				t.Errorf("every %v ms: %+v", p.EveryMS, p)
+			}
+		}
+	})
+}
