@@ -40,10 +40,10 @@ func (d *demonstration) learn() error {
 		err := t.Open(d.ctx)
 		if err == nil {
 			for _, l := range demoByHand {
-				if err = t.Say(d.ctx, false, l); err != nil {
+				if err = t.Say(d.ctx, talk.Words{Text: l}); err != nil {
 					break
 				}
-				_ = t.Answered(d.ctx) // a refusal is an answer too
+				_, _ = t.Answered(d.ctx) // a refusal is an answer too
 			}
 			err = errors.Join(err, t.Close())
 		}

@@ -36,6 +36,44 @@ func (p *portFlags) addBench(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&p.bench, "bench", "", "bench file that names the ports")
 }
 
+// signFlags say by which texts it is known where an answer stands, over what the files say.
+type signFlags struct {
+	dialect                string
+	finals, prompts, turns []string
+}
+
+func (f *signFlags) add(cmd *cobra.Command) {
+	fl := cmd.Flags()
+	fl.StringVar(&f.dialect, "dialect", "", "how answers end: at, console, lines or bytes")
+	fl.StringArrayVar(&f.finals, "final", nil, "a line that ends an answer, as in heard text, such as \"done ...\"")
+	fl.StringArrayVar(&f.prompts, "prompt", nil, "what stands there when a command is waited for, such as \"tower> \"")
+	fl.StringArrayVar(&f.turns, "pager", nil, "what waits within an answer to be told to go on, such as \"--more--\"")
+}
+
+// into adds what the flags say to a setup.
+func (f *signFlags) into(cmd *cobra.Command, s *phrasebook.Setup) error {
+	var err error
+	if f.dialect != "" {
+		if s.Dialect, err = phrasebook.ParseDialect(f.dialect); err != nil {
+			return usage(cmd, "--dialect: %v", err)
+		}
+	}
+	for _, kind := range []struct {
+		flag  string
+		texts []string
+		into  *phrasebook.Phrases
+	}{{"final", f.finals, &s.Final}, {"prompt", f.prompts, &s.Prompt}, {"pager", f.turns, &s.Pager}} {
+		for _, text := range kind.texts {
+			p, err := phrasebook.ParsePhrase(text)
+			if err != nil {
+				return usage(cmd, "--%s: %v", kind.flag, err)
+			}
+			*kind.into = append(*kind.into, p)
+		}
+	}
+	return nil
+}
+
 // read reads the files that the flags name.
 func (p *portFlags) read(cmd *cobra.Command) (*session.Ports, error) {
 	ps := &session.Ports{}

@@ -50,6 +50,7 @@ type view struct {
 	panes []*pane
 
 	terminal handover
+	secret   func(name string) (string, error) // for {secret NAME}
 
 	active int
 	input  textinput.Model
@@ -82,14 +83,14 @@ const beat = 200 * time.Millisecond
 func tick() tea.Cmd { return tea.Tick(beat, func(t time.Time) tea.Msg { return tickMsg(t) }) }
 
 // talkView speaks in a terminal view until the person leaves it.
-func (a *app) talkView(ctx context.Context, talkers []*talk.Talker) error {
+func (a *talkCommand) talkView(ctx context.Context, talkers []*talk.Talker) error {
 	ctx, gone := context.WithCancelCause(ctx)
 	defer gone(nil)
 	in := a.in
 	if f, ok := in.(*os.File); ok {
 		in = &watchedInput{f, func() { gone(errInterrupted) }}
 	}
-	v := &view{ctx: ctx, input: textinput.New(), echo: true, wide: 80, high: 24}
+	v := &view{ctx: ctx, secret: a.secrets.Value, input: textinput.New(), echo: true, wide: 80, high: 24}
 	v.input.Prompt = ""
 	v.input.Focus()
 	program := tea.NewProgram(v, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(a.out), tea.WithoutSignalHandler())
@@ -189,7 +190,7 @@ var keyHelp = [][2]string{
 	{"PgUp, PgDn", "scroll"}, {"Ctrl-F", "search backwards; Enter again goes on"}, {"F2", "keys: each goes out as it is typed; F12 comes back"},
 	{"F3", "line ending: cr, lf, crlf, none"}, {"F4", "text, hex, both"}, {"F5", "times: clock, since the last line, none"},
 	{"F6", "speed"}, {"F7, F8", "DTR, RTS on and off"}, {"F9", "break"}, {"Ctrl-E", "show what is said, or not"},
-	{"Ctrl-P", "the next line is a secret"}, {"Ctrl-N", "the other port"}, {"{ctrl-z} {hex 04}", "bytes by name, within a line"}, {"Ctrl-C", "leave"},
+	{"Ctrl-P", "the next line is a secret"}, {"Ctrl-N", "the next port"}, {"Ctrl-G, Esc", "lines that wait for an answer: say the next now, drop them"}, {"{ctrl-z} {hex 04}", "bytes by name, within a line"}, {"Ctrl-C", "leave"},
 }
 
 func (v *view) key(k tea.KeyPressMsg) tea.Cmd {
@@ -230,7 +231,13 @@ func (v *view) key(k tea.KeyPressMsg) tea.Cmd {
 		p.scroll = min(p.scroll+v.bodyHigh()-1, max(0, len(p.log.Lines)-1))
 	case "pgdown":
 		p.scroll = max(0, p.scroll-v.bodyHigh()+1)
+	case "ctrl+g":
+		p.Hurry()
 	case "esc":
+		if n := p.Drop(); n > 0 {
+			v.hint = text.Count(n, "line") + " dropped that waited to be said"
+			return nil
+		}
 		v.asks, p.scroll, p.found, v.help = forText, 0, -1, false
 		v.input.SetValue(v.kept)
 		v.kept = ""
@@ -305,7 +312,7 @@ func (v *view) enter(p *pane) tea.Cmd {
 		}
 		return nil
 	}
-	text, whole, err := talk.Words(p.phrases, typed)
+	words, err := talk.Parse(p.phrases, typed, v.secret)
 	if err != nil {
 		v.hint = err.Error()
 		return nil
@@ -316,7 +323,8 @@ func (v *view) enter(p *pane) tea.Cmd {
 	v.pastAt = len(v.past)
 	v.input.SetValue("")
 	p.scroll = 0
-	return v.do(func() error { return p.Say(v.ctx, whole, text) })
+	p.Queue(words)
+	return nil
 }
 
 // paste says several pasted lines, each after the last one's answer.
@@ -325,17 +333,17 @@ func (v *view) paste(text string) tea.Cmd {
 	lines := strings.Split(strings.TrimRight(strings.ReplaceAll(strings.ReplaceAll(text, "\r\n", "\n"), "\r", "\n"), "\n"), "\n")
 	lines[0] = v.input.Value() + lines[0]
 	v.input.SetValue("")
-	var said []string
+	var said []talk.Words
 	for _, l := range lines {
-		t, _, err := talk.Words(p.phrases, strings.TrimRight(l, " \t"))
+		words, err := talk.Parse(p.phrases, strings.TrimRight(l, " \t"), v.secret)
 		if err != nil {
 			v.hint = err.Error()
 			return nil
 		}
-		said = append(said, t)
+		said = append(said, words)
 	}
-	v.hint = fmt.Sprintf("saying %d pasted lines, each after the last one's answer", len(said))
-	return v.do(func() error { return p.Say(v.ctx, false, said...) })
+	p.Queue(said...)
+	return nil
 }
 
 // bodyHigh is how many rows there are for what was said and heard.
@@ -368,9 +376,10 @@ func (v *view) screen() string {
 		}
 		columns = append(columns, v.column(p, i == v.active, w))
 	}
+	bar := strings.TrimRight(strings.Repeat("│\n", v.bodyHigh()+2), "\n")
 	body := columns[0]
-	if len(columns) > 1 {
-		body = lipgloss.JoinHorizontal(lipgloss.Top, columns[0], strings.TrimRight(strings.Repeat("│\n", v.bodyHigh()+2), "\n"), columns[1])
+	for _, c := range columns[1:] {
+		body = lipgloss.JoinHorizontal(lipgloss.Top, body, bar, c)
 	}
 	if v.help {
 		body = v.helpPage()
@@ -386,6 +395,9 @@ func (v *view) screen() string {
 
 // below is what stands under the input: a message, or the phrases that fit.
 func (v *view) below() string {
+	if n := v.pane().Waiting(); n > 0 && v.hint == "" {
+		return text.Count(n, "line") + " to be said once the answer has ended; Ctrl-G says the next now, Esc drops them"
+	}
 	if v.hint != "" || v.asks != forText {
 		return v.hint
 	}

@@ -3,7 +3,9 @@
 package tests
 
 import (
+	"bufio"
 	"io"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,6 +15,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"uparrot/tests/loopback"
 
 	"github.com/charmbracelet/x/vt"
 	"github.com/creack/pty"
@@ -223,5 +227,54 @@ func TestNoQuestions(t *testing.T) {
 		if args[0] == "run" && !strings.Contains(seen.String(), "waiting for nothing like never at valley") {
 			t.Errorf("%v shows no progress:\n%q", args, seen.String())
 		}
+	}
+}
+
+// In a pipe each line waits for the answer to the one before, however slow the module is; a
+// secret is one although it stood in the pipe before the module asked; a line without an
+// answer fails.
+func TestTalkWaits(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	const slow = 400 * time.Millisecond
+	early := make(chan string, 10)
+	at := loopback.Serve(t, func(conn net.Conn) {
+		lines := bufio.NewScanner(conn)
+		for _, turn := range []struct{ line, answer string }{
+			{"crew", "Password: "}, {"snowline-7", "\r\nwelcome\r\n"}, {"gusts", "7\r\n8\r\n"}, {"code", "[hidden]\r\n"}, {"deaf", ""},
+		} {
+			if !lines.Scan() {
+				return
+			}
+			if lines.Text() != turn.line {
+				early <- lines.Text()
+			}
+			time.Sleep(slow) // nothing may come meanwhile
+			conn.SetReadDeadline(time.Now().Add(time.Millisecond))
+			if n, _ := conn.Read(make([]byte, 1)); n > 0 {
+				early <- turn.line
+			}
+			conn.SetReadDeadline(time.Time{})
+			io.WriteString(conn, turn.answer)
+		}
+		lines.Scan()
+	})
+	talk := func(in string, more ...string) call {
+		return b.runWith([]string{"UPARROT_WICKET=code"}, in, append([]string{"talk", "tcp://" + at, "--ending", "lf", "--within", "1500ms"}, more...)...)
+	}
+	c := talk("crew\nsnowline-7\ngusts\n{secret wicket}\n", "--record", "hand.record").wants(t, 0, "> crew", "< Password:", "> [secret]", "< welcome", "< 8", "< [hidden]")
+	for where, text := range map[string]string{"screen": c.out + c.err, "record": b.read("hand.record")} {
+		if strings.Contains(text, "snowline-7") || strings.Contains(text, "code") {
+			t.Errorf("the %s holds a secret:\n%s", where, text)
+		}
+	}
+	talk("crew\nsnowline-7\ngusts\ncode\ndeaf\n").wants(t, 1, "nothing came within 1.5s", "1 line got no answer")
+	talk("{secret gate}\n").wants(t, 2, "UPARROT_GATE")
+	talk("crew\n", "--dialect", "gossip").wants(t, 2, "--dialect")
+	talk("crew\n", "--final", "{").wants(t, 2, "--final")
+	select {
+	case what := <-early:
+		t.Errorf("said in the midst of an answer, or not at all: %q", what)
+	default:
 	}
 }

@@ -131,19 +131,25 @@ type Dialog struct {
 	count   int64  // lines so far
 	slab    []byte // where the text of lines is kept
 
-	lastCame  time.Time
-	lastWent  time.Time
-	echoOf    string // what was said and may come back
-	exchange  exchange
-	form      phrasebook.ResultForm // of the results of V.250
-	quiet     bool                  // those are suppressed
-	number    pending
-	spoke     bool // an answer has ended
-	echoes    bool // the module has repeated what it was told
-	candidate candidate
-	shown     int    // the prompt that stands at the end of what has come, by its place; -1 if none does
-	latest    int    // the prompt shown last, whatever came after it
-	prompted  string // ... in the module's own words
+	lastCame time.Time
+	lastWent time.Time
+	wentLine int64     // number of the first line after it
+	spoken   time.Time // when something came last that is no notice
+
+	spokeSince bool // after the last words went out
+	rests      rests
+	aside      bool   // bytes went out last, and no answer was open
+	echoOf     string // what was said and may come back
+	exchange   exchange
+	form       phrasebook.ResultForm // of the results of V.250
+	quiet      bool                  // those are suppressed
+	number     pending
+	spoke      bool // an answer has ended
+	echoes     bool // the module has repeated what it was told
+	candidate  candidate
+	shown      int    // the prompt that stands at the end of what has come, by its place; -1 if none does
+	latest     int    // the prompt shown last, whatever came after it
+	prompted   string // ... in the module's own words
 
 	datagrams bool // what comes at once is a line, ended or not
 

@@ -61,6 +61,16 @@ func (d *Dialog) compile() {
 	d.endings = e
 }
 
+// EndOfAnswer is what ends an answer, in words; "" if nothing tells.
+func (d *Dialog) EndOfAnswer() string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if !d.held {
+		return ""
+	}
+	return "wanted " + d.endOfAnswer()
+}
+
 // endOfAnswer is what ends an exchange, in words.
 func (d *Dialog) endOfAnswer() string {
 	switch {

@@ -46,6 +46,7 @@ func (d *Dialog) Say(ctx context.Context, text string, within time.Duration) (ti
 		held = !d.quiet
 	}
 	d.exchange = exchange{begun: held, said: text, open: held, loose: !held, first: d.count, last: -1, refusal: -1, asked: -1, before: d.exchange.before}
+	d.aside = false
 	line := []byte(text + d.cfg.Ending.Bytes())
 	d.mu.Unlock()
 	return d.write(ctx, line)
@@ -75,6 +76,7 @@ func (d *Dialog) leaveOldAnswers() {
 func (d *Dialog) SayBytes(ctx context.Context, b []byte) (time.Time, error) {
 	d.mu.Lock()
 	d.exchange.late = false
+	d.aside = !d.exchange.open
 	if d.cfg.Dialect != phrasebook.Bytes { // which has no lines that could echo it
 		d.echoOf = trimEcho(string(b))
 	}
@@ -103,7 +105,7 @@ func (d *Dialog) write(ctx context.Context, b []byte) (time.Time, error) {
 		defer d.mu.Unlock()
 		return now, d.err
 	}
-	d.lastWent = now
+	d.lastWent, d.wentLine, d.spokeSince = now, d.count, false
 	d.trace(now, Went, b)
 	d.mu.Unlock()
 	_, err := d.port.Write(ctx, b)

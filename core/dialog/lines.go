@@ -17,6 +17,7 @@ func (d *Dialog) take(now time.Time, b []byte) {
 	d.shown = -1
 	d.noPrompt()
 	d.decideNumber(b[0])
+	fresh := d.count
 	if d.cfg.Dialect != phrasebook.Bytes {
 		d.cutLines(now, len(b))
 		if from := int(d.partial - d.rawAt); d.datagrams && from < len(d.raw) {
@@ -25,6 +26,9 @@ func (d *Dialog) take(now time.Time, b []byte) {
 		if !d.findPager(now) {
 			d.findPrompt()
 		}
+	}
+	if d.speaks(fresh) {
+		d.spoken, d.spokeSince = now, true
 	}
 	if len(d.raw) > maxInbox {
 		d.drop(now, len(d.raw)-maxInbox/2)

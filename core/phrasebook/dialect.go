@@ -18,8 +18,8 @@ const (
 // dialectNames are the dialects as written.
 var dialectNames = []string{"lines", "at", "console", "bytes"}
 
-// parseDialect reads a dialect's name. Errors are a *source.Problem.
-func parseDialect(s string) (Dialect, error) {
+// ParseDialect reads a dialect's name. Errors are a *source.Problem.
+func ParseDialect(s string) (Dialect, error) {
 	i, err := place("dialect", s, dialectNames)
 	return Dialect(i), err
 }
@@ -30,7 +30,7 @@ func (d Dialect) String() string { return dialectNames[max(d, Lines)-1] }
 // UnmarshalText is ParseDialect; no text says nothing.
 func (d *Dialect) UnmarshalText(text []byte) (err error) {
 	if *d = DialectNotSaid; len(text) > 0 {
-		*d, err = parseDialect(string(text))
+		*d, err = ParseDialect(string(text))
 	}
 	return err
 }

@@ -109,41 +109,72 @@ type Secrets struct {
 	Ask func(*procedure.Secret) (string, error)
 }
 
-// Into adds the secrets to a procedure's values: from files, from where Lookup
-// looks, or from the person.
-func (g Secrets) Into(values map[string]any, file *procedure.File) error {
+// files are the files of secrets, by their names.
+func (g Secrets) files() (map[string]string, error) {
 	files := map[string]string{}
 	for _, s := range g.Files {
 		name, path, ok := strings.Cut(s, "=")
 		if !ok {
-			return misuse("--secret-file %s: wanted NAME=FILE", s)
+			return nil, misuse("--secret-file %s: wanted NAME=FILE", s)
 		}
 		files[name] = path
 	}
-	lookup := g.Lookup
-	if lookup == nil {
-		lookup = os.Getenv
+	return files, nil
+}
+
+// find looks for a secret in its file or in the environment; "" if it is in neither.
+func (g Secrets) find(name string, files map[string]string) (string, error) {
+	if path, ok := files[name]; ok {
+		text, err := source.ReadFile(path)
+		if err != nil {
+			return "", misuse("read the secret %s: %v", name, err)
+		}
+		return strings.TrimRight(string(text), "\r\n"), nil
+	}
+	if g.Lookup != nil {
+		return g.Lookup(secretKey(name)), nil
+	}
+	return os.Getenv(secretKey(name)), nil
+}
+
+// secretKey is the name of a secret in the environment.
+func secretKey(name string) string { return "UPARROT_" + strings.ToUpper(name) }
+
+func putSecret(name string) string {
+	return fmt.Sprintf("put it into the environment as %s, or into a file named by --secret-file %s=FILE", secretKey(name), name)
+}
+
+// Value is one secret by its name.
+func (g Secrets) Value(name string) (string, error) {
+	files, err := g.files()
+	if err != nil {
+		return "", err
+	}
+	v, err := g.find(name, files)
+	if err == nil && v == "" {
+		err = misuse("there is no secret %s: %s", name, putSecret(name))
+	}
+	return v, err
+}
+
+// Into adds the secrets to a procedure's values: from files, from where Lookup
+// looks, or from the person.
+func (g Secrets) Into(values map[string]any, file *procedure.File) error {
+	files, err := g.files()
+	if err != nil {
+		return err
 	}
 	for _, s := range file.Secrets {
-		key := "UPARROT_" + strings.ToUpper(s.Name)
-		v := lookup(key)
-		path, named := files[s.Name]
+		v, err := g.find(s.Name, files)
 		delete(files, s.Name)
-		switch {
-		case named:
-			text, err := source.ReadFile(path)
-			if err != nil {
-				return misuse("read the secret %s: %v", s.Name, err)
-			}
-			v = strings.TrimRight(string(text), "\r\n")
-		case v == "" && g.Ask != nil:
-			var err error
-			if v, err = g.Ask(s); err != nil {
-				return err
-			}
+		if v == "" && err == nil && g.Ask != nil {
+			v, err = g.Ask(s)
+		}
+		if err != nil {
+			return err
 		}
 		if v == "" {
-			return misuse("the procedure needs the secret %s: put it into the environment as %s, or into a file named by --secret-file %s=FILE", s.Name, key, s.Name)
+			return misuse("the procedure needs the secret %s: %s", s.Name, putSecret(s.Name))
 		}
 		values[s.Name] = v
 	}

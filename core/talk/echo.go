@@ -28,6 +28,7 @@ type echoes struct {
 	timer   *time.Timer     // until echoTime has passed
 	habit   bool            // the module repeats lines
 	ahead   bool            // the echo of a line before may still be on its way
+	early   bool            // the line before got no answer: a question may be on its way, and this line be meant for it
 	prompts map[string]bool // where it was seen to
 }
 
@@ -40,6 +41,10 @@ func (t *Talker) trace(tr dialog.Trace) {
 	case tr.Kind == dialog.Went && e.line != "":
 		e.said, e.line, e.came = e.line, "", nil
 		e.prompt = strings.TrimSpace(string(text.Plain(t.heard)))
+		if e.early {
+			e.held = append(e.held, tr) // until its answer has been waited for
+			return
+		}
 		if e.habit && e.prompt != "" {
 			e.held = append(e.held, tr)
 			said := e.said
@@ -55,7 +60,7 @@ func (t *Talker) trace(tr dialog.Trace) {
 	case len(e.held) > 0:
 		e.held = append(e.held, tr)
 	}
-	if tr.Kind == dialog.Came && e.said != "" {
+	if tr.Kind == dialog.Came && e.said != "" && !e.early {
 		e.came = text.Plain(append(e.came, tr.Bytes...))
 		if how := repeats(e.came, e.said); how != unsure {
 			if how == silent && e.ahead { // what came may be of the line before
@@ -128,6 +133,11 @@ func (t *Talker) release(how echo) {
 	case how == silent && (e.prompts[e.prompt] || e.prompt == ""):
 		e.habit = false // it repeats nothing any more, not only this line
 	}
+	if e.early {
+		e.early = false
+		t.passEarly(held, line)
+		return
+	}
 	if len(held) > 0 && how != echoed {
 		t.conceal(line)
 	}
@@ -137,6 +147,34 @@ func (t *Talker) release(how echo) {
 	if len(held) > 0 && how != echoed {
 		t.note("%q stood there and the line was not repeated, as others are: it is kept as a secret", e.prompt)
 	}
+}
+
+// passEarly lets pass a line that was said before its time, as a secret if it was followed
+// by a question for one.
+func (t *Talker) passEarly(held []dialog.Trace, line string) {
+	came := append([]byte(nil), t.heard...)
+	for _, tr := range held {
+		if tr.Kind == dialog.Came {
+			came = append(came, tr.Bytes...)
+		}
+		if asks.Match(text.Plain(came)) {
+			t.conceal(line)
+			break
+		}
+	}
+	for _, tr := range held {
+		t.pass(tr)
+	}
+}
+
+// answered notes whether what was said last got no answer.
+func (t *Talker) answered(nothing bool) {
+	t.echo.mu.Lock()
+	defer t.echo.mu.Unlock()
+	if nothing || t.echo.early {
+		t.release(unsure)
+	}
+	t.echo.early = nothing
 }
 
 // settle lets pass what is held, when the port is about to close.

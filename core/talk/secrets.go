@@ -45,16 +45,27 @@ func (t *Talker) Secret() bool {
 
 // saying notes what is about to be said. A secret is hidden from then on, also where the
 // module repeats it.
-func (t *Talker) saying(line string, whole bool) {
+func (t *Talker) saying(w Words) {
+	t.keepSecret(w.secrets)
 	hides := t.Hides()
 	t.echo.mu.Lock()
 	t.release(unsure)
-	if t.echo.line = ""; !hides && !whole {
-		t.echo.line = strings.TrimSpace(line)
+	if t.echo.line = ""; !hides && !w.key() {
+		t.echo.line = strings.TrimSpace(w.Text)
 	}
 	t.echo.mu.Unlock()
 	if hides {
-		t.conceal(line)
+		t.conceal(w.Text)
+	}
+}
+
+// keepSecret has texts hidden wherever they stand.
+func (t *Talker) keepSecret(texts []string) {
+	t.secrets.Lock()
+	defer t.secrets.Unlock()
+	for _, s := range texts {
+		t.mask.Add(s)
+		t.Events.Hide(s)
 	}
 }
 

@@ -1,6 +1,7 @@
 package talk
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
@@ -85,6 +86,12 @@ func TestWords(t *testing.T) {
 		t.Fatal(err)
 	}
 	all := Phrases(pb)
+	lookup := func(name string) (string, error) {
+		if name != "door" {
+			return "", errors.New("there is no " + name)
+		}
+		return "snow{line}", nil
+	}
 	for _, c := range []struct {
 		typed, text string
 		whole       bool
@@ -105,19 +112,21 @@ func TestWords(t *testing.T) {
 		{"@address=0", "", false, "from 1 to 65534"},
 		{"@adress", "", false, `Did you mean "address"?`},
 		{"@@home", "@home", false, ""},
+		{"AT~KEY={secret door}", "AT~KEY=snow{line}", false, ""},
+		{"{secret gate}", "", false, "there is no gate"},
 	} {
-		text, whole, err := Words(all, c.typed)
+		words, err := Parse(all, c.typed, lookup)
 		if c.err != "" {
 			if err == nil || !strings.Contains(err.Error(), c.err) {
 				t.Errorf("%q: %v, want %q", c.typed, err, c.err)
 			}
 			continue
 		}
-		if err != nil || text != c.text || whole != c.whole {
-			t.Errorf("%q: %q %v %v, want %q %v", c.typed, text, whole, err, c.text, c.whole)
+		if err != nil || words.Text != c.text || words.Whole != c.whole {
+			t.Errorf("%q: %+v %v, want %q %v", c.typed, words, err, c.text, c.whole)
 		}
 	}
-	if _, _, err := Words(nil, "@x"); err == nil || !strings.Contains(err.Error(), "no phrasebook") {
+	if _, err := Parse(nil, "@x", nil); err == nil || !strings.Contains(err.Error(), "no phrasebook") {
 		t.Error(err)
 	}
 	for typed, want := range map[string]string{"@a": "@address", "@p": "@power", "@": "@", "@x": "@x", "AT": "AT", "@address=5": "@address=5", "@@a": "@@a"} {

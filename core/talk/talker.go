@@ -21,6 +21,7 @@ type Event struct {
 	Kind  Kind
 	Bytes []byte
 	Err   error // the port has gone, or could not do what was asked
+	Lapse bool  // what was said last got no answer
 }
 
 // Talker is one port spoken with by hand. Tell is told of all that happens, from
@@ -29,7 +30,9 @@ type Talker struct {
 	Station *bench.Station
 	Events  *record.Stream // nil tells nobody
 	Tell    func(Event)
-	Reopen  bool // wait for a port that has gone to come back
+	Reopen  bool          // wait for a port that has gone to come back
+	Pages   bool          // turn the pages of a long answer, as the port's pager says; else whoever reads does
+	Wait    dialog.Answer // how long an answer is waited for; Within 0 is AnswerTime
 
 	mu     sync.Mutex
 	told   sync.Mutex
@@ -40,6 +43,7 @@ type Talker struct {
 	heard  []byte // since the last line end; belongs to the dialog's trace
 	pass   func(dialog.Trace)
 	echo   echoes
+	queue  queue
 
 	secrets   sync.Mutex
 	mask      secret.Mask
@@ -54,12 +58,18 @@ const reopenEvery = 300 * time.Millisecond
 // Open opens the port; it is watched until ctx is done.
 func (t *Talker) Open(ctx context.Context) error {
 	t.line, t.dtr, t.rts = t.Station.Setup.Line(), true, true
+	if t.Wait.Within == 0 {
+		t.Wait.Within = AnswerTime
+	}
+	t.queue.ctx = ctx
 	return t.open(ctx)
 }
 
 func (t *Talker) open(ctx context.Context) error {
 	d, err := t.Station.Open(ctx, t.Events, func(c *dialog.Config) {
-		c.Pagers = nil // whoever reads turns the pages
+		if !t.Pages {
+			c.Pagers = nil
+		}
 		keep := c.Trace
 		t.pass = func(tr dialog.Trace) {
 			if keep != nil {
@@ -140,65 +150,6 @@ func (t *Talker) now() *dialog.Dialog {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.dialog
-}
-
-// answerTime is how long each of several lines may wait for its answer.
-const answerTime = 5 * time.Second
-
-// rest is how long a port must be quiet for an answer to be over, where nothing
-// else tells.
-const rest = 150 * time.Millisecond
-
-// Say says lines, each after the answer to the one before. Where whole is true
-// the text is said as it is, without a line ending.
-func (t *Talker) Say(ctx context.Context, whole bool, lines ...string) error {
-	d := t.now()
-	for i, l := range lines {
-		var err error
-		t.saying(l, whole)
-		if whole {
-			_, err = d.SayBytes(ctx, []byte(l))
-		} else {
-			d.PassAll() // what nobody waits for need not be kept
-			d.GiveUp()  // who types sees what comes
-			_, err = d.Say(ctx, l, 0)
-		}
-		if t.away(err) {
-			t.note("the port is away: %q was not said", l)
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		if i == len(lines)-1 {
-			return nil
-		}
-		if t.Answered(ctx) != nil && ctx.Err() != nil {
-			return context.Cause(ctx)
-		}
-	}
-	return nil
-}
-
-// away reports whether an error is that of a port that has gone and is looked for.
-func (t *Talker) away(err error) bool {
-	return t.Reopen && err != nil && port.KindOf(err) != port.Other
-}
-
-// Answered waits for the answer to what was said last: its final result, or else
-// a rest on the line. A port that has gone and is looked for owes none.
-func (t *Talker) Answered(ctx context.Context) error {
-	d := t.now()
-	var err error
-	if t.Station.Setup.Dialect == phrasebook.AT {
-		err = d.Settle(ctx, answerTime)
-	} else {
-		err = d.Quiet(ctx, rest, answerTime)
-	}
-	if t.away(err) {
-		return nil
-	}
-	return err
 }
 
 // Keys says bytes as they are typed.

@@ -56,62 +56,6 @@ func (s *spoken) told() string {
 	return all
 }
 
-// answer has the module answer each line some time later.
-func (s *spoken) answer(after time.Duration, text string) {
-	go func() {
-		buf := make([]byte, 100)
-		for {
-			if _, err := s.module.Read(buf); err != nil {
-				return
-			}
-			time.Sleep(after)
-			io.WriteString(s.module, text)
-		}
-	}()
-}
-
-// Several lines go one by one, each after the last one's answer; one line goes
-// at once, whatever is still open.
-func TestLinesWaitForAnswers(t *testing.T) {
-	for _, c := range []struct {
-		dialect     phrasebook.Dialect
-		answer      string
-		after, want time.Duration
-	}{
-		{phrasebook.AT, "\r\nOK\r\n", 700 * time.Millisecond, 1400 * time.Millisecond},
-		{phrasebook.AT, "\r\nERROR\r\n", 700 * time.Millisecond, 1400 * time.Millisecond},
-		{phrasebook.Lines, "done\r\n", 100 * time.Millisecond, 500 * time.Millisecond},
-		{phrasebook.AT, "", 0, 2 * answerTime},
-	} {
-		synctest.Test(t, func(t *testing.T) {
-			s := speak(t, phrasebook.Setup{Dialect: c.dialect, Ending: phrasebook.CR}, nil)
-			s.answer(c.after, c.answer)
-			began := time.Now()
-			if err := s.Say(t.Context(), false, "one", "two", "three"); err != nil {
-				t.Fatal(err)
-			}
-			if d := time.Since(began); d != c.want {
-				t.Errorf("%+v: three lines took %v", c, d)
-			}
-			if got := s.told(); !strings.HasPrefix(got, `>"one\r"`) || !strings.HasSuffix(got, `>"three\r"`) {
-				t.Errorf("told %s", got)
-			}
-			began = time.Now()
-			if err := s.Say(t.Context(), true, "\x1a"); err != nil || time.Since(began) > 0 {
-				t.Errorf("a key waited %v, %v", time.Since(began), err)
-			}
-			if err := s.Keys(t.Context(), []byte("x")); err != nil {
-				t.Error(err)
-			}
-			if got := s.told(); got != `>"\x1a" >"x"` {
-				t.Errorf("told %s", got)
-			}
-			s.module.Close()
-			time.Sleep(2 * time.Second) // until the module has said its last
-		})
-	}
-}
-
 func TestSettingsByHand(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := speak(t, phrasebook.Setup{Ending: phrasebook.CR}, nil)
@@ -130,7 +74,7 @@ func TestSettingsByHand(t *testing.T) {
 		if dtr, rts := s.Outputs(); !dtr || !rts {
 			t.Error("a signal line that cannot be set is shown as set")
 		}
-		if err := s.Say(t.Context(), false, "x"); err != nil {
+		if err := s.Say(t.Context(), Words{Text: "x"}); err != nil {
 			t.Fatal(err)
 		}
 		if got := s.told(); got != `#"line ending is crlf" #"line is 9600 8N1" >"x\r\n"` {
@@ -178,8 +122,11 @@ func TestGoesAndReturns(t *testing.T) {
 		ctx, cancel := context.WithCancelCause(t.Context())
 		why := errors.New("enough")
 		cancel(why)
-		if err := s.Say(ctx, false, "a", "b"); !errors.Is(err, why) {
-			t.Errorf("a cancelled paste went on: %v", err)
+		if err := s.Say(t.Context(), Words{Text: "a"}); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.Answered(ctx); !errors.Is(err, why) {
+			t.Errorf("a cancelled wait went on: %v", err)
 		}
 	})
 }
@@ -207,7 +154,7 @@ func TestAsksForSecret(t *testing.T) {
 			}
 			synctest.Wait()
 			for _, l := range []string{"snowline", "logs"} {
-				if err := talker.Say(t.Context(), false, l); err != nil {
+				if err := talker.Say(t.Context(), Words{Text: l}); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -231,7 +178,7 @@ func TestTypedAheadOfTheEcho(t *testing.T) {
 		s := speak(t, phrasebook.Setup{Ending: phrasebook.CR}, nil)
 		say := func(line, answer string) {
 			t.Helper()
-			if err := s.Say(t.Context(), false, line); err != nil {
+			if err := s.Say(t.Context(), Words{Text: line}); err != nil {
 				t.Fatal(err)
 			}
 			io.WriteString(s.module, answer)
@@ -299,7 +246,7 @@ func TestEchoSwitchedOff(t *testing.T) {
 			}()
 			time.Sleep(time.Millisecond)
 			for _, turn := range turns {
-				if err := talker.Say(t.Context(), false, turn.line); err != nil {
+				if err := talker.Say(t.Context(), Words{Text: turn.line}); err != nil {
 					t.Fatal(err)
 				}
 				time.Sleep(3 * time.Second)

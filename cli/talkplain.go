@@ -1,0 +1,211 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"time"
+
+	"uparrot/core/port"
+	"uparrot/core/session"
+	"uparrot/core/talk"
+	"uparrot/core/text"
+)
+
+// talkPlain speaks without a view, so that talk works in a pipe.
+func (c *talkCommand) talkPlain(ctx context.Context, talkers []*talk.Talker) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	all := &printers{talkCommand: c, cancel: cancel}
+	var err error
+	for i, t := range talkers {
+		p := &printer{printers: all}
+		if len(talkers) > 1 {
+			p.name = t.Station.Name + " "
+		}
+		all.list = append(all.list, p)
+		t.Tell, t.Pages = p.tell, true
+		if err = t.Open(ctx); err != nil {
+			talkers = talkers[:i]
+			break
+		}
+	}
+	if err == nil {
+		err = c.sayPlain(ctx, cancel, talkers)
+	}
+	for _, t := range talkers {
+		err = errors.Join(err, t.Close())
+	}
+	all.rest()
+	if err != nil {
+		return err
+	}
+	lapses := 0
+	for _, t := range talkers {
+		lapses += t.Lapses()
+	}
+	if lapses > 0 {
+		c.err.line("uparrot: %s got no answer", text.Count(lapses, "line"))
+		return errQuiet{exitFailed}
+	}
+	return nil
+}
+
+// sayPlain says what comes from stdin until that, the time or what is waited for ends it.
+func (c *talkCommand) sayPlain(ctx context.Context, cancel context.CancelCauseFunc, talkers []*talk.Talker) error {
+	if c.lasts > 0 {
+		timer := time.AfterFunc(c.lasts, func() { cancel(errEnough) })
+		defer timer.Stop()
+	}
+	err := c.sayAll(ctx, talkers, linesOf(ctx, c.in))
+	switch {
+	case errors.Is(err, errSeen), errors.Is(err, errEnough) && c.until == nil:
+		err = nil
+	case errors.Is(err, errEnough):
+		c.err.line("uparrot: no line like %s came within %v", safe(c.untilText), c.lasts)
+		err = errQuiet{exitFailed}
+	}
+	return err
+}
+
+// printers print what is said and heard at several ports, one line at a time.
+type printers struct {
+	*talkCommand
+	cancel context.CancelCauseFunc
+	list   []*printer
+
+	mu  sync.Mutex
+	day string
+}
+
+// printer prints what is said and heard at one port.
+type printer struct {
+	*printers
+	name  string // before each line, where there are several ports
+	log   talk.Log
+	shown int
+}
+
+// tell prints the lines that are whole, and ends the conversation when the one
+// waited for has come or the port has gone.
+func (p *printer) tell(e talk.Event) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.log.Add(e.Time, e.Kind, e.Bytes)
+	for ; p.shown < p.log.Gone+len(p.log.Lines); p.shown++ {
+		l := p.log.Lines[p.shown-p.log.Gone]
+		if l.Open {
+			break
+		}
+		words := text.Shown(l.Bytes)
+		if len(l.Bytes) == 0 || words == "" && l.Kind == talk.Heard {
+			continue
+		}
+		p.print(l, words)
+		if l.Kind == talk.Heard && p.until != nil {
+			if _, ok := p.until.Match([]byte(words)); ok {
+				p.cancel(errSeen)
+			}
+		}
+	}
+	if e.Err != nil && !p.reopen {
+		p.cancel(e.Err)
+	}
+}
+
+// print prints a line, and the day where that is another than of the line before.
+func (p *printer) print(l talk.Row, words string) {
+	if day := l.Time.Format(time.DateOnly); p.day != day {
+		if p.day != "" {
+			fmt.Fprintf(p.out, "# %s\n", day)
+		}
+		p.day = day
+	}
+	fmt.Fprintf(p.out, "%s%s%s %s\n", talk.Clock.Stamp(l, nil), p.name, [...]string{"<", ">", "#"}[l.Kind], words)
+}
+
+// rest prints lines without their ends, such as prompts, which are worth showing too.
+func (p *printers) rest() {
+	for _, one := range p.list {
+		if n := len(one.log.Lines); n > 0 && one.log.Lines[n-1].Open {
+			one.print(one.log.Lines[n-1], text.Shown(one.log.Lines[n-1].Bytes))
+		}
+	}
+}
+
+// linesOf are the lines of an input, until ctx is done.
+func linesOf(ctx context.Context, in io.Reader) <-chan string {
+	lines := make(chan string)
+	go func() {
+		defer close(lines)
+		for s := bufio.NewScanner(in); s.Scan(); {
+			select {
+			case lines <- s.Text():
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	return lines
+}
+
+// What ends a conversation without the view: the time asked for is over, or the
+// line waited for has come.
+var (
+	errEnough = errors.New("the time is over")
+	errSeen   = errors.New("the line has come")
+)
+
+// sayAll says lines, each after the answer to the one before, until there are no more; or
+// it goes on listening until it is told to stop.
+func (c *talkCommand) sayAll(ctx context.Context, talkers []*talk.Talker, lines <-chan string) error {
+	for {
+		select {
+		case l, ok := <-lines:
+			if !ok {
+				if ctx.Err() != nil { // the lines ended because all has
+					return context.Cause(ctx)
+				}
+				if c.lasts > 0 || c.until != nil {
+					<-ctx.Done()
+					return context.Cause(ctx)
+				}
+				return nil
+			}
+			t, l, err := addressed(talkers, l)
+			if err != nil {
+				return err
+			}
+			words, err := talk.Parse(talk.Phrases(t.Station.Phrasebook), l, c.secrets.Value)
+			if err != nil {
+				return &session.Misuse{What: err.Error()}
+			}
+			if err := t.Say(ctx, words); err != nil {
+				return err
+			}
+			if _, err := t.Answered(ctx); err != nil && (ctx.Err() != nil || port.KindOf(err) != port.Other) {
+				return err
+			}
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}
+
+// addressed is at which port a line is to be said: with several it begins with the name.
+func addressed(talkers []*talk.Talker, line string) (*talk.Talker, string, error) {
+	if len(talkers) == 1 {
+		return talkers[0], line, nil
+	}
+	name, words, ok := strings.Cut(line, ":")
+	for _, t := range talkers {
+		if ok && t.Station.Name == strings.TrimSpace(name) {
+			return t, strings.TrimPrefix(words, " "), nil
+		}
+	}
+	return nil, "", &session.Misuse{What: fmt.Sprintf("%q does not say at which of the ports: wanted PORT: WORDS", line), Example: "echo 'valley: AT' | uparrot talk valley summit --bench larkfell.toml"}
+}
