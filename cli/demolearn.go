@@ -19,7 +19,7 @@ import (
 )
 
 // demoFiles are the outputs of the demo, whose folder was looked at before.
-var demoFiles = outputs{output.Files{Overwrite: true}}
+var demoFiles = outputs{Files: output.Files{Overwrite: true}}
 
 // demoByHand is what a person says to a radio in the demo, mistakes included.
 var demoByHand = []string{"AT", "ATI", "AT~NODE?", "AT~GRUOP=7", "AT~GROUP=300", "AT~GROUP=7", "AT~GROUP?", "AT~POWER=10", "AT~POWER?"}

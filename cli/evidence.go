@@ -3,6 +3,9 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
+	"io"
+	"os"
 
 	"github.com/spf13/cobra"
 
@@ -25,7 +28,29 @@ func (a *app) conduct(ctx context.Context, f evidenceFlags, about session.About,
 		return do(s.Events)
 	})
 	a.told(f, s.Record)
+	if f.also != nil && f.also.copy != "" {
+		err = errors.Join(err, a.copyRecord(f.also, s.Record))
+	}
 	return v, err
+}
+
+// copyRecord keeps a record under another name too.
+func (a *app) copyRecord(to *outputs, path string) error {
+	err := func() error {
+		in, err := os.Open(path)
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		return a.save(to, to.copy, func(w io.Writer) error {
+			_, err := io.Copy(w, in)
+			return err
+		})
+	}()
+	if err != nil {
+		return fmt.Errorf("keep the record as %s too: %w", to.copy, err)
+	}
+	return nil
 }
 
 // onPort is conduct of something that takes one port for itself, without a

@@ -14,7 +14,11 @@ import (
 )
 
 // outputs are the files that a command makes, with the flags that hold for all.
-type outputs struct{ output.Files }
+type outputs struct {
+	output.Files
+
+	copy string // of the record, where a person has asked for one
+}
 
 func (o *outputs) add(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&o.Overwrite, "overwrite", false, "replace a file that exists; never a record, a ledger or what is read")

@@ -130,7 +130,8 @@ func asUsage(err error) error {
 // evidenceFlags say where a run leaves its evidence, and whose it is.
 type evidenceFlags struct {
 	session.Keep
-	quiet bool // where the record lies need not be told
+	quiet bool     // where the record lies need not be told
+	also  *outputs // what the record is to be copied to, once it is whole; may be nil
 	cmd   *cobra.Command
 }
 

@@ -98,6 +98,7 @@ func (c *talkCommand) run(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	c.keeps.NoFiling, c.keeps.quiet = true, true // it is no test of a unit
+	c.keeps.also = &outputs{}
 	_, err = c.conduct(cmd.Context(), c.keeps, at("talk", "talk", ps, stations...), nil, func(events *record.Stream) (verdict.Verdict, error) {
 		var talkers []*talk.Talker
 		for _, st := range stations {
@@ -107,7 +108,7 @@ func (c *talkCommand) run(cmd *cobra.Command, args []string) error {
 		if c.plain || c.lasts > 0 || c.until != nil || !isFile || !term.IsTerminal(int(in.Fd())) || !c.outIsTerminal() {
 			return verdict.Measured, c.talkPlain(cmd.Context(), talkers)
 		}
-		return verdict.Measured, c.talkView(cmd.Context(), talkers)
+		return verdict.Measured, c.talkView(cmd, talkers)
 	})
 	return withVerdict(verdict.Measured, err)
 }

@@ -18,8 +18,11 @@ import (
 // keysDoneMsg tells that key mode is over.
 type keysDoneMsg struct{ err error }
 
-// leaveKey is what terminals send for F12, the one key that key mode keeps.
-var leaveKey = []byte("\x1b[24~")
+// What leaves key mode: F12, as terminals send it, and Ctrl-].
+var (
+	leaveKey  = []byte("\x1b[24~")
+	leaveCtrl = byte(0x1d)
+)
 
 // screenRight puts a terminal right after a module has drawn on it: soft reset,
 // colours, cursor, scrolling region, character set, mouse and paste modes.
@@ -62,7 +65,7 @@ func (k *keyMode) Run() error {
 		return err
 	}
 	defer k.view.terminal.by(give, take)()
-	fmt.Fprintf(k.out, "\x1b[2J\x1b[HKeys go to %s as they are typed. F12 comes back.\r\n", oneLine(k.pane.name))
+	fmt.Fprintf(k.out, "\x1b[2J\x1b[HKeys go to %s as they are typed. F12 or Ctrl-] comes back.\r\n", oneLine(k.pane.name))
 	var mu sync.Mutex
 	over := false
 	tell := k.pane.Tell
@@ -105,18 +108,24 @@ func (k *keyMode) pump(f *watchedInput) error {
 		if err != nil {
 			return fmt.Errorf("read the keys: %w", err)
 		}
-		b := buf[:n]
-		leave := bytes.Index(b, leaveKey)
-		if leave >= 0 {
-			b = b[:leave]
-		}
+		b, leave := keysIn(buf[:n])
 		if len(b) > 0 {
 			if err := k.pane.Keys(k.view.ctx, b); err != nil {
 				return err
 			}
 		}
-		if leave >= 0 {
+		if leave {
 			return nil
 		}
 	}
+}
+
+// keysIn are the keys among what was typed that go to the module, up to one that leaves.
+func keysIn(typed []byte) (keys []byte, leave bool) {
+	for i, b := range typed {
+		if b == leaveCtrl || bytes.HasPrefix(typed[i:], leaveKey) {
+			return typed[:i], true
+		}
+	}
+	return typed, false
 }

@@ -8,11 +8,14 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
+	"github.com/spf13/cobra"
 
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
@@ -33,6 +36,10 @@ type pane struct {
 	came    time.Time // when bytes last came
 	scroll  int       // lines from the end
 	found   int       // line that a search has found, counted from the very first; -1 if none
+	odd     talk.Unreadable
+
+	mu      sync.Mutex
+	pending []talk.Event // that have not been taken into the log
 }
 
 // asking is what the input line is for.
@@ -42,7 +49,12 @@ const (
 	forText asking = iota
 	forSpeed
 	forSearch
+	forFilter
+	forRecord
 )
+
+// prompts are what stands before the input.
+var prompts = map[asking]string{forText: "> ", forSpeed: "speed, frame: ", forSearch: "search: ", forFilter: "only lines with: ", forRecord: "also keep the record as: "}
 
 // view is the terminal view of talk.
 type view struct {
@@ -65,47 +77,66 @@ type view struct {
 	hint   string
 	wide   int
 	high   int
+
+	chatter talk.Chatter
+	filter  string // only lines that hold this are shown
+	second  bool   // Ctrl-X has been pressed
+	waking  atomic.Bool
+	keep    func(path string) error // keeps the record there too, in the end
 }
 
-// cameMsg is an event of a port, tickMsg the beat that keeps signal lines and
+// wakeMsg tells that something has come, tickMsg is the beat that keeps signal lines and
 // the sign of life fresh, hintMsg something to tell below the input.
 type (
-	cameMsg struct {
-		pane int
-		talk.Event
-	}
+	wakeMsg struct{}
 	tickMsg time.Time
 	hintMsg string
 )
+
+// drawEvery bounds how often the screen is drawn anew for what comes.
+const drawEvery = time.Second / 12
 
 const beat = 200 * time.Millisecond
 
 func tick() tea.Cmd { return tea.Tick(beat, func(t time.Time) tea.Msg { return tickMsg(t) }) }
 
 // talkView speaks in a terminal view until the person leaves it.
-func (a *talkCommand) talkView(ctx context.Context, talkers []*talk.Talker) error {
-	ctx, gone := context.WithCancelCause(ctx)
+func (a *talkCommand) talkView(cmd *cobra.Command, talkers []*talk.Talker) error {
+	ctx, gone := context.WithCancelCause(cmd.Context())
 	defer gone(nil)
 	in := a.in
 	if f, ok := in.(*os.File); ok {
 		in = &watchedInput{f, func() { gone(errInterrupted) }}
 	}
 	v := &view{ctx: ctx, secret: a.secrets.Value, input: textinput.New(), echo: true, wide: 80, high: 24}
+	v.keep = func(path string) error {
+		a.keeps.also.know(cmd)
+		err := a.keeps.also.Plan("its copy", path)
+		if err == nil {
+			a.keeps.also.copy = path
+		}
+		return err
+	}
 	v.input.Prompt = ""
 	v.input.Focus()
-	program := tea.NewProgram(v, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(a.out), tea.WithoutSignalHandler())
+	program := tea.NewProgram(v, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(a.out), tea.WithoutSignalHandler(), tea.WithFPS(30))
 	v.terminal.by(program.ReleaseTerminal, program.RestoreTerminal)
 	defer v.terminal.heed()()
 	var err error
 	for i, t := range talkers {
-		queue := make(chan talk.Event, 1024)
-		t.Tell = func(e talk.Event) { queue <- e }
-		go func() { // in order, and never holding up the port
-			for e := range queue {
-				program.Send(cameMsg{i, e})
+		p := &pane{Talker: t, name: t.Station.Name, phrases: talk.Phrases(t.Station.Phrasebook), found: -1}
+		if pb := t.Station.Phrasebook; pb != nil {
+			for _, n := range pb.Notices {
+				p.log.Folds.Notices = append(p.log.Folds.Notices, n.Pattern)
 			}
-		}()
-		v.panes = append(v.panes, &pane{Talker: t, name: t.Station.Name, phrases: talk.Phrases(t.Station.Phrasebook), found: -1})
+		}
+		t.Tell = func(e talk.Event) {
+			p.mu.Lock()
+			p.pending = append(p.pending, e)
+			p.mu.Unlock()
+			v.wake(program)
+		}
+		v.panes = append(v.panes, p)
 		if err = t.Open(ctx); err != nil {
 			talkers = talkers[:i]
 			break
@@ -125,6 +156,38 @@ func (a *talkCommand) talkView(ctx context.Context, talkers []*talk.Talker) erro
 	return err
 }
 
+// wake has the view take in what has come, soon, and not too often.
+func (v *view) wake(program *tea.Program) {
+	if !v.waking.Swap(true) {
+		time.AfterFunc(drawEvery, func() { program.Send(wakeMsg{}) })
+	}
+}
+
+// take takes what has happened at a port into its log.
+func (v *view) take(p *pane) {
+	p.mu.Lock()
+	events := p.pending
+	p.pending = nil
+	p.mu.Unlock()
+	before := p.log.Gone + len(p.log.Lines)
+	p.log.Answering = p.Answering()
+	for _, e := range events {
+		if e.Kind == talk.Heard {
+			p.came = e.Time
+			p.odd.Take(e.Bytes)
+		}
+		if e.Kind != talk.Said || v.echo {
+			p.log.Add(e.Time, e.Kind, e.Bytes)
+		}
+		if e.Lapse {
+			p.log.Lapse()
+		}
+	}
+	if p.scroll > 0 { // what is looked at stays where it is
+		p.scroll += p.log.Gone + len(p.log.Lines) - before
+	}
+}
+
 func (v *view) Init() tea.Cmd { return tea.Batch(textinput.Blink, tick()) }
 
 func (v *view) pane() *pane { return v.panes[v.active] }
@@ -134,17 +197,10 @@ func (v *view) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		v.wide, v.high = msg.Width, msg.Height
 		return v, nil
-	case cameMsg:
-		p := v.panes[msg.pane]
-		if msg.Kind == talk.Heard {
-			p.came = msg.Time
-		}
-		before := p.log.Gone + len(p.log.Lines)
-		if msg.Kind != talk.Said || v.echo {
-			p.log.Add(msg.Time, msg.Kind, msg.Bytes)
-		}
-		if p.scroll > 0 { // what is looked at stays where it is
-			p.scroll += p.log.Gone + len(p.log.Lines) - before
+	case wakeMsg:
+		v.waking.Store(false)
+		for _, p := range v.panes {
+			v.take(p)
 		}
 		return v, nil
 	case tickMsg:
@@ -153,6 +209,7 @@ func (v *view) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			p.inputs, p.noLines = in, err != nil
 			p.counts, _ = p.Counters() // where a port keeps none there are none to show
 		}
+		v.mask()
 		return v, tick()
 	case hintMsg:
 		v.hint = string(msg)
@@ -163,7 +220,9 @@ func (v *view) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		return v, nil
 	case tea.KeyPressMsg:
-		return v, v.key(msg)
+		cmd := v.key(msg)
+		v.mask()
+		return v, cmd
 	case tea.PasteMsg:
 		if v.hint = ""; strings.ContainsAny(msg.Content, "\r\n") {
 			return v, v.paste(msg.Content)
@@ -182,78 +241,6 @@ func (v *view) do(f func() error) tea.Cmd {
 		}
 		return hintMsg("")
 	}
-}
-
-// keyHelp is what the keys do, as F1 shows it.
-var keyHelp = [][2]string{
-	{"Enter", "say the line"}, {"Tab", "complete a phrase: @NAME, @NUMBER, @NAME=VALUE"}, {"Up, Down", "lines said before"},
-	{"PgUp, PgDn", "scroll"}, {"Ctrl-F", "search backwards; Enter again goes on"}, {"F2", "keys: each goes out as it is typed; F12 comes back"},
-	{"F3", "line ending: cr, lf, crlf, none"}, {"F4", "text, hex, both"}, {"F5", "times: clock, since the last line, none"},
-	{"F6", "speed"}, {"F7, F8", "DTR, RTS on and off"}, {"F9", "break"}, {"Ctrl-E", "show what is said, or not"},
-	{"Ctrl-P", "the next line is a secret"}, {"Ctrl-N", "the next port"}, {"Ctrl-G, Esc", "lines that wait for an answer: say the next now, drop them"}, {"{ctrl-z} {hex 04}", "bytes by name, within a line"}, {"Ctrl-C", "leave"},
-}
-
-func (v *view) key(k tea.KeyPressMsg) tea.Cmd {
-	p := v.pane()
-	v.hint = ""
-	switch k.String() {
-	case "ctrl+c":
-		return tea.Quit
-	case "f1":
-		v.help = !v.help
-	case "f2":
-		return v.keys(p)
-	case "f3":
-		p.SetEnding(ending(p)%phrasebook.NoEnding + 1) // the next, round and round
-	case "f4":
-		v.as = v.as.Next()
-	case "f5":
-		v.times = v.times.Next()
-	case "f6":
-		v.ask(forSpeed)
-	case "f7":
-		return v.do(func() error { return p.Toggle(uart.DTR) })
-	case "f8":
-		return v.do(func() error { return p.Toggle(uart.RTS) })
-	case "f9":
-		return v.do(p.Break)
-	case "ctrl+f":
-		v.ask(forSearch)
-	case "ctrl+e":
-		v.echo = !v.echo
-	case "ctrl+p":
-		if v.hint = "the next line is no secret"; p.Secret() {
-			v.hint = "the next line is a secret: it is not shown, nor kept"
-		}
-	case "ctrl+n":
-		v.active = (v.active + 1) % len(v.panes)
-	case "pgup":
-		p.scroll = min(p.scroll+v.bodyHigh()-1, max(0, len(p.log.Lines)-1))
-	case "pgdown":
-		p.scroll = max(0, p.scroll-v.bodyHigh()+1)
-	case "ctrl+g":
-		p.Hurry()
-	case "esc":
-		if n := p.Drop(); n > 0 {
-			v.hint = text.Count(n, "line") + " dropped that waited to be said"
-			return nil
-		}
-		v.asks, p.scroll, p.found, v.help = forText, 0, -1, false
-		v.input.SetValue(v.kept)
-		v.kept = ""
-	case "up", "down":
-		v.recall(k.String() == "up")
-	case "tab":
-		v.input.SetValue(talk.Complete(p.phrases, v.input.Value()))
-		v.input.CursorEnd()
-	case "enter":
-		return v.enter(p)
-	default:
-		var cmd tea.Cmd
-		v.input, cmd = v.input.Update(k)
-		return cmd
-	}
-	return nil
 }
 
 // ending is a port's line ending.
@@ -287,30 +274,8 @@ func (v *view) recall(back bool) {
 
 func (v *view) enter(p *pane) tea.Cmd {
 	typed := v.input.Value()
-	switch v.asks {
-	case forSpeed:
-		v.asks = forText
-		v.input.SetValue(v.kept)
-		v.kept = ""
-		n, err := strconv.Atoi(strings.TrimSpace(typed))
-		if err != nil {
-			v.hint = fmt.Sprintf("%q is no speed", typed)
-			return nil
-		}
-		return v.do(func() error { return p.SetSpeed(n) })
-	case forSearch:
-		from := p.log.Gone + len(p.log.Lines)
-		if p.found >= 0 {
-			from = p.found
-		}
-		if i := p.log.Search(typed, from-p.log.Gone); i >= 0 && typed != "" {
-			p.found = p.log.Gone + i
-			p.scroll = max(0, len(p.log.Lines)-1-i-v.bodyHigh()/2)
-		} else {
-			v.hint = fmt.Sprintf("no earlier line holds %q", typed)
-			p.found = -1
-		}
-		return nil
+	if v.asks != forText {
+		return v.answer(p, typed)
 	}
 	words, err := talk.Parse(p.phrases, typed, v.secret)
 	if err != nil {
@@ -325,6 +290,78 @@ func (v *view) enter(p *pane) tea.Cmd {
 	p.scroll = 0
 	p.Queue(words)
 	return nil
+}
+
+// answer takes what was typed for something else than the module.
+func (v *view) answer(p *pane, typed string) tea.Cmd {
+	if v.asks == forSearch {
+		v.search(p, typed)
+		return nil
+	}
+	what := v.asks
+	v.asks = forText
+	v.input.SetValue(v.kept)
+	v.kept = ""
+	switch what {
+	case forFilter:
+		v.filter = strings.ToLower(typed)
+	case forRecord:
+		if typed = strings.TrimSpace(typed); typed == "" {
+			return nil
+		}
+		if err := v.keep(typed); err != nil {
+			v.hint = err.Error()
+			return nil
+		}
+		v.hint = "the record, from its beginning, will also lie at " + typed
+	case forSpeed:
+		line, err := lineOf(p.Line(), typed)
+		if err != nil {
+			v.hint = err.Error()
+			return nil
+		}
+		return v.do(func() error { return p.SetLine(line) })
+	}
+	return nil
+}
+
+// lineOf is a speed, a frame or both, over what is set.
+func lineOf(now uart.Line, typed string) (uart.Line, error) {
+	for _, word := range strings.Fields(typed) {
+		if n, err := strconv.Atoi(word); err == nil {
+			now.Speed = n
+			continue
+		}
+		f, err := uart.ParseFrame(word)
+		if err != nil {
+			return now, fmt.Errorf("%q is no speed and no frame: wanted such as 9600, 7E1 or 9600 7E1", word)
+		}
+		now.Frame = f
+	}
+	return now, nil
+}
+
+// search goes back to the line before that holds some words.
+func (v *view) search(p *pane, typed string) {
+	from := p.log.Gone + len(p.log.Lines)
+	if p.found >= 0 {
+		from = p.found
+	}
+	if i := p.log.Search(typed, from-p.log.Gone); i >= 0 && typed != "" {
+		p.found = p.log.Gone + i
+		p.scroll = max(0, len(p.log.Lines)-1-i-v.bodyHigh()/2)
+	} else {
+		v.hint = fmt.Sprintf("no earlier line holds %q", typed)
+		p.found = -1
+	}
+}
+
+// mask has what is typed shown as stars while it is to be a secret.
+func (v *view) mask() {
+	v.input.EchoMode = textinput.EchoNormal
+	if v.asks == forText && v.pane().Hides() {
+		v.input.EchoMode, v.input.EchoCharacter = textinput.EchoPassword, '*'
+	}
 }
 
 // paste says several pasted lines, each after the last one's answer.
@@ -368,7 +405,7 @@ func (v *view) screen() string {
 		return ""
 	}
 	each := v.wide / len(v.panes)
-	var columns []string
+	var columns [][]string
 	for i, p := range v.panes {
 		w := each
 		if i < len(v.panes)-1 {
@@ -376,20 +413,22 @@ func (v *view) screen() string {
 		}
 		columns = append(columns, v.column(p, i == v.active, w))
 	}
-	bar := strings.TrimRight(strings.Repeat("│\n", v.bodyHigh()+2), "\n")
-	body := columns[0]
+	rows := columns[0]
 	for _, c := range columns[1:] {
-		body = lipgloss.JoinHorizontal(lipgloss.Top, body, bar, c)
+		for i := range rows {
+			rows[i] += "│" + c[i]
+		}
 	}
+	body := strings.Join(rows, "\n")
 	if v.help {
 		body = v.helpPage()
 	}
-	prompt := map[asking]string{forText: "> ", forSpeed: "speed: ", forSearch: "search: "}[v.asks]
+	prompt := prompts[v.asks]
 	if len(v.panes) > 1 {
 		prompt = oneLine(v.pane().name) + " " + prompt
 	}
 	v.input.SetWidth(max(1, v.wide-len(prompt)-2))
-	keys := "F1 keys  F2 key by key  F3 ending  F4 view  F5 times  F6 speed  F7 DTR  F8 RTS  F9 break  Ctrl-F search  Ctrl-C leave"
+	keys := "F1 keys  F2 key by key  F3 ending  F4 view  F5 times  F6 speed  F7 DTR  F8 RTS  F9 break  F10 chatter  Ctrl-F search  Ctrl-C leave"
 	return strings.Join([]string{body, prompt + v.input.View(), cut(oneLine(v.below()), v.wide), barStyle.Render(pad(keys, v.wide))}, "\n")
 }
 
@@ -400,6 +439,9 @@ func (v *view) below() string {
 	}
 	if v.hint != "" || v.asks != forText {
 		return v.hint
+	}
+	if !strings.HasPrefix(v.input.Value(), "@") {
+		return v.shows()
 	}
 	found := talk.Matches(v.pane().phrases, v.input.Value())
 	if len(found) == 1 {
@@ -412,122 +454,16 @@ func (v *view) below() string {
 	return strings.Join(names, "  ")
 }
 
-// column is one port: how it is set, its signal lines, what was said and heard.
-func (v *view) column(p *pane, active bool, w int) string {
-	mark := "  "
-	if active && len(v.panes) > 1 {
-		mark = "▶ "
-	}
-	life := "quiet"
-	if !p.came.IsZero() {
-		if since := time.Since(p.came); since < 2*beat {
-			life = "● bytes are coming"
-		} else {
-			life = "quiet for " + took(since.Round(100*time.Millisecond))
-		}
-	}
-	rows := []string{
-		barStyle.Render(pad(mark+oneLine(p.name)+"  "+p.Line().String()+"  ending "+ending(p).String()+"  view "+v.as.String()+"  times "+v.times.String()+map[bool]string{false: "  what is said is not shown"}[v.echo], w)),
-		pad("  "+p.signals()+"  "+life+p.errors(), w),
-	}
-	high := v.bodyHigh()
-	var body []string
-	for i := len(p.log.Lines) - 1 - p.scroll; i >= 0 && len(body) < high; i-- {
-		body = append(v.rows(p, i, w), body...)
-	}
-	body = body[max(0, len(body)-high):]
-	for len(body) < high {
-		body = append(body, pad("", w))
-	}
-	return strings.Join(append(rows, body...), "\n")
-}
-
-// errors are what the port has counted, if anything.
-func (p *pane) errors() string {
-	if !p.counts.Any() {
-		return ""
-	}
-	return "  " + p.counts.String()
-}
-
-// signals are the states of the signal lines.
-func (p *pane) signals() string {
-	if p.noLines {
-		return "no signal lines"
-	}
-	dtr, rts := p.Outputs()
-	var parts []string
-	for _, s := range []struct {
-		name string
-		on   bool
-	}{{"DTR", dtr}, {"RTS", rts}, {"CTS", p.inputs.CTS}, {"DSR", p.inputs.DSR}, {"DCD", p.inputs.DCD}, {"RI", p.inputs.RI}} {
-		parts = append(parts, s.name+" "+onOff(s.on))
-	}
-	return strings.Join(parts, "  ")
-}
-
-func onOff(on bool) string {
-	if on {
-		return "on "
-	}
-	return "off"
-}
-
-// rows are the rows of one line of the log.
-func (v *view) rows(p *pane, i, w int) []string {
-	l := p.log.Lines[i]
-	if l.Kind == talk.Heard && v.as == talk.AsText && text.Shown(l.Bytes) == "" && !l.Open {
-		return nil // the blank lines round an answer
-	}
-	var before *talk.Row
-	if i > 0 {
-		before = &p.log.Lines[i-1]
-	}
-	stamp := v.times.Stamp(l, before)
-	mark := [...]string{"< ", "> ", "# "}[l.Kind]
-	style := [...]lipgloss.Style{lipgloss.NewStyle(), saidStyle, noteStyle}[l.Kind]
-	if p.found == p.log.Gone+i {
-		style = findStyle
-	}
-	var rows []string
-	for _, r := range v.as.Rows(l) {
-		rest := max(8, w-len(stamp)-2)
-		for first := true; first || r != ""; first = false {
-			head := cut(r, rest)
-			r = strings.TrimPrefix(r, head)
-			text := stamp + mark + head
-			rows = append(rows, style.Render(text)+strings.Repeat(" ", max(0, w-lipgloss.Width(text))))
-			stamp, mark = strings.Repeat(" ", len(stamp)), "  "
-			if head == "" {
-				break
-			}
-		}
-	}
-	return rows
-}
-
 func (v *view) helpPage() string {
-	rows := []string{pad("", v.wide)}
-	for _, k := range keyHelp {
+	var rows []string
+	for _, k := range viewKeys {
+		rows = append(rows, pad(fmt.Sprintf("   %-20s %s", k.shown, k.does), v.wide))
+	}
+	for _, k := range otherKeys {
 		rows = append(rows, pad(fmt.Sprintf("   %-20s %s", k[0], k[1]), v.wide))
 	}
 	for len(rows) < v.bodyHigh()+2 {
 		rows = append(rows, pad("", v.wide))
 	}
 	return strings.Join(rows[:v.bodyHigh()+2], "\n")
-}
-
-// cut is as much of a text as fits.
-func cut(s string, w int) string {
-	for lipgloss.Width(s) > w {
-		r := []rune(s)
-		s = string(r[:len(r)-max(1, (lipgloss.Width(s)-w)/2)])
-	}
-	return s
-}
-
-// pad makes a text exactly so wide.
-func pad(s string, w int) string {
-	s = cut(s, w)
-	return s + strings.Repeat(" ", max(0, w-lipgloss.Width(s)))
 }

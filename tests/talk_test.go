@@ -118,8 +118,19 @@ func TestTalkView(t *testing.T) {
 	p.types(f4+f4, "view text")
 	p.types(f3, "ending lf")
 	p.types(f3+f3+f3, "ending cr ")
-	p.types(f6+"9600"+enter, "9600 8N1")
-	p.types(f6+"115200"+enter, "115200 8N1")
+	p.types(f6+"9600 7E1"+enter, "9600 7E1")
+	p.types(f6+"fast"+enter, "no speed and no frame")
+	p.types("\x186115200 8N1"+enter, "115200 8N1") // Ctrl-X 6 is F6
+	p.types("\x14", " console ")                   // the dialect
+	p.types("\x14\x14\x14", "  at  ")
+	p.types("\x12r.jsonl"+enter, "--record and its copy are both r.jsonl")
+	p.types("\x12station.toml"+enter, "station.toml is what this command reads")
+	p.types("\x12kept.record"+enter, "will also lie at kept.record")
+	p.types("\x0cCSQ"+enter, "only lines with \"csq\"")
+	p.types("\x0c"+enter, "times clock ")
+	p.types("\x180", "chatter folded")
+	p.types("\x180", "changes only")
+	p.types("\x180", "view text  times clock ")
 	p.types(f7, "no signal lines")
 	p.types("\x10", "the next line is a secret")
 	p.types("frost-and-rime"+enter, "[secret]")
@@ -128,9 +139,11 @@ func TestTalkView(t *testing.T) {
 	time.Sleep(100 * time.Millisecond) // an escape alone is told from a key by time
 	p.types("\x0e", "gates > ")        // the other port
 	p.types("\x0e", "modem > ")
-	p.types(f2, "F12 comes back")
+	p.types(f2, "comes back")
 	p.types("ATI", "ATI") // the modem's own echo
 	p.types(enter, "Curlew")
+	p.types("\x1d", "\x1b[!p")
+	p.types(f2, "comes back")
 	p.types(f12, "\x1b[!p")
 	p.types("", "modem > ")
 	p.types(ctrlC, "\x1b[?1049l")
@@ -139,6 +152,9 @@ func TestTalkView(t *testing.T) {
 	}
 	if strings.Contains(b.read("r.jsonl"), "frost-and-rime") {
 		t.Error("the record has what was said to be a secret")
+	}
+	if b.read("kept.record") != b.read("r.jsonl") {
+		t.Error("the record is not the one that was asked for")
 	}
 	if n := events(t, b.read("r.jsonl")); n["in"] < 10 || n["out"] < 10 || n["close"] != 2 {
 		t.Errorf("the record holds %v", n)

@@ -116,7 +116,7 @@ func TestTerminalLeftAsFound(t *testing.T) {
 		there string // on the screen then
 	}{
 		{"the view", talk, "", "F1 keys"},
-		{"key mode", talk, "\x1bOQ", "F12 comes back"},
+		{"key mode", talk, "\x1bOQ", "comes back"},
 		{"the prompt for a secret", []string{"run", "secret.parrot", "--port", "valley=none"}, "", "not shown: "},
 	} {
 		for _, end := range []string{"stopped and gone on", "terminated", "hung up", "terminal gone", "terminal gone that it does not control"} {

@@ -27,12 +27,19 @@ type Row struct {
 	Kind  Kind
 	Bytes []byte
 	Open  bool // no line end has come yet
+	Lapse bool // what was said here got no answer
+
+	Chatter bool // the module says lines like it by itself, again and again
+	Same    bool // ... and this one is as the one before of its kind
 }
 
 // Log is what was said and heard, oldest first. It keeps the last MaxLines.
 type Log struct {
 	Lines []Row
 	Gone  int // lines dropped from the front
+
+	Folds     Folds
+	Answering bool // what comes may be an answer
 
 	ends  text.Ends
 	heard int // 1 and the number of the last heard line
@@ -73,11 +80,35 @@ func (l *Log) Add(t time.Time, k Kind, b []byte) {
 		case last != nil && last.Kind == Heard && last.Open:
 			last.Bytes = append(last.Bytes, b[:n]...)
 			last.Open = part == text.Inside && len(last.Bytes) < maxLine
+			l.sort(last)
 		default:
-			l.add(Row{t, Heard, append([]byte(nil), b[:n]...), part == text.Inside})
+			l.add(Row{Time: t, Kind: Heard, Bytes: append([]byte(nil), b[:n]...), Open: part == text.Inside})
 			l.heard = l.Gone + len(l.Lines)
+			l.sort(l.last())
 		}
 		b = b[n:]
+	}
+}
+
+// sort finds out whether a line that is whole is chatter.
+func (l *Log) sort(r *Row) {
+	if r.Open {
+		return
+	}
+	if words := text.Shown(r.Bytes); words != "" {
+		if fold := l.Folds.take(r.Time, words, l.Answering); fold != nil {
+			r.Chatter, r.Same = true, fold.Same()
+		}
+	}
+}
+
+// Lapse marks what was said last: it got no answer.
+func (l *Log) Lapse() {
+	for i := len(l.Lines) - 1; i >= 0; i-- {
+		if l.Lines[i].Kind == Said {
+			l.Lines[i].Lapse = true
+			return
+		}
 	}
 }
 
@@ -124,6 +155,33 @@ func (v View) String() string { return [...]string{"text", "hex", "both"}[v] }
 
 // Next is the view after v, round and round.
 func (v View) Next() View { return (v + 1) % views }
+
+// Chatter is how what a module says by itself is shown.
+type Chatter int
+
+// The ways to show chatter.
+const (
+	AllLines    Chatter = iota
+	Folded              // a line of each kind, the latest
+	ChangedOnly         // those that are another than the one before of their kind
+	chatters
+)
+
+func (c Chatter) String() string {
+	return [...]string{"all lines", "chatter folded", "changes only"}[c]
+}
+
+// Next is the way after c, round and round.
+func (c Chatter) Next() Chatter { return (c + 1) % chatters }
+
+// Hides reports whether a line is not shown so.
+func (c Chatter) Hides(r Row) bool { return r.Chatter && (c == Folded || c == ChangedOnly && r.Same) }
+
+// TrailingBlanks is how many blanks stand at the end of a line, which nobody would see.
+func (r Row) TrailingBlanks() int {
+	line := strings.TrimRight(string(text.Plain(r.Bytes)), "\r\n")
+	return len(line) - len(strings.TrimRight(line, " "))
+}
 
 // Times is how times are shown.
 type Times int

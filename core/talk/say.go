@@ -113,6 +113,13 @@ func (t *Talker) Drop() int {
 	return n
 }
 
+// Answering reports whether something is being said, or its answer waited for.
+func (t *Talker) Answering() bool {
+	t.queue.mu.Lock()
+	defer t.queue.mu.Unlock()
+	return t.queue.at
+}
+
 // Lapses is how many lines got no answer, or none that ended.
 func (t *Talker) Lapses() int {
 	t.queue.mu.Lock()

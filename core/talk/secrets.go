@@ -50,7 +50,7 @@ func (t *Talker) saying(w Words) {
 	hides := t.Hides()
 	t.echo.mu.Lock()
 	t.release(unsure)
-	if t.echo.line = ""; !hides && !w.key() {
+	if t.echo.line = ""; !hides && !w.Whole {
 		t.echo.line = strings.TrimSpace(w.Text)
 	}
 	t.echo.mu.Unlock()

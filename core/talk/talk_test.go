@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 	"uparrot/core/text"
 )
@@ -163,4 +164,65 @@ func BenchmarkToScreen(b *testing.B) {
 			keep = append(keep[:0], chunk...)
 		}
 	})
+}
+
+// What a module says by itself is folded: notices that are known at once, other lines once
+// three of them differ in their numbers alone; answers never, unless they are chatter too.
+func TestFolds(t *testing.T) {
+	l := Log{Folds: Folds{Notices: []*pattern.Pattern{pattern.Must("~GUST: {v:int}")}}}
+	var shown [3]string
+	add := func(answering bool, lines ...string) {
+		l.Answering = answering
+		for _, line := range lines {
+			l.Add(time.Unix(0, 0), Heard, []byte(line+"\r\n"))
+		}
+	}
+	add(false, "~GUST: 7", "volts 14.2 amps -3", "volts 14.2 amps 3", "ready")
+	add(true, "volts 14.1 amps 2", "channel 7", "channel 8", "channel 9", "channel 10")
+	add(false, "~GUST: 7", "volts 14.1 amps 3", "volts 14.1 amps 3", "volts 14.15 amps 3", "~GUST: 17")
+	for _, r := range l.Lines {
+		for c := range chatters {
+			if !c.Hides(r) {
+				shown[c] += text.Shown(r.Bytes) + "|"
+			}
+		}
+	}
+	early := "~GUST: 7|volts 14.2 amps -3|volts 14.2 amps 3|ready|volts 14.1 amps 2|channel 7|channel 8|channel 9|channel 10|"
+	for c, want := range [3]string{
+		early + "~GUST: 7|volts 14.1 amps 3|volts 14.1 amps 3|volts 14.15 amps 3|~GUST: 17|",
+		strings.TrimPrefix(early, "~GUST: 7|"),
+		early + "volts 14.1 amps 3|volts 14.15 amps 3|~GUST: 17|",
+	} {
+		if shown[c] != want {
+			t.Errorf("%s: %s\nwant %s", Chatter(c), shown[c], want)
+		}
+	}
+	if f := l.Folds.List; len(f) != 2 || f[0].Count != 3 || f[1].Count != 5 || f[1].Changes != 3 || !strings.HasPrefix(f[0].Text, "~GUST: 17") {
+		t.Errorf("%+v", f)
+	}
+	for _, c := range [][3]string{{"a 10 b", "a 11 b", "1"}, {"a b", "a b", ""}, {"", "x", "x"}, {"aa", "aaa", "a"}, {"aaa", "aa", ""}} {
+		f := Fold{Before: c[0], Text: c[1], Count: 2}
+		if from, to := f.Changed(); f.Text[from:to] != c[2] {
+			t.Errorf("%q after %q: %q changed", c[1], c[0], f.Text[from:to])
+		}
+	}
+	for i := range 100_000 { // what is never said twice alike does not fill the memory
+		add(false, strings.Repeat("x", i%2000)+string(rune('a'+i%26)))
+	}
+	if len(l.Folds.byShape) > mostShapes || len(l.Folds.List) > mostFolds {
+		t.Errorf("%d shapes, %d folds", len(l.Folds.byShape), len(l.Folds.List))
+	}
+}
+
+// Bytes at a wrong speed are told from text, in whatever language.
+func TestUnreadable(t *testing.T) {
+	for came, want := range map[string]bool{
+		"Larkfell Works\r\n": false, "Gipfel: −4,5 °C, Böen aus Südwest\r\n": false, "山頂の駅です。風速は七メートルです。\r\n": false, "\x1b[1mtower\x1b[0m> \x1b[K": false,
+		"\xe0\xfc\x1c\x1c\xfc\xe0\xfc\x1c": true, "\x00\x80\x00\x80\x78\x00\xf8\x80": true, "x\xffz": false,
+	} {
+		var u Unreadable
+		if u.Take([]byte(came)); u.Much() != want {
+			t.Errorf("%q: %v", came, u.Much())
+		}
+	}
 }

@@ -72,7 +72,7 @@ func (t *Talker) open(ctx context.Context) error {
 		}
 		keep := c.Trace
 		t.pass = func(tr dialog.Trace) {
-			if keep != nil {
+			if keep != nil && tr.Kind != dialog.Dropped && tr.Kind != dialog.PassedBy { // nobody waits for lines by hand
 				keep(tr)
 			}
 			switch tr.Kind {
@@ -110,6 +110,12 @@ func (t *Talker) Watch(tell func(Event)) {
 
 func (t *Talker) note(format string, args ...any) {
 	t.tell(Event{Time: time.Now(), Kind: Note, Bytes: fmt.Appendf(nil, format, args...)})
+}
+
+// remark is note that stands in the record too.
+func (t *Talker) remark(format string, args ...any) {
+	t.note(format, args...)
+	t.Events.Emit(record.Event{Kind: record.Note, Port: t.Station.Name, Text: t.Station.Name + ": " + fmt.Sprintf(format, args...)})
 }
 
 // watch tells when the port goes and, if that is wanted, waits for it to return.
@@ -166,23 +172,28 @@ func (t *Talker) Keys(ctx context.Context, b []byte) error {
 func (t *Talker) SetEnding(e phrasebook.Ending) {
 	t.Station.Setup.Ending = e
 	t.now().Configure(func(c *dialog.Config) { c.Ending = e })
-	t.note("line ending is %s", e)
+	t.remark("line ending is %s", e)
 }
 
-// SetSpeed changes the speed without leaving.
-func (t *Talker) SetSpeed(speed int) error {
-	l := t.Line()
-	l.Speed = speed
+// SetLine changes the speed and the frame without leaving.
+func (t *Talker) SetLine(l uart.Line) error {
 	if err := t.now().Port().SetLine(l); err != nil {
 		return err
 	}
 	t.mu.Lock()
 	t.line = l
 	t.mu.Unlock()
-	t.Station.Setup.Speed = speed
+	t.Station.Setup.Speed, t.Station.Setup.Frame = l.Speed, &l.Frame
 	t.Events.Emit(record.Event{Kind: record.Changed, Port: t.Station.Name, Text: l.String(), Value: record.ChangedLine{Speed: l.Speed, Frame: l.Frame}})
 	t.note("line is %s", l)
 	return nil
+}
+
+// SetDialect changes what ends an answer.
+func (t *Talker) SetDialect(d phrasebook.Dialect) {
+	t.Station.Setup.Dialect = d
+	t.now().Configure(func(c *dialog.Config) { c.Dialect = d })
+	t.remark("dialect is %s", d)
 }
 
 // Line is the speed and frame in force.

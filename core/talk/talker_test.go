@@ -60,10 +60,10 @@ func TestSettingsByHand(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := speak(t, phrasebook.Setup{Ending: phrasebook.CR}, nil)
 		s.SetEnding(phrasebook.CRLF)
-		if err := s.SetSpeed(9600); err != nil {
+		if err := s.SetLine(uart.Line{Speed: 9600}); err != nil {
 			t.Fatal(err)
 		}
-		if err := s.SetSpeed(-1); err == nil || s.Line().Speed != 9600 {
+		if err := s.SetLine(uart.Line{Speed: -1}); err == nil || s.Line().Speed != 9600 {
 			t.Errorf("took -1 baud: %v, now %v", err, s.Line())
 		}
 		for _, err := range []error{s.Toggle(uart.DTR), s.Break()} {
