@@ -6,7 +6,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"uparrot/core/phrasebook"
-	"uparrot/core/talk"
 	"uparrot/core/text"
 	"uparrot/core/uart"
 )
@@ -26,6 +25,8 @@ var viewKeys []viewKey
 
 // otherKeys are those that the input itself knows, for the help.
 var otherKeys = [][2]string{
+	{"Alt-1 ... Alt-9", "say what is pinned there"},
+	{"@", "all phrases of the phrasebook; what is typed on searches names and meanings"},
 	{"Ctrl-X 1 ... Ctrl-X 0", "as F1 ... F10"},
 	{"{ctrl-z} {hex 04}", "bytes by name, within a line; {secret NAME} is a secret"},
 }
@@ -43,12 +44,10 @@ func init() {
 		{"enter", "Enter", "say the line, after the answer to the one before", func(v *view, p *pane) tea.Cmd { return v.enter(p) }},
 		{"ctrl+g", "Ctrl-G", "wait no longer for the answer: the next line goes out", note(func(_ *view, p *pane) { p.Hurry() })},
 		{"esc", "Esc", "drop the lines that wait; back to the input and the end", note((*view).escape)},
-		{"tab", "Tab", "complete a phrase: @NAME, @NUMBER, @NAME=VALUE", note(func(v *view, p *pane) {
-			v.input.SetValue(talk.Complete(p.phrases, v.input.Value()))
-			v.input.CursorEnd()
-		})},
-		{"up", "Up, Down", "lines said before", note(func(v *view, _ *pane) { v.recall(true) })},
-		{"down", "", "", note(func(v *view, _ *pane) { v.recall(false) })},
+		{"tab", "Tab", "take the phrase that is marked after @; go to the next field of it", note((*view).tab)},
+		{"up", "Up, Down", "lines said before; after @ the phrase before, the next", note(func(v *view, p *pane) { v.up(p, true) })},
+		{"down", "", "", note(func(v *view, p *pane) { v.up(p, false) })},
+		{"ctrl+b", "Ctrl-B", "pin the phrase that is marked, or what is typed, or take its pin away", note((*view).pin)},
 		{"pgup", "PgUp, PgDn", "scroll", note(func(v *view, p *pane) { p.scroll = min(p.scroll+v.bodyHigh()-1, max(0, len(p.log.Lines)-1)) })},
 		{"pgdown", "", "", note(func(v *view, p *pane) { p.scroll = max(0, p.scroll-v.bodyHigh()+1) })},
 		{"f1", "F1", "these keys", note(func(v *view, _ *pane) { v.help = !v.help })},
@@ -89,10 +88,16 @@ func (v *view) key(k tea.KeyPressMsg) tea.Cmd {
 		v.second, v.hint = true, "Ctrl-X and a number: as the function key of that number, 0 for F10"
 		return nil
 	}
+	if digit, ok := strings.CutPrefix(name, "alt+"); ok && len(digit) == 1 && digit >= "1" && digit <= "9" {
+		return v.sayPinned(v.pane(), int(digit[0]-'1'))
+	}
 	for _, one := range viewKeys {
 		if one.keys == name {
 			return one.do(v, v.pane())
 		}
+	}
+	if k.Text != "" && v.asks == forText {
+		v.fill()
 	}
 	var cmd tea.Cmd
 	v.input, cmd = v.input.Update(k)

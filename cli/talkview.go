@@ -81,6 +81,8 @@ type view struct {
 	chatter talk.Chatter
 	filter  string // only lines that hold this are shown
 	second  bool   // Ctrl-X has been pressed
+	mark    int    // which of the phrases that are offered is marked
+	pins    *talk.Pins
 	waking  atomic.Bool
 	keep    func(path string) error // keeps the record there too, in the end
 }
@@ -119,10 +121,14 @@ func (a *talkCommand) talkView(cmd *cobra.Command, talkers []*talk.Talker) error
 	}
 	v.input.Prompt = ""
 	v.input.Focus()
+	pins, err := readPins()
+	if v.pins = pins; err != nil {
+		v.pins, v.hint = nil, err.Error() // a file that cannot be read is not written over
+	}
 	program := tea.NewProgram(v, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(a.out), tea.WithoutSignalHandler(), tea.WithFPS(30))
 	v.terminal.by(program.ReleaseTerminal, program.RestoreTerminal)
 	defer v.terminal.heed()()
-	var err error
+	err = nil // it has been told
 	for i, t := range talkers {
 		p := &pane{Talker: t, name: t.Station.Name, phrases: talk.Phrases(t.Station.Phrasebook), found: -1}
 		if pb := t.Station.Phrasebook; pb != nil {
@@ -419,6 +425,8 @@ func (v *view) screen() string {
 			rows[i] += "│" + c[i]
 		}
 	}
+	offered := v.offered()
+	rows = append(rows[:len(rows)-len(offered):len(rows)-len(offered)], offered...)
 	body := strings.Join(rows, "\n")
 	if v.help {
 		body = v.helpPage()
@@ -440,18 +448,13 @@ func (v *view) below() string {
 	if v.hint != "" || v.asks != forText {
 		return v.hint
 	}
-	if !strings.HasPrefix(v.input.Value(), "@") {
-		return v.shows()
+	if _, _, name, ok := talk.NextField(v.input.Value(), len(string([]rune(v.input.Value())[:v.input.Position()]))); ok {
+		return "fill in: " + name + "; Tab goes to the next"
 	}
-	found := talk.Matches(v.pane().phrases, v.input.Value())
-	if len(found) == 1 {
-		return fmt.Sprintf("%d %s: %s", found[0].Number, found[0].Name, found[0].Meaning)
+	if pinned := v.pinnedPhrases(v.pane()); pinned != "" {
+		return v.shows() + "   " + pinned
 	}
-	var names []string
-	for _, p := range found {
-		names = append(names, fmt.Sprintf("%d %s", p.Number, p.Name))
-	}
-	return strings.Join(names, "  ")
+	return v.shows()
 }
 
 func (v *view) helpPage() string {

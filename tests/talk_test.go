@@ -38,7 +38,7 @@ func (b *bench) sit(args ...string) *person {
 	b.t.Helper()
 	p := &person{t: b.t, cmd: exec.Command(uparrot, args...), screen: vt.NewSafeEmulator(100, 30)}
 	p.cmd.Dir = b.dir
-	p.cmd.Env = append(os.Environ(), "TERM=xterm-256color")
+	p.cmd.Env = append(os.Environ(), "TERM=xterm-256color", "XDG_CONFIG_HOME="+b.dir+"/config")
 	var err error
 	if p.keys, err = pty.StartWithSize(p.cmd, &pty.Winsize{Rows: 30, Cols: 100}); err != nil {
 		b.t.Fatal(err)
@@ -110,6 +110,16 @@ func TestTalkView(t *testing.T) {
 	p.types("AT+CGMX"+enter, "operation not")
 	p.types("@error form=7"+enter, "takes a number from 0 to 2")
 	p.types("\x1b[3~"+strings.Repeat("\x7f", 20), "")
+	p.types("@signal", "+CSQ") // found by what it means
+	p.types("\t", "modem > AT+CSQ ")
+	p.types("\x02", "Alt-1 says AT+CSQ")
+	p.types(strings.Repeat("\x7f", 6), "Alt-1 AT+CSQ")
+	p.types("\x1b1", "+CSQ: ")
+	p.types("@send", "+CMGS=")
+	p.types("\t", "fill in: number")
+	p.types(enter, "still to be filled in")
+	p.types("+15550100", "AT+CMGS=\"+15550100\" ")
+	p.types("\x0b"+strings.Repeat("\x7f", 30), "times clock")
 	p.types("AT+CMGF=1"+enter, "OK")
 	p.types(`AT+CMGS="+15550100"`+enter, "< > ")
 	p.types("Gondola 4{ctrl-z}"+enter, "+CMGS: 1")

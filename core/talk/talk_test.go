@@ -130,13 +130,38 @@ func TestWords(t *testing.T) {
 	if _, err := Parse(nil, "@x", nil); err == nil || !strings.Contains(err.Error(), "no phrasebook") {
 		t.Error(err)
 	}
-	for typed, want := range map[string]string{"@a": "@address", "@p": "@power", "@": "@", "@x": "@x", "AT": "AT", "@address=5": "@address=5", "@@a": "@@a"} {
-		if got := Complete(all, typed); got != want {
-			t.Errorf("%q becomes %q, want %q", typed, got, want)
+	for typed, want := range map[string]string{
+		"@a": "address", "@p": "power", "@1": "address", "@x": "", "AT": "", "@address=5": "address", "@@a": "",
+		"@transmitted": "power", "@output dbm": "", "@AT~RES": "AT~RESTART",
+	} {
+		got := ""
+		if found := Matches(all, typed); len(found) > 0 {
+			got = found[0].Name
+		}
+		if got != want {
+			t.Errorf("%q is %q, want %q", typed, got, want)
 		}
 	}
-	if got := len(Matches(all, "@")); got != 5 || len(Matches(all, "@3")) != 1 {
+	if got := len(Matches(all, "@")); got != len(pb.Settings)+len(pb.Commands) || len(Matches(all, "@3")) == 0 {
 		t.Errorf("%d phrases", got)
+	}
+	// Fields are filled in one after the other.
+	typed := Phrase{Name: withFields("AT~OPEN={socket},{length}{cr}")}.Typed()
+	for _, want := range []string{"socket", "length"} {
+		if _, err := Parse(all, typed, lookup); err == nil || !strings.Contains(err.Error(), want+" is still to be filled in") {
+			t.Errorf("%q: %v", typed, err)
+		}
+		start, end, name, ok := NextField(typed, 0)
+		if !ok || name != want {
+			t.Errorf("%q: the next field is %q", typed, name)
+		}
+		if _, _, name, _ = NextField(typed, len(typed)); name != want { // round and round
+			t.Errorf("%q: the field after the last is %q", typed, name)
+		}
+		typed = typed[:start] + "7" + typed[end:]
+	}
+	if words, err := Parse(all, typed, lookup); err != nil || words.Text != "AT~OPEN=7,7\r" {
+		t.Errorf("%+v, %v", words, err)
 	}
 }
 

@@ -137,7 +137,9 @@ two() {
 	say AT+CGMI
 	say '@error form=2'
 	say AT+CGMX
-	xdotool type -- '@text'
+	sleep 4
+	xdotool key F10; sleep 0.2
+	xdotool type -- '@si'
 }
 shot talk 1 "uparrot talk gates modem --bench station.toml" two
 hexview() {
