@@ -89,6 +89,7 @@ func (d *Dialog) Answered(ctx context.Context, a Answer) (How, error) {
 			}
 			if how.Came() {
 				d.rests.answers++
+				d.mute = !d.repeated()
 			}
 			return how, nil
 		}
@@ -129,6 +130,22 @@ func later(a, b time.Time) time.Time {
 	return b
 }
 
+// Repeated reports whether what was said last has been repeated.
+func (d *Dialog) Repeated() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.repeated()
+}
+
+func (d *Dialog) repeated() bool {
+	for i := d.since(d.wentLine); i < len(d.lines); i++ {
+		if d.lines[i].class == echo || d.lines[i].echoed > 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // begun reports whether anything has come since the last words went out, beside their echo
 // and what the module sends by itself.
 func (d *Dialog) begun() bool {
@@ -136,7 +153,7 @@ func (d *Dialog) begun() bool {
 		return false
 	}
 	for i := d.since(d.wentLine); i < len(d.lines); i++ {
-		if c := d.lines[i].class; c == plain || c == prompt {
+		if c := d.lines[i].class; c == plain || c == prompt || c == echo && d.mute {
 			return true
 		}
 	}

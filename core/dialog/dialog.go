@@ -139,6 +139,7 @@ type Dialog struct {
 	spokeSince bool // after the last words went out
 	rests      rests
 	aside      bool   // bytes went out last, and no answer was open
+	mute       bool   // it repeats no lines, as its last answer showed: what is like one is an answer
 	echoOf     string // what was said and may come back
 	exchange   exchange
 	form       phrasebook.ResultForm // of the results of V.250

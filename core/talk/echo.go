@@ -42,11 +42,11 @@ func (t *Talker) trace(tr dialog.Trace) {
 		e.said, e.line, e.came = e.line, "", nil
 		e.prompt = strings.TrimSpace(string(text.Plain(t.heard)))
 		if e.early {
-			e.held = append(e.held, tr) // until its answer has been waited for
+			e.hold(tr) // until its answer has been waited for
 			return
 		}
 		if e.habit && e.prompt != "" {
-			e.held = append(e.held, tr)
+			e.hold(tr)
 			said := e.said
 			e.timer = time.AfterFunc(echoTime, func() {
 				e.mu.Lock()
@@ -58,7 +58,7 @@ func (t *Talker) trace(tr dialog.Trace) {
 			return
 		}
 	case len(e.held) > 0:
-		e.held = append(e.held, tr)
+		e.hold(tr)
 	}
 	if tr.Kind == dialog.Came && e.said != "" && !e.early {
 		e.came = text.Plain(append(e.came, tr.Bytes...))
@@ -76,6 +76,12 @@ func (t *Talker) trace(tr dialog.Trace) {
 	if len(e.held) == 0 {
 		t.pass(tr)
 	}
+}
+
+// hold keeps a trace, whose bytes are its own from then on.
+func (e *echoes) hold(tr dialog.Trace) {
+	tr.Bytes = bytes.Clone(tr.Bytes)
+	e.held = append(e.held, tr)
 }
 
 // echo is what became of the echo of a line.

@@ -174,6 +174,8 @@ func (t *Talker) Answered(ctx context.Context) (dialog.How, error) {
 		return dialog.Unended, nil
 	case err != nil || how.Came():
 		return how, err
+	case how == dialog.Nothing && d.Repeated():
+		t.lapse("nothing came within %v but what was said itself", t.Wait.Within)
 	case how == dialog.Nothing:
 		t.lapse("nothing came within %v", t.Wait.Within)
 	case d.EndOfAnswer() != "":

@@ -157,6 +157,8 @@ func TestNothingCame(t *testing.T) {
 		{phrasebook.AT, "\r\nERROR\r\n", 0, 0, ""},
 		{phrasebook.AT, "> ", 0, 900 * time.Millisecond, ""}, // it asks for something
 		{phrasebook.Lines, "yes\r\n", 0, 900 * time.Millisecond, ""},
+		{phrasebook.Lines, "one\r\n", 1, 5600 * time.Millisecond, "nothing came within 5s but what was said itself"}, // the first alone may be an echo
+		{phrasebook.Lines, "three\r\n", 0, 900 * time.Millisecond, ""},                                               // it repeats nothing, so this is its answer
 	} {
 		synctest.Test(t, func(t *testing.T) {
 			s := speak(t, phrasebook.Setup{Dialect: c.dialect, Ending: phrasebook.CR}, nil)
@@ -219,4 +221,23 @@ func TestSecretSaidBeforeItsTime(t *testing.T) {
 			module.Close()
 		})
 	}
+}
+
+// What is held back until it is known whether a line was a secret is told whole.
+func TestHeldIsWhole(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := speak(t, phrasebook.Setup{Ending: phrasebook.CR}, nil)
+		go io.Copy(io.Discard, s.module)
+		s.Queue(Words{Text: "one"}, Words{Text: "two"})
+		time.Sleep(6 * time.Second)
+		for _, piece := range []string{"gust 7", " of 9\r", "\ncalm"} {
+			io.WriteString(s.module, piece)
+			time.Sleep(50 * time.Millisecond)
+		}
+		time.Sleep(time.Second)
+		if got := s.told(); got != `>"one\r" #"nothing came within 5s" >"two\r" <"gust 7" <" of 9\r" <"\ncalm"` {
+			t.Error(got)
+		}
+		s.module.Close()
+	})
 }
