@@ -12,9 +12,11 @@ import (
 
 	"uparrot/core/bench"
 	"uparrot/core/bringup/probe"
+	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/record"
 	"uparrot/core/session"
+	"uparrot/core/talk"
 	"uparrot/core/verdict"
 )
 
@@ -25,6 +27,7 @@ type probeCommand struct {
 	keeps       evidenceFlags
 	speeds      []string
 	write, name string
+	breaks      string
 	plan        bool
 	probe       probe.Probe
 }
@@ -48,6 +51,7 @@ unless you say otherwise. --plan tells what would be sent.`,
 	fl.StringSliceVar(&c.speeds, "speeds", nil, "speeds to try, in this order, such as 9600,76800")
 	fl.StringVar(&c.write, "write", "", "write what was found into this bench file")
 	fl.StringVar(&c.name, "name", "", "the port's name there (default: made from the address)")
+	fl.StringVar(&c.breaks, "interrupt", "", "what stops a module while it starts, at its prompt, such as {ctrl-c}: said until it does")
 	fl.BoolVar(&c.plan, "plan", false, "tell what would be sent, and touch nothing")
 	a.addJSON(cmd, "the result")
 	return cmd
@@ -59,6 +63,13 @@ func (c *probeCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	if c.probe.Speeds == nil {
 		c.probe.Speeds = probe.Speeds
+	}
+	if c.breaks != "" {
+		words, err := talk.Parse(nil, c.breaks, func(string) (string, error) { return "", errors.New("there are no secrets here") })
+		if err != nil {
+			return usage(cmd, "--interrupt: %v", err)
+		}
+		c.probe.Break = words.Text
 	}
 	ps, st, err := c.ports.one(cmd, args[0])
 	if err != nil {
@@ -142,6 +153,9 @@ func (c *probeCommand) printPlan() {
 		fmt.Fprintf(c.out, "At each of these speeds, until there is a readable answer: %s baud.\n", strings.Join(list, ", "))
 	}
 	fmt.Fprintf(c.out, "It would listen, then send: %s; each with CR LF at the end.\n", strings.Join(say, ", then "))
+	if !c.probe.NoLine {
+		fmt.Fprintln(c.out, "Where something comes that is not readable, and at the commonest speeds, the same with 8E1, 8O1, 7E1, 7O1 and 7N2.")
+	}
 	fmt.Fprintln(c.out, "Where an answer is readable, the same again with CR, with LF and with the frame that was found. Nothing else.")
 }
 
@@ -160,7 +174,14 @@ func (c *probeCommand) print(r probe.Result) {
 		if r.Prompt != "" {
 			dialect += ", prompt " + strconv.Quote(safe(r.Prompt))
 		}
-		fmt.Fprintf(c.out, "%s  %sending %s, dialect %s (%s, in %s)\n", s.bold(r.Port), line, r.Ending, dialect, how, took(fromMS(r.TookMS)))
+		if r.Final != "" {
+			dialect += ", final " + strconv.Quote(safe(r.Final))
+		}
+		ending := "not known"
+		if r.Ending != phrasebook.EndingNotSaid {
+			ending = r.Ending.String()
+		}
+		fmt.Fprintf(c.out, "%s  %sending %s, dialect %s (%s, in %s)\n", s.bold(r.Port), line, ending, dialect, how, took(fromMS(r.TookMS)))
 	} else {
 		fmt.Fprintf(c.out, "%s  no setting was found (in %s)\n", s.bold(r.Port), took(fromMS(r.TookMS)))
 		for i, h := range r.Heard {
@@ -212,12 +233,17 @@ func writeEntry(file, name string, at port.Address, r probe.Result) error {
 	if abs, err := filepath.Abs(at.Where); err == nil && at.Path() {
 		at.Where = abs
 	}
-	entry := fmt.Sprintf("[port.%s]\nat = %q\ndialect = %q\nending = %q\n", name, at.String(), r.Dialect.String(), r.Ending.String())
+	entry := fmt.Sprintf("[port.%s]\nat = %q\ndialect = %q\n", name, at.String(), r.Dialect.String())
+	if r.Ending != phrasebook.EndingNotSaid {
+		entry += fmt.Sprintf("ending = %q\n", r.Ending.String())
+	}
 	if r.Speed > 0 {
 		entry += fmt.Sprintf("speed = %d\nframe = %q\n", r.Speed, r.Frame.String())
 	}
-	if r.Prompt != "" {
-		entry += "prompt = " + strconv.Quote(strings.NewReplacer("{", "{{", "}", "}}").Replace(r.Prompt)) + "\n"
+	for _, sign := range [][2]string{{"prompt", r.Prompt}, {"final", r.Final}} {
+		if sign[1] != "" {
+			entry += sign[0] + " = " + strconv.Quote(strings.NewReplacer("{", "{{", "}", "}}").Replace(sign[1])) + "\n"
+		}
 	}
 	if !r.Sure {
 		entry = "# likely, not sure\n" + entry

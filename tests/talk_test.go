@@ -304,3 +304,37 @@ func TestTalkWaits(t *testing.T) {
 	default:
 	}
 }
+
+// What probe offers for a module with words of its own talk and run understand the same way.
+func TestProbedIsUnderstood(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	at := loopback.Serve(t, func(conn net.Conn) {
+		line := ""
+		buf := make([]byte, 100)
+		for {
+			n, err := conn.Read(buf)
+			if err != nil {
+				return
+			}
+			for line += string(buf[:n]); strings.Contains(line, "\r"); {
+				var one string
+				one, line, _ = strings.Cut(line, "\r")
+				if strings.Contains(one, "\n") || one == "" {
+					continue // it knows no such line
+				}
+				time.Sleep(100 * time.Millisecond)
+				io.WriteString(conn, "hoist "+one+"\r\n")
+				time.Sleep(100 * time.Millisecond)
+				io.WriteString(conn, "{done}\r\n")
+			}
+		}
+	})
+	b.run("probe", "tcp://"+at, "--wake", "one", "--wake", "two", "--write", "found.toml", "--name", "hoist", "--no-ledger").wants(t, 0, "ending cr, dialect lines, final \"{done}\"")
+	if entry := b.read("found.toml"); !strings.Contains(entry, `final = "{{done}}"`) {
+		t.Error(entry)
+	}
+	b.runWith(nil, "three\nfour\n", "talk", "hoist", "--bench", "found.toml").wants(t, 0, "> four", "< {done}")
+	b.write("hoist.parrot", "procedure \"Hoist\"\nport hoist\nstep \"a\"\n    say hoist: three\n    hear hoist: hoist three\nend\nstep \"b\"\n    say hoist: four\n    hear hoist: hoist four\nend\n")
+	b.run("run", "hoist.parrot", "--bench", "found.toml", "--no-ledger").wants(t, 0, "passed")
+}

@@ -269,7 +269,7 @@ func (w *wire) write(ctx context.Context, o outgoing) error {
 	if joined == Level {
 		heard = noisy(o.b)
 	} else if host, _ := w.hostLine(); host.Speed != o.line.Speed || host.Frame.Filled() != o.line.Frame.Filled() {
-		heard, _ = uart.Hear(o.line, host, o.b)
+		heard, _ = uart.HearChecking(o.line, host, o.b)
 	}
 	for sent, written := 0, 0; sent < len(o.b); {
 		// Some bytes at a time is near enough, but line ends must be exact: what

@@ -26,8 +26,18 @@ func Hear(sent Line, set Line, burst []byte) ([]byte, Errors) {
 		}
 		return out, Errors{}
 	}
-	w := wave{levels: halfBits(sf, burst), half: int64(set.Speed)}
-	r := receiver{wave: w, frame: rf, half: int64(sent.Speed)}
+	r := receiver{wave: wave{halfBits(sf, burst), int64(set.Speed)}, frame: rf, half: int64(sent.Speed)}
+	return r.run()
+}
+
+// HearChecking is Hear of a host that checks parity where its frame has one: a character
+// with an error is then read as 0 (POSIX.1-2024, 11.2.2, INPCK without IGNPAR and PARMRK).
+func HearChecking(sent Line, set Line, burst []byte) ([]byte, Errors) {
+	sf, rf := sent.Frame.Filled(), set.Frame.Filled()
+	if rf.Parity == None || sent.Speed == set.Speed && sf == rf {
+		return Hear(sent, set, burst)
+	}
+	r := receiver{wave: wave{halfBits(sf, burst), int64(set.Speed)}, frame: rf, half: int64(sent.Speed), checks: true}
 	return r.run()
 }
 
@@ -92,6 +102,8 @@ type receiver struct {
 	wave  wave
 	frame Frame
 	half  int64 // units in half a bit of the receiver
+
+	checks bool // a character with an error is 0
 }
 
 func (r receiver) run() (out []byte, errs Errors) {
@@ -109,6 +121,7 @@ func (r receiver) run() (out []byte, errs Errors) {
 			}
 		}
 		bits := 1 + r.frame.DataBits
+		before := errs
 		if r.frame.Parity != None {
 			if mid(bits) != r.frame.parityBit(b) {
 				errs.Parity++
@@ -117,6 +130,9 @@ func (r receiver) run() (out []byte, errs Errors) {
 		}
 		if !mid(bits) {
 			errs.Frame++
+		}
+		if r.checks && errs != before {
+			b = 0
 		}
 		out = append(out, b)
 		// From the middle of the stop bit on the next edge may come; where the

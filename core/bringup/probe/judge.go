@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"uparrot/core/phrasebook"
 	"uparrot/core/text"
 	"uparrot/core/uart"
 )
@@ -88,6 +89,45 @@ func stripParity(b []byte) ([]byte, uart.Parity) {
 		return low, uart.Odd
 	}
 	return b, uart.None
+}
+
+// unframed is what came with another frame than eight bits without parity, taken for that,
+// and which frame that is; the zero value if none is seen.
+func unframed(b []byte) ([]byte, uart.Frame) {
+	if low, parity := stripParity(b); parity != uart.None {
+		return low, uart.Frame{DataBits: 7, Parity: parity, Stop: 2}
+	}
+	low := make([]byte, len(b))
+	for i, c := range b {
+		if low[i] = c & 0x7f; c < 0x80 {
+			return b, uart.Frame{}
+		}
+	}
+	if len(b) < 4 || readable(low) < 0.95 {
+		return b, uart.Frame{}
+	}
+	return low, uart.Frame{DataBits: 7, Parity: uart.None, Stop: 4}
+}
+
+// lastLine is the last line of a text that has anything in it.
+func lastLine(s string) string {
+	lines := strings.FieldsFunc(s, func(r rune) bool { return r == '\r' || r == '\n' })
+	for i := len(lines) - 1; i >= 0; i-- {
+		if line := strings.TrimSpace(lines[i]); line != "" {
+			return line
+		}
+	}
+	return ""
+}
+
+// isResult reports whether a line is a final result of ITU-T V.250.
+func isResult(line string) bool {
+	for _, p := range append(phrasebook.V250Successes(), phrasebook.V250Refusals()...) {
+		if _, ok := p.Match([]byte(line)); ok {
+			return true
+		}
+	}
+	return false
 }
 
 // oneLine is text on one line, what is not printable as escapes, cut where it

@@ -64,7 +64,7 @@ func TestFindsEveryFamily(t *testing.T) {
 						}
 						limit := 20 * time.Second
 						if speed == 9600 || speed == 38400 || speed == 57600 || speed == 115200 {
-							limit = 3 * time.Second
+							limit = 8 * time.Second
 						}
 						if took > limit {
 							t.Errorf("took %v", took)
@@ -111,12 +111,124 @@ func TestFindsNothing(t *testing.T) {
 					if res.Kind != c.want || res.Sure || res.Speed != 0 || !strings.Contains(strings.Join(res.Points, "\n"), c.point) {
 						t.Errorf("%+v", res)
 					}
-					if took > 20*time.Second {
+					limit := 25 * time.Second
+					if c.want == Noise { // each speed is listened to then
+						limit = 60 * time.Second
+					}
+					if took > limit {
 						t.Errorf("took %v", took)
 					}
 				})
 			})
 		}
+	}
+}
+
+// Frames with a parity bit beside eight and with two stop bits are found, of modules that
+// throw away what comes with another.
+func TestFindsFrames(t *testing.T) {
+	for _, f := range []string{"8E1", "8O1", "7E1", "7O1", "7N2", "8N2"} {
+		for _, speed := range []int{9600, 76800, 115200} {
+			for _, family := range probed {
+				synctest.Test(t, func(t *testing.T) {
+					res, _ := on(t, family, uart.Line{Speed: speed, Frame: frame(f)}, nil)
+					want := frame(f)
+					if f == "8N2" { // a second stop bit cannot be told from a pause
+						want = frame("8N1")
+					}
+					if res.Kind != Found || res.Speed != speed || res.Frame.Filled() != want || res.Ending != phrasebook.CR {
+						t.Errorf("%s at %d %s: %+v", family, speed, f, res)
+					}
+				})
+			}
+		}
+	}
+}
+
+// What a module is like that answers nothing, or in its own way, is found as well, and
+// nothing is left in its buffer.
+func TestFindsWhatItIs(t *testing.T) {
+	for name, c := range map[string]struct {
+		by      string // what it says by itself
+		every   time.Duration
+		repeats bool
+		end     string // of a line
+		answer  func(line string) string
+		want    string
+	}{
+		"it only talks":        {by: "gust 7 of 9\r\n", every: time.Second, want: "9600 8N1, ending not said, lines, prompt , final , sure false"},
+		"it talks much":        {by: "gust 7 of 9, bearing 210\r\n", every: 100 * time.Millisecond, want: "9600 8N1, ending not said, lines, prompt , final , sure false"},
+		"it only repeats":      {repeats: true, want: "9600 8N1, ending not said, lines, prompt , final , sure false"},
+		"a console":            {end: "\r", answer: func(l string) string { return l + "\r\nno such word\r\ntower> " }, want: "9600 8N1, ending cr, console, prompt tower>, final , sure true"},
+		"its own final result": {end: "\r", answer: func(l string) string { return "got " + l + "\r\nfine\r\n" }, want: "9600 8N1, ending cr, lines, prompt , final fine, sure true"},
+		"OK within a word":     {end: "\r", answer: func(l string) string { return "BROKEN LINE OK?\r\n" }, want: "9600 8N1, ending cr, lines, prompt , final , sure true"},
+		"results of V.250":     {end: "\r", answer: func(l string) string { return "\r\nERROR\r\n" }, want: "9600 8N1, ending cr, at, prompt , final , sure true"},
+		"an LF spoils its lines": {end: "\r", answer: func(l string) string {
+			if strings.Contains(l, "\n") {
+				return ""
+			}
+			return "\r\nOK\r\n"
+		}, want: "9600 8N1, ending cr, at, prompt , final , sure true"},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			host, module := port.Pipe("m", uart.DefaultLine)
+			defer host.Close()
+			right := func() bool { return host.Line().Speed == 9600 && host.Line().Frame.Filled() == frame("8N1") }
+			done := make(chan struct{})
+			defer close(done)
+			if c.by != "" {
+				go func() {
+					for {
+						select {
+						case <-done:
+							return
+						case <-time.After(c.every):
+						}
+						if right() {
+							io.WriteString(module, c.by)
+						} else {
+							io.WriteString(module, "\xf0\x80")
+						}
+					}
+				}()
+			}
+			line := ""
+			go func() {
+				buf := make([]byte, 100)
+				for {
+					n, err := module.Read(buf)
+					if err != nil {
+						return
+					}
+					if !right() {
+						line += "?"
+						continue
+					}
+					if c.repeats {
+						module.Write(buf[:n])
+					}
+					line += string(buf[:n])
+					for c.end != "" && strings.Contains(line, c.end) {
+						var one string
+						if one, line, _ = strings.Cut(line, c.end); one != "" {
+							io.WriteString(module, c.answer(one))
+						}
+					}
+				}
+			}()
+			r, err := (&Probe{Port: host, Speeds: []int{115200, 9600, 57600, 38400}}).Run(t.Context())
+			ending := "not said"
+			if r.Ending != phrasebook.EndingNotSaid {
+				ending = r.Ending.String()
+			}
+			got := fmt.Sprintf("%v, ending %s, %s, prompt %s, final %s, sure %v", r.Line(), ending, r.Dialect, r.Prompt, r.Final, r.Sure)
+			if err != nil || r.Kind != Found || got != c.want {
+				t.Errorf("%s:\ngot  %s\nwant %s\n%+v, %v", name, got, c.want, r, err)
+			}
+			if synctest.Wait(); line != "" && c.end != "" {
+				t.Errorf("%s: left %q in its buffer", name, line)
+			}
+		})
 	}
 }
 
@@ -277,4 +389,45 @@ func TestJudge(t *testing.T) {
 			t.Errorf("%q without %q is %q", c.got, c.sent, got)
 		}
 	}
+}
+
+// A module that starts is stopped by a text, and its prompt found.
+func TestInterrupt(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		host, module := port.Pipe("m", uart.DefaultLine)
+		defer host.Close()
+		stopped := make(chan struct{})
+		go func() { // it is switched on after a while
+			time.Sleep(4 * time.Second)
+			for i := range 50 {
+				select {
+				case <-stopped:
+					io.WriteString(module, "\r\nstopped\r\nmonitor> ")
+					return
+				case <-time.After(100 * time.Millisecond):
+				}
+				fmt.Fprintf(module, "winding rope %d\r\n", i)
+			}
+		}()
+		go func() {
+			buf, up := make([]byte, 100), false
+			for {
+				n, err := module.Read(buf)
+				if err != nil {
+					return
+				}
+				switch {
+				case !up && strings.Contains(string(buf[:n]), "\x03") && time.Since(time.Date(2000, 1, 1, 0, 0, 5, 0, time.UTC)) > 0:
+					up = true
+					close(stopped)
+				case up && strings.ContainsAny(string(buf[:n]), "\x03\r"):
+					io.WriteString(module, "\r\nmonitor> ")
+				}
+			}
+		}()
+		r, err := (&Probe{Port: host, Speeds: []int{115200}, Break: "\x03"}).Run(t.Context())
+		if err != nil || r.Kind != Found || r.Prompt != "monitor>" || r.Dialect != phrasebook.Console || !strings.Contains(strings.Join(r.Why, "; "), "it stopped as it started") {
+			t.Errorf("%+v, %v", r, err)
+		}
+	})
 }
