@@ -24,6 +24,8 @@ type talkCommand struct {
 	signs     signFlags
 	secrets   session.Secrets
 	wait      dialog.Answer
+	gap       time.Duration // between packets
+	gapGiven  bool
 	ending    string
 	plain     bool
 	reopen    bool
@@ -63,6 +65,7 @@ with several ports a line is PORT: WORDS. A line that got no answer makes the st
 	fl := cmd.Flags()
 	fl.DurationVar(&c.wait.Within, "within", talk.AnswerTime, "how long an answer is waited for")
 	fl.DurationVar(&c.wait.Rest, "rest", 0, "where nothing tells that an answer has ended: so long nothing more must come")
+	fl.DurationVar(&c.gap, "gap", 20*time.Millisecond, "cut what comes where the line was silent for so long, not at line ends (dialect bytes does)")
 	fl.StringArrayVar(&c.secrets.Files, "secret-file", nil, "file that holds a secret: NAME=FILE")
 	fl.StringVar(&c.ending, "ending", "", "line ending: cr, lf, crlf or none")
 	fl.BoolVar(&c.plain, "plain", false, "no view: lines from stdin, what comes to stdout")
@@ -89,6 +92,9 @@ func (c *talkCommand) run(cmd *cobra.Command, args []string) error {
 	}
 	if err := c.signs.into(cmd, &ps.Over); err != nil {
 		return err
+	}
+	if c.gapGiven = cmd.Flags().Changed("gap"); c.gap <= 0 {
+		return usage(cmd, "--gap is a time of silence, above zero")
 	}
 	if c.wait.Within <= 0 || c.wait.Rest < 0 {
 		return usage(cmd, "--within and --rest are times to wait, above zero")

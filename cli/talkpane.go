@@ -33,6 +33,13 @@ func (v *view) column(p *pane, active bool, w int) []string {
 		barStyle.Render(pad(mark+oneLine(p.name)+"  "+p.Line().String()+"  ending "+ending(p).String()+"  "+max(p.Station.Setup.Dialect, phrasebook.Lines).String(), w)),
 		pad("  "+p.signals()+"  "+life+p.errors(), w),
 	}
+	if gap := p.log.Gap; gap > 0 {
+		words := "  packets: bytes with less than " + took(gap) + " of silence between"
+		if gap == p.least {
+			words += "; shorter silences are joined by the adapter"
+		}
+		rows[1] = pad("  "+p.signals()+"  "+life+words+p.errors(), w)
+	}
 	pinned := v.pinned(p, w)
 	rows = append(rows, pinned...)
 	high := v.bodyHigh() - len(pinned)

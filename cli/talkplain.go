@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/session"
 	"uparrot/core/talk"
@@ -32,6 +33,9 @@ func (c *talkCommand) talkPlain(ctx context.Context, talkers []*talk.Talker) err
 		if err = t.Open(ctx); err != nil {
 			talkers = talkers[:i]
 			break
+		}
+		if t.Station.Setup.Dialect == phrasebook.Bytes || c.gapGiven {
+			p.packets(max(c.gap, t.LeastGap()))
 		}
 	}
 	if err == nil {
@@ -88,6 +92,33 @@ type printer struct {
 	name  string // before each line, where there are several ports
 	log   talk.Log
 	shown int
+	over  *time.Timer // until a packet is over; nil where there are lines
+}
+
+// packets has bytes printed in packets, in hexadecimal with text beside.
+func (p *printer) packets(gap time.Duration) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.log.Gap = gap
+	p.over = time.AfterFunc(gap, func() {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.upTo(len(p.log.Lines))
+	})
+}
+
+// upTo prints the packets and lines before a place in the log.
+func (p *printer) upTo(n int) {
+	for ; p.shown < p.log.Gone+n; p.shown++ {
+		l := p.log.Lines[p.shown-p.log.Gone]
+		if l.Kind == talk.Note {
+			p.print(l, text.Shown(l.Bytes))
+			continue
+		}
+		for _, row := range talk.AsBoth.Rows(l) {
+			p.print(l, row)
+		}
+	}
 }
 
 // tell prints the lines that are whole, and ends the conversation when the one
@@ -96,6 +127,14 @@ func (p *printer) tell(e talk.Event) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.log.Add(e.Time, e.Kind, e.Bytes)
+	if p.over != nil {
+		p.upTo(max(0, len(p.log.Lines)-1)) // the last may go on
+		p.over.Reset(p.log.Gap)
+		if e.Err != nil && !p.reopen {
+			p.cancel(e.Err)
+		}
+		return
+	}
 	for ; p.shown < p.log.Gone+len(p.log.Lines); p.shown++ {
 		l := p.log.Lines[p.shown-p.log.Gone]
 		if l.Open {
@@ -131,6 +170,13 @@ func (p *printer) print(l talk.Row, words string) {
 // rest prints lines without their ends, such as prompts, which are worth showing too.
 func (p *printers) rest() {
 	for _, one := range p.list {
+		if one.over != nil {
+			one.over.Stop()
+			one.mu.Lock()
+			one.upTo(len(one.log.Lines))
+			one.mu.Unlock()
+			continue
+		}
 		if n := len(one.log.Lines); n > 0 && one.log.Lines[n-1].Open {
 			one.print(one.log.Lines[n-1], text.Shown(one.log.Lines[n-1].Bytes))
 		}

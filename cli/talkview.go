@@ -37,6 +37,7 @@ type pane struct {
 	scroll  int       // lines from the end
 	found   int       // line that a search has found, counted from the very first; -1 if none
 	odd     talk.Unreadable
+	least   time.Duration // so long the adapter may hold bytes back
 
 	mu      sync.Mutex
 	pending []talk.Event // that have not been taken into the log
@@ -147,8 +148,9 @@ func (a *talkCommand) talkView(cmd *cobra.Command, talkers []*talk.Talker) error
 			talkers = talkers[:i]
 			break
 		}
+		a.packets(p)
 	}
-	if err == nil {
+	if v.as = firstView(v.panes); err == nil {
 		_, err = program.Run()
 		if errors.Is(err, tea.ErrProgramKilled) {
 			err = context.Cause(ctx)
@@ -160,6 +162,26 @@ func (a *talkCommand) talkView(cmd *cobra.Command, talkers []*talk.Talker) error
 		}
 	}
 	return err
+}
+
+// packets has a port that speaks in bytes shown in packets, cut where the line was silent.
+func (c *talkCommand) packets(p *pane) {
+	if p.Station.Setup.Dialect != phrasebook.Bytes && !c.gapGiven {
+		return
+	}
+	p.least = p.LeastGap()
+	p.log.Gap = max(c.gap, p.least)
+}
+
+// firstView is how bytes are shown at first: as they are, where all that speak do so in
+// bytes.
+func firstView(panes []*pane) talk.View {
+	for _, p := range panes {
+		if p.Station.Setup.Dialect != phrasebook.Bytes {
+			return talk.AsText
+		}
+	}
+	return talk.AsBoth
 }
 
 // wake has the view take in what has come, soon, and not too often.

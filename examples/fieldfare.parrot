@@ -14,25 +14,27 @@ step "setup mode"
 end
 
 step "the registers as found" tries 2
-    # 5A, read, from register 0, 8 of them, and the sum of all that
-    say bytes radio: {hex 5A 01 00 08 63}
-    hear bytes radio: {hex A5 01 00 08}{found:bytes(8)}{sum:bytes(1)}
-    let total = 0xA5 + 1 + 8 + byte(found, 0) + byte(found, 1) + byte(found, 2) + byte(found, 3) + byte(found, 4) + byte(found, 5) + byte(found, 6) + byte(found, 7)
-    check uint(sum) == total % 256 "the sum of the answer"
+    # read, from register 0, 8 of them, and the sum of all that
+    let ask = char(0x5A) + u8(1) + u8(0) + u8(8)
+    say bytes radio: {ask}{sum8(ask):u8}
+    hear bytes radio: {hex A5 01 00 08}{found:bytes(8)}{sum:u8}
+    check sum == sum8(char(0xA5) + u8(1) + u8(0) + u8(8) + found) "the sum of the answer"
     check byte(found, 4) == 0 "its line runs at 9600 baud"
 end
 
 step "a channel that is not there is refused"
-    say bytes radio: {hex 5A 02 02 01 40 9F}
+    let write = char(0x5A) + u8(2) + u8(2) + u8(1) + u8(64)
+    say bytes radio: {write}{sum8(write):u8}
     hear bytes radio: {hex A5 EE 03}
 end
 
 step "channel and power are set"
     for register in [2, 5]
         let value = register == 2 ? channel : power
-        say bytes radio: {hex 5A 02}{char(register)}{hex 01}{char(value)}{char((0x5A + 2 + register + 1 + value) % 256)}
-        hear bytes radio: {hex A5 02}{got:bytes(3)}
-        check byte(got, 0) == register && byte(got, 2) == value
+        let set = char(0x5A) + u8(2) + u8(register) + u8(1) + u8(value)
+        say bytes radio: {set}{sum8(set):u8}
+        hear bytes radio: {hex A5 02}{which:u8}{count:u8}{now:u8}
+        check which == register && now == value
     end
 end
 

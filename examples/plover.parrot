@@ -7,17 +7,18 @@ port gauge: dialect bytes, speed 4800, frame 8E1, ending none, phrasebook "plove
 
 step "it says who it is" tries 2
     say bytes gauge: I
-    hear bytes gauge: {hex A8 02}{release:bytes(2)}
-    check uint(release) >= 256 + 4 "release 1.4 is the first with a sum"
+    hear bytes gauge: {hex A8 02}{major:u8}{minor:u8}
+    check major == 1 && minor >= 4 "release 1.4 is the first with a sum"
 end
 
 step "it tells the wind" tries 2
     say bytes gauge: W
-    hear bytes gauge: {hex A7}{speed:bytes(2)}{from:bytes(2)}{sum:bytes(1)}
-    let total = 0xA7 + byte(speed, 0) + byte(speed, 1) + byte(from, 0) + byte(from, 1)
-    check uint(sum) == total % 256 "the sum of the bytes"
-    limit uint(speed) / 10 in 0..60 m/s "wind"
-    limit uint(from) in 0..359 degrees "direction"
+    hear bytes gauge: {hex A7}{wind:bytes(4)}{sum:u8}
+    check sum == sum8(char(0xA7) + wind) "the sum of the bytes"
+    let speed = u16(wind[0:2])
+    let from = u16(wind[2:4])
+    limit speed / 10 in 0..60 m/s "wind"
+    limit from in 0..359 degrees "direction"
 end
 
 step "a byte it does not know is refused"

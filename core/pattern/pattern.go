@@ -7,6 +7,8 @@
 //	{name}         any text, captured
 //	{name:int}     captured as a type: int, num, hex, word, text, quoted,
 //	               ipv4 or bytes(n), n being a number or an earlier capture
+//	{name:u16}     bytes of a packet that are a number: u8 u16 u32 i8 i16 i32,
+//	               the highest first, or u16le u32le i16le i32le, the lowest
 //	{=expression}  the value of an expression, filled in by Bind
 //	{cr} {lf} {tab} {esc} {nul} {ctrl-a}..{ctrl-z} {hex 04 A4}   bytes
 //	{{ and }}      braces
@@ -47,7 +49,7 @@ var kinds = map[string]kind{
 }
 
 // typeNames are the types that a capture may have, as written.
-var typeNames = []string{"int", "num", "hex", "word", "text", "quoted", "ipv4", "bytes(n)"}
+var typeNames = append([]string{"int", "num", "hex", "word", "text", "quoted", "ipv4", "bytes(n)"}, Packings()...)
 
 type part struct {
 	kind kind
@@ -55,6 +57,7 @@ type part struct {
 	name string // capture; "" if unnamed
 	size int    // exactly: the count, where sizeOf is ""
 	from string // exactly: the capture that holds the count
+	pack string // exactly and value: the number that the bytes are, as a type; "" if they are none
 	at   int    // offset in the source
 }
 
@@ -154,7 +157,11 @@ func (p *Pattern) Names() []Name {
 	}
 	for _, q := range p.parts {
 		if q.name != "" {
-			names = append(names, Name{q.name, typeName(q.kind), q.at + 1})
+			typ := typeName(q.kind)
+			if q.pack != "" {
+				typ = "int"
+			}
+			names = append(names, Name{q.name, typ, q.at + 1})
 		}
 	}
 	return names
@@ -197,6 +204,9 @@ func (p *Pattern) Bind(eval func(expr string) (string, error)) (*Pattern, error)
 			bound = &Pattern{source: p.source, parts: append([]part(nil), p.parts...)}
 		}
 		v, err := eval(q.lit)
+		if err == nil && q.pack != "" {
+			v, err = packValue(q.pack, v)
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -248,6 +258,10 @@ func (p part) capture(s string) (Capture, bool) {
 	c := Capture{Name: p.name, Text: s, Value: s}
 	var err error
 	switch p.kind {
+	case exactly:
+		if p.pack != "" {
+			c.Value, err = Unpack(p.pack, s)
+		}
 	case integer:
 		c.Value, err = strconv.Atoi(s)
 	case number:

@@ -82,7 +82,7 @@ func hasName(parts []part, name string) bool {
 func namesInt(parts []part, name string) bool {
 	for _, p := range parts {
 		if p.name == name {
-			return p.kind == integer
+			return p.kind == integer || p.pack != ""
 		}
 	}
 	return false
@@ -120,13 +120,15 @@ func brace(in string, u use) (part, *SyntaxError) {
 		if strings.TrimSpace(in) == "" {
 			return part{}, &SyntaxError{What: "there is no value between the braces", Mend: "Write a name or an expression, such as {address}; {{ and }} are the braces themselves."}
 		}
-		return part{kind: value, lit: in}, nil
+		e, typ := packedType(in)
+		return part{kind: value, lit: e, pack: typ}, nil
 	}
 	if e, ok := strings.CutPrefix(in, "="); ok {
 		if strings.TrimSpace(e) == "" {
 			return part{}, &SyntaxError{What: "there is no expression after the =", Mend: "Write the name of the wanted value, such as {=address}."}
 		}
-		return part{kind: value, lit: e}, nil
+		e, typ := packedType(e)
+		return part{kind: value, lit: e, pack: typ}, nil
 	}
 	name, typ, typed := strings.Cut(in, ":")
 	name, typ = strings.TrimSpace(name), strings.TrimSpace(typ)
@@ -140,12 +142,28 @@ func brace(in string, u use) (part, *SyntaxError) {
 	if arg, ok := strings.CutPrefix(typ, "bytes"); ok {
 		return sized(p, strings.TrimSpace(arg))
 	}
+	if n, ok := packings[typ]; ok {
+		p.kind, p.size, p.pack = exactly, n.size, typ
+		return p, nil
+	}
 	k, ok := kinds[typ]
 	if !ok {
 		return part{}, &SyntaxError{What: fmt.Sprintf("there is no type %q", typ), Mend: source.DidYouMean(typ, typeNames)}
 	}
 	p.kind = k
 	return p, nil
+}
+
+// packedType takes the type off an expression that is to be bytes of a number.
+func packedType(e string) (expr, typ string) {
+	i := strings.LastIndexByte(e, ':')
+	if i < 0 {
+		return e, ""
+	}
+	if typ = strings.TrimSpace(e[i+1:]); packings[typ].size == 0 {
+		return e, ""
+	}
+	return e[:i], typ
 }
 
 func sized(p part, arg string) (part, *SyntaxError) {
@@ -227,6 +245,11 @@ func (s *Said) Fill(eval func(expr string) (string, error)) (string, error) {
 		v, err := eval(p.lit)
 		if err != nil {
 			return "", err
+		}
+		if p.pack != "" {
+			if v, err = packValue(p.pack, v); err != nil {
+				return "", err
+			}
 		}
 		b.WriteString(v)
 	}

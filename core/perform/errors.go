@@ -50,7 +50,11 @@ func (e *CheckFailed) Error() string {
 	s := "check " + e.Expr + " is false"
 	var vs []string
 	for _, v := range e.Values {
-		vs = append(vs, fmt.Sprintf("%s is %s", v.Name, show(v.Value)))
+		text := show(v.Value)
+		if n, ok := v.Value.(int); ok && v.Hex && n >= 0 {
+			text += fmt.Sprintf(" (0x%02X)", n)
+		}
+		vs = append(vs, v.Name+" is "+text)
 	}
 	if len(vs) > 0 {
 		s += ": " + strings.Join(vs, ", ")

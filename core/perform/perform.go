@@ -63,6 +63,7 @@ type Answer struct {
 type Value struct {
 	Name  string `json:"name"`
 	Value any    `json:"value"`
+	Hex   bool   `json:"hex,omitempty"` // it was bytes, or hexadecimal digits: people compare it so
 }
 
 // StepResult is what came of one step.
@@ -96,7 +97,7 @@ type Result struct {
 func (r *Run) Do(ctx context.Context) (res Result) {
 	began := time.Now()
 	res = Result{Procedure: r.Procedure.Title, Began: began.UTC().Round(time.Millisecond), Steps: []StepResult{}, Limits: []record.Measurement{}}
-	p := &performer{run: r, res: &res, values: map[string]any{}, secret: map[string]bool{}, dialogs: map[string]*dialog.Dialog{}, said: map[string]procedure.Pos{}, saidIn: map[string]*procedure.Step{}, before: map[string]uart.Line{}, signals: map[string][]uart.Signal{}}
+	p := &performer{run: r, res: &res, values: map[string]any{}, secret: map[string]bool{}, hexed: map[string]bool{}, dialogs: map[string]*dialog.Dialog{}, said: map[string]procedure.Pos{}, saidIn: map[string]*procedure.Step{}, before: map[string]uart.Line{}, signals: map[string][]uart.Signal{}}
 	for k, v := range r.Values {
 		p.values[k] = v
 	}
@@ -151,6 +152,7 @@ type performer struct {
 	question string                     // the port at which bytes were heard last in this step, which may ask something
 	last     *procedure.Step            // the one after which nothing may be owed
 	mask     secret.Mask
+	hexed    map[string]bool          // names of numbers that were bytes
 	secret   map[string]bool          // names of secrets, and of what was made of them
 	calls    []*call                  // routines being done, the innermost last
 	before   map[string]uart.Line     // line settings that were changed, by port

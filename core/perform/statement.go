@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
@@ -70,6 +71,7 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 		}
 		if err == nil {
 			p.give(n.Name, v, p.ofSecret(n.Expr))
+			p.hexed[n.Name] = n.Expr.OfBytes() || slices.ContainsFunc(n.Expr.Names, func(name string) bool { return p.hexed[name] })
 		}
 		return err
 	case *procedure.Pause:
@@ -215,6 +217,9 @@ func (p *performer) heeding(ctx context.Context, at ...string) (context.Context,
 func (p *performer) took(port string, h dialog.Heard) {
 	for _, c := range h.Captures {
 		p.give(c.Name, c.Value, false)
+		n, number := c.Value.(int)
+		decimal, err := strconv.Atoi(c.Text)
+		p.hexed[c.Name] = number && (err != nil || decimal != n)
 	}
 	if port != p.asked {
 		p.asked = ""
@@ -232,10 +237,10 @@ func (p *performer) valuesOf(e *procedure.Expr) []Value {
 	var vs []Value
 	for _, n := range e.Names {
 		if p.secret[n] {
-			vs = append(vs, Value{n, secret.Hidden})
+			vs = append(vs, Value{Name: n, Value: secret.Hidden})
 			continue
 		}
-		vs = append(vs, Value{n, record.Encodable(p.mask.Value(p.values[n]))})
+		vs = append(vs, Value{n, record.Encodable(p.mask.Value(p.values[n])), p.hexed[n]})
 	}
 	return vs
 }

@@ -63,7 +63,7 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 		return done.expr, done.typ
 	}
 	env[paceName] = types.Any
-	options := append([]expr.Option{expr.Env(env)}, functions...)
+	options := append([]expr.Option{expr.Env(env)}, functions()...)
 	if wantBool {
 		options = append(options, expr.AsBool())
 	}

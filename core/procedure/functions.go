@@ -7,17 +7,21 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/antchfx/xpath"
 	"github.com/expr-lang/expr"
 )
 
-// ourFunctions are those that expressions have beside the library's own, with
-// the types that they may be called with.
-var ourFunctions = map[string]struct {
+// function is one of ours with the types that it may be called with.
+type function struct {
 	do    func(args ...any) (any, error)
 	types []any
-}{
+}
+
+// ourFunctions are those that expressions have beside the library's own, with
+// the types that they may be called with.
+var ourFunctions = map[string]function{
 	"len":     {lenOf, []any{new(func(any) int)}},
 	"char":    {charOf, []any{new(func(int) string)}},
 	"byte":    {byteOf, []any{new(func(string, int) int)}},
@@ -31,14 +35,14 @@ var ourFunctions = map[string]struct {
 	"xpath":   {xpathValue, []any{new(func(string, string) string)}},
 }
 
-var functions = func() []expr.Option {
+var functions = sync.OnceValue(func() []expr.Option {
 	options := []expr.Option{expr.Patch(paced{}), expr.Function(stepName, paceOf,
 		new(func(any, bool) bool), new(func(any, int) int), new(func(any, float64) float64), new(func(any, string) string), new(func(any, any) any))}
 	for _, name := range keys(ourFunctions) {
 		options = append(options, expr.Function(name, ourFunctions[name].do, ourFunctions[name].types...))
 	}
 	return options
-}()
+})
 
 func keys[V any](m map[string]V) []string {
 	var list []string

@@ -41,6 +41,11 @@ type Log struct {
 	Folds     Folds
 	Answering bool // what comes may be an answer
 
+	// Gap has bytes cut where the line was silent for as long, in place of at line ends;
+	// 0 does not.
+	Gap  time.Duration
+	came time.Time // the last byte
+
 	ends  text.Ends
 	heard int // 1 and the number of the last heard line
 }
@@ -59,6 +64,10 @@ func (l *Log) Add(t time.Time, k Kind, b []byte) {
 			last.Open = false // what comes now stands on a line of its own
 		}
 		l.add(Row{Time: t, Kind: k, Bytes: append([]byte(nil), b...)})
+		return
+	}
+	if l.Gap > 0 {
+		l.packet(t, b)
 		return
 	}
 	for len(b) > 0 {
@@ -88,6 +97,17 @@ func (l *Log) Add(t time.Time, k Kind, b []byte) {
 		}
 		b = b[n:]
 	}
+}
+
+// packet adds bytes to those before, unless the line was silent between.
+func (l *Log) packet(t time.Time, b []byte) {
+	last := l.last()
+	if last == nil || last.Kind != Heard || t.Sub(l.came) >= l.Gap || len(last.Bytes) >= maxLine {
+		l.add(Row{Time: t, Kind: Heard})
+		last = l.last()
+	}
+	last.Bytes = append(last.Bytes, b...)
+	l.came = t
 }
 
 // sort finds out whether a line that is whole is chatter.

@@ -251,3 +251,24 @@ func TestUnreadable(t *testing.T) {
 		}
 	}
 }
+
+// Packets are told apart by the silence between them, whatever stands in them.
+func TestPackets(t *testing.T) {
+	l := Log{Gap: 20 * time.Millisecond}
+	at := time.Unix(0, 0)
+	for _, c := range []struct {
+		after time.Duration
+		kind  Kind
+		bytes string
+	}{{0, Heard, "\xa7\x00"}, {19, Heard, "\n\x41"}, {20, Heard, "\xee"}, {1, Said, "W"}, {1, Heard, "\xa8"}, {500, Heard, "\x01\x02"}} {
+		at = at.Add(c.after * time.Millisecond)
+		l.Add(at, c.kind, []byte(c.bytes))
+	}
+	got := ""
+	for _, r := range l.Lines {
+		got += fmt.Sprintf("%d % x|", r.Time.UnixMilli(), r.Bytes)
+	}
+	if want := "0 a7 00 0a 41|39 ee|40 57|41 a8|541 01 02|"; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+}

@@ -231,6 +231,13 @@ func (t *Talker) Toggle(s uart.Signal) error {
 // Inputs are the incoming signal lines.
 func (t *Talker) Inputs() (port.Inputs, error) { return port.InputsOf(t.now().Port()) }
 
+// LeastGap is how long the adapter may hold bytes back: silences that are shorter do not
+// show, and what is told apart by them may be several packets joined by the adapter.
+func (t *Talker) LeastGap() time.Duration {
+	d, _ := port.HoldBack(t.now().Port())
+	return d
+}
+
 // Counters are the errors on the line that the port has counted.
 func (t *Talker) Counters() (port.Counters, error) { return port.CountersOf(t.now().Port()) }
 

@@ -1,0 +1,136 @@
+package procedure
+
+import (
+	"fmt"
+	"hash/crc32"
+	"math/bits"
+	"regexp"
+	"strings"
+
+	"uparrot/core/pattern"
+	"uparrot/core/source"
+)
+
+// Functions for packets: numbers as bytes both ways, and what proves a packet whole.
+func init() {
+	for _, typ := range pattern.Packings() {
+		ourFunctions[typ] = function{func(args ...any) (any, error) { return packOf(typ, args[0]) }, []any{new(func(int) string), new(func(string) int)}}
+	}
+	for name, f := range map[string]function{
+		"sum8": {func(args ...any) (any, error) {
+			return bytewise("sum8", args[0], func(a, b byte) byte { return a + b })
+		}, []any{new(func(string) int)}},
+		"xor8": {func(args ...any) (any, error) {
+			return bytewise("xor8", args[0], func(a, b byte) byte { return a ^ b })
+		}, []any{new(func(string) int)}},
+		"crc16": {crc16Of, []any{new(func(string, string) int)}},
+		"crc32": {crc32Of, []any{new(func(string) int), new(func(string, string) int)}},
+		"bits":  {bitsOf, []any{new(func(int, int, int) int)}},
+	} {
+		ourFunctions[name] = f
+	}
+}
+
+// packOf is a number as bytes, or bytes as a number.
+func packOf(typ string, v any) (any, error) {
+	switch v := v.(type) {
+	case int:
+		return pattern.Pack(typ, v)
+	case string:
+		return pattern.Unpack(typ, v)
+	}
+	return nil, fmt.Errorf("%s takes a whole number or bytes, not %v", typ, v)
+}
+
+func bytewise(name string, v any, with func(a, b byte) byte) (any, error) {
+	text, ok := v.(string)
+	if !ok {
+		return nil, fmt.Errorf("%s takes bytes, not %v", name, v)
+	}
+	sum := byte(0)
+	for i := range len(text) {
+		sum = with(sum, text[i])
+	}
+	return int(sum), nil
+}
+
+// crc16s are the cyclic redundancy checks with the polynomial x^16+x^12+x^5+1, by the
+// standards that define them: what the register holds at first, whether each byte goes in
+// with its lowest bit first, and what the result is combined with.
+var crc16s = map[string]struct {
+	begin   uint16
+	lowest  bool
+	combine uint16
+}{
+	"v.41":      {0, false, 0},           // ITU-T V.41
+	"v.42":      {0xffff, true, 0xffff},  // ITU-T V.42, 8.1.1.6.1
+	"iso13239":  {0xffff, true, 0xffff},  // ISO/IEC 13239, 4.2.5.2
+	"iso14443a": {0xc6c6, true, 0},       // ISO/IEC 14443-3, annex B, type A
+	"iso14443b": {0xffff, true, 0xffff},  // ISO/IEC 14443-3, annex B, type B
+	"iso18000":  {0xffff, false, 0xffff}, // ISO/IEC 18000-63, annex F
+}
+
+// crc16Of is the check of bytes by a standard.
+func crc16Of(args ...any) (any, error) {
+	text, ok1 := args[0].(string)
+	by, ok2 := args[1].(string)
+	c, known := crc16s[strings.ToLower(by)]
+	if !ok1 || !ok2 || !known {
+		return nil, fmt.Errorf("crc16 takes bytes and the name of a standard: %s", source.DidYouMean(by, keys(crc16s)))
+	}
+	reg := c.begin
+	for i := range len(text) {
+		b := text[i]
+		if c.lowest {
+			reg = step16(reg, bits.Reverse8(b))
+			continue
+		}
+		reg = step16(reg, b)
+	}
+	if c.lowest {
+		reg = bits.Reverse16(reg)
+	}
+	return int(reg ^ c.combine), nil
+}
+
+func step16(reg uint16, b byte) uint16 {
+	reg ^= uint16(b) << 8
+	for range 8 {
+		if reg&0x8000 != 0 {
+			reg = reg<<1 ^ 0x1021
+		} else {
+			reg <<= 1
+		}
+	}
+	return reg
+}
+
+// crc32Of is the check of 32 bits of ITU-T V.42 (8.1.1.6.2) and ISO/IEC 13239.
+func crc32Of(args ...any) (any, error) {
+	text, ok := args[0].(string)
+	by := "v.42"
+	if len(args) > 1 {
+		by, _ = args[1].(string)
+	}
+	if by = strings.ToLower(by); !ok || by != "v.42" && by != "iso13239" {
+		return nil, fmt.Errorf("crc32 takes bytes, and v.42 or iso13239, which are the same")
+	}
+	return int(crc32.ChecksumIEEE([]byte(text))), nil
+}
+
+// bitsOf is so many bits of a number, from one on; bit 0 is the lowest.
+func bitsOf(args ...any) (any, error) {
+	n, ok1 := args[0].(int)
+	from, ok2 := args[1].(int)
+	count, ok3 := args[2].(int)
+	if !ok1 || !ok2 || !ok3 || from < 0 || count < 1 || from+count > 63 {
+		return nil, fmt.Errorf("bits takes a whole number, the lowest bit from 0 and how many, 63 at most: not %v", args)
+	}
+	return n >> from & (1<<count - 1), nil
+}
+
+// OfBytes reports whether an expression makes its number out of bytes, or writes one in
+// hexadecimal.
+func (e *Expr) OfBytes() bool { return ofBytes.MatchString(e.Source) }
+
+var ofBytes = regexp.MustCompile(`\b(?:byte|uint|bits|sum8|xor8|crc16|crc32|[ui](?:8|16|32)(?:le)?)\(|\b0x`)
