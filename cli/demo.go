@@ -281,7 +281,7 @@ func (a *app) demoEnd(dir string, v verdict.Verdict, d time.Duration) {
 		{"  evidence/ledger.sqlite", "the ledger of all runs; evidence/*.record the records of the other families"},
 		{"  evidence/by-hand.parrot", "the procedure learned from what was said by hand"},
 		{"  workshop.toml, ropeway.toml", "benches with a module of each other family; a procedure for each stands beside them"},
-		{"  station.toml, boards.parrot", "another bench: a modem set otherwise than its guide says, two relay boards"},
+		{"  station.toml, boards.parrot, curlew.parrot", "another bench: a modem set otherwise than its guide says, two relay boards"},
 	})
 	fmt.Fprintf(a.out, `
 Try next, in that folder:

@@ -65,6 +65,7 @@ func workshopFamilies(service, server, listener string) []*family {
 	return []*family{
 		{name: "siskin", unit: "SK-0031"},
 		{bench: "station.toml", name: "boards", unit: "RS-0005"},
+		{bench: "station.toml", name: "curlew", unit: "CU-0017"},
 		{bench: "ropeway.toml", name: "fieldfare", unit: "FF-0021", at: map[string]string{"radio": "valley"}},
 		{name: "twite", unit: "TW-0008", set: []string{"server_port=" + server, "listener_port=" + listener}},
 		{name: "bittern", unit: "BT-0002", set: []string{"service=" + service}},

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 	"uparrot/core/text"
 )
@@ -109,7 +110,7 @@ func (d *Dialog) answer(a Answer) (How, time.Time) {
 		rest = d.rests.now()
 	}
 	switch {
-	case held && !d.exchange.open:
+	case held && !d.exchange.open, d.aside && d.result():
 		return Finished, time.Time{}
 	case begun && !d.spoken.Add(min(rest, a.Within)).Before(most), held && begun && !limit.Before(most):
 		return Unended, most
@@ -170,6 +171,22 @@ func (d *Dialog) begun() bool {
 func (d *Dialog) asks() bool {
 	b := bytes.TrimRight(text.Plain(d.unended()), " \t")
 	return len(b) > 0 && bytes.IndexByte([]byte(":?>"), b[len(b)-1]) >= 0 && !strings.HasPrefix(d.echoOf, string(clean(b)))
+}
+
+// result reports whether a final result has come since the last words went out, which
+// opened no exchange, as the end of a text message does.
+func (d *Dialog) result() bool {
+	for i := d.since(d.wentLine); i < len(d.lines); i++ {
+		found := false
+		d.set.Match(d.lines[i].Text, func(i int, _ []pattern.Capture) bool {
+			found = i < d.finals
+			return !found
+		})
+		if found {
+			return true
+		}
+	}
+	return false
 }
 
 // speaks reports whether what has just come, the lines from a number on and what follows

@@ -223,6 +223,41 @@ func TestSecretSaidBeforeItsTime(t *testing.T) {
 	}
 }
 
+// The words of a text message end with a byte, and their answer with a final result.
+func TestMessageIsAnswered(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := speak(t, phrasebook.Setup{Dialect: phrasebook.AT, Ending: phrasebook.CR}, nil)
+		go func() {
+			buf := make([]byte, 100)
+			for {
+				n, err := s.module.Read(buf)
+				if err != nil {
+					return
+				}
+				if buf[n-1] == 0x1a {
+					time.Sleep(time.Second)
+					io.WriteString(s.module, "\r\n+CMGS: 1\r\n")
+					time.Sleep(time.Second)
+					io.WriteString(s.module, "\r\nOK\r\n")
+				} else {
+					io.WriteString(s.module, "\r\n> ")
+				}
+			}
+		}()
+		for _, w := range []Words{{Text: "AT+CMGS=1"}, {Text: "All safe.\x1a", Whole: true}} {
+			if err := s.Say(t.Context(), w); err != nil {
+				t.Fatal(err)
+			}
+			began := time.Now()
+			how, err := s.Answered(t.Context())
+			if took := time.Since(began); w.Whole && (how != dialog.Finished || took != 2*time.Second) || err != nil {
+				t.Errorf("%q: %v after %v, %v", w.Text, how, took, err)
+			}
+		}
+		s.module.Close()
+	})
+}
+
 // What is held back until it is known whether a line was a secret is told whole.
 func TestHeldIsWhole(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

@@ -148,6 +148,9 @@ func (c *curlew) messageByte(at time.Time, ch byte) {
 		if len(c.text) < 160 {
 			c.text = append(c.text, ch)
 		}
+		if ch == '\r' { // each line of it is asked for (TS 27.005, 3.5.1)
+			c.Say(at, "\r\n> ")
+		}
 	}
 }
 
