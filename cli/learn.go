@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -17,33 +18,148 @@ import (
 	"uparrot/core/source"
 )
 
+// learnCommand is the command learn with its flags.
+type learnCommand struct {
+	*app
+	files            outputs
+	signs            signFlags
+	out, title, book string
+	list, log        string // files of people
+	columns, ways    string
+	port, ending     string
+}
+
 func (a *app) learn() *cobra.Command {
-	var out, title, book string
-	files := &outputs{}
+	c := &learnCommand{app: a}
 	cmd := &cobra.Command{
-		Use:   "learn RECORD",
+		Use:   "learn [RECORD]",
 		Short: "Writes a procedure from what was said and heard by hand",
 		Long: `Writes a procedure that does again what a record tells was done by hand, such as one
 that "uparrot talk --record" has kept: what was said, and the answers that mattered.
 Values that vary are captured, and one that came from an earlier answer is referred
 to; repetitions become tries; what was refused is left out; settings that the
-phrasebook knows become inputs. Read it before you rely on it.`,
+phrasebook knows become inputs. Read it before you rely on it.
+
+--from-list reads a plain list of commands, with or without their answers: lines that
+begin with > and <, or blocks whose first line is said. --from-log reads another
+program's log, whose lines --columns describes as heard text, with --ways naming what
+stands for said and heard. --dialect, --ending, --final, --prompt and --phrasebook say
+how the module speaks that these are about.`,
 		Example: "uparrot learn valley.record --out valley.parrot",
-		Args:    args(1, 1, "one record"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			files.Inputs = append([]string{book}, args...)
-			if err := files.plan(cmd, "out", out); err != nil {
-				return err
-			}
-			return a.doLearn(files, args[0], out, title, book)
-		},
+		Args:    args(0, 1, "one record, or none with --from-list or --from-log"),
+		RunE:    c.run,
 	}
-	files.add(cmd)
+	c.files.add(cmd)
+	c.signs.add(cmd)
 	fl := cmd.Flags()
-	fl.StringVar(&out, "out", "", "write to this file; without it to stdout")
-	fl.StringVar(&title, "title", "", "the title of the procedure")
-	fl.StringVar(&book, "phrasebook", "", "the phrasebook of the modules, where the record names none")
+	fl.StringVar(&c.out, "out", "", "write to this file; without it to stdout")
+	fl.StringVar(&c.title, "title", "", "the title of the procedure")
+	fl.StringVar(&c.book, "phrasebook", "", "the phrasebook of the modules, where the record names none")
+	fl.StringVar(&c.list, "from-list", "", "a text file with commands, and their answers if they are known")
+	fl.StringVar(&c.log, "from-log", "", "the log of another program")
+	fl.StringVar(&c.columns, "columns", "{time:word} {way:word} {text}", "how a line of that log is made: time, port, way and text")
+	fl.StringVar(&c.ways, "ways", ">,<", "what stands in way where a line was said, and where it was heard")
+	fl.StringVar(&c.port, "port", "module", "the name of the port, where the log tells none")
+	fl.StringVar(&c.ending, "ending", "", "line ending: cr, lf, crlf or none")
 	return cmd
+}
+
+func (c *learnCommand) run(cmd *cobra.Command, args []string) error {
+	given := 0
+	for _, from := range []string{strings.Join(args, ""), c.list, c.log} {
+		if from != "" {
+			given++
+		}
+	}
+	if given != 1 {
+		return usage(cmd, "wanted one of a record, --from-list FILE and --from-log FILE")
+	}
+	c.files.Inputs = append([]string{c.book, c.list, c.log}, args...)
+	if err := c.files.plan(cmd, "out", c.out); err != nil {
+		return err
+	}
+	if len(args) == 1 {
+		return c.doLearn(&c.files, args[0], c.out, c.title, c.book)
+	}
+	return c.fromNotes(cmd)
+}
+
+// fromNotes learns from what people have before they have a record.
+func (c *learnCommand) fromNotes(cmd *cobra.Command) error {
+	books, notes, err := c.notes(cmd)
+	if err != nil {
+		return err
+	}
+	path := c.list + c.log
+	text, err := source.ReadFile(path)
+	if err != nil {
+		return &session.Misuse{What: err.Error()}
+	}
+	title := c.title
+	if title == "" {
+		title = "As in " + filepath.Base(path)
+	}
+	about := "Learned from " + filepath.Base(path) + "."
+	if c.list != "" {
+		talks, untold := notes.List(string(text))
+		if untold {
+			learned, err := learn.ProcedureOfList(c.name(), title, about, talks, books(talks))
+			return c.tellLearned(&c.files, path, c.out, learned, err)
+		}
+		learned, err := learn.Procedure(c.name(), title, about, talks, books(talks))
+		return c.tellLearned(&c.files, path, c.out, learned, err)
+	}
+	said, heard, _ := strings.Cut(c.ways, ",")
+	columns, err := learn.ParseColumns(c.columns, said, heard)
+	if err != nil {
+		return usage(cmd, "--columns %s, --ways %s: %v", c.columns, c.ways, err)
+	}
+	talks, others, err := notes.Log(string(text), columns)
+	if err != nil {
+		return &session.Misuse{What: fmt.Sprintf("%s: %v", path, err)}
+	}
+	if others > 0 {
+		c.err.line("%s of %s made otherwise than --columns says: left out", count(others, "line"), safe(path))
+	}
+	learned, err := learn.Procedure(c.name(), title, about, talks, books(talks))
+	return c.tellLearned(&c.files, path, c.out, learned, err)
+}
+
+// notes is how the module speaks that a list or a log is about, and its phrasebook.
+func (c *learnCommand) notes(cmd *cobra.Command) (books func([]*conversation.Talk) map[string]learn.Book, n learn.Notes, err error) {
+	n.Port = c.port
+	if err = c.signs.into(cmd, &n.Setup); err != nil {
+		return nil, n, err
+	}
+	if c.ending != "" {
+		if n.Setup.Ending, err = phrasebook.ParseEnding(c.ending); err != nil {
+			return nil, n, usage(cmd, "--ending: %v", err)
+		}
+	}
+	if c.book == "" {
+		return func([]*conversation.Talk) map[string]learn.Book { return nil }, n, nil
+	}
+	pb, err := phrasebook.Read(c.book)
+	if err != nil {
+		return nil, n, asUsage(err)
+	}
+	n.Setup = n.Setup.Or(pb.Setup())
+	path, err := besideOut(c.book, c.out)
+	return func(talks []*conversation.Talk) map[string]learn.Book {
+		all := map[string]learn.Book{}
+		for _, t := range talks {
+			all[t.Name] = learn.Book{Path: path, Phrasebook: pb}
+		}
+		return all
+	}, n, err
+}
+
+// name is where the procedure will lie, for messages.
+func (c *learnCommand) name() string {
+	if c.out == "" {
+		return "learned.parrot" // in the folder from which it would be performed
+	}
+	return c.out
 }
 
 func (a *app) doLearn(files *outputs, path, out, title, book string) error {
@@ -72,6 +188,15 @@ func (a *app) doLearn(files *outputs, path, out, title, book string) error {
 		name = "learned.parrot" // in the folder from which it would be performed
 	}
 	text, err := learn.Procedure(name, title, about, talks, books)
+	return a.tellLearned(files, path, out, text, err)
+}
+
+// tellLearned hands a procedure out that was learned, and tells what it is worth.
+func (a *app) tellLearned(files *outputs, path, out, text string, err error) error {
+	name := out
+	if name == "" {
+		name = "learned.parrot"
+	}
 	if text == "" {
 		return &session.Misuse{What: fmt.Sprintf("%s: %v", path, err)}
 	}
@@ -119,17 +244,25 @@ func (a *app) books(talks []*conversation.Talk, o record.Origin, recordFile, giv
 			a.err.line("the phrasebook %s, which %s had, cannot be read and is done without: name another with --phrasebook", safe(file), safe(t.Name))
 			continue
 		}
-		from, err := filepath.Abs(filepath.Dir(out))
+		path, err := besideOut(file, out)
 		if err != nil {
 			return nil, err
-		}
-		path := file
-		if rel, err := filepath.Rel(from, session.Absolute(file)); err == nil {
-			path = filepath.ToSlash(rel)
 		}
 		books[t.Name] = learn.Book{Path: path, Phrasebook: pb}
 	}
 	return books, nil
+}
+
+// besideOut is a file as one that lies where out will names it.
+func besideOut(file, out string) (string, error) {
+	from, err := filepath.Abs(filepath.Dir(out))
+	if err != nil {
+		return "", err
+	}
+	if rel, err := filepath.Rel(from, session.Absolute(file)); err == nil {
+		return filepath.ToSlash(rel), nil
+	}
+	return file, nil
 }
 
 // whereNow is where a file is now that a record has used: where it was, or by its

@@ -485,3 +485,36 @@ func TestPlanAndReportOfRun(t *testing.T) {
 	b.write("few.parrot", strings.Replace(b.read("few.parrot"), " loss <= 5%", "", 1))
 	b.run("check", "few.parrot").wants(t, 0, "this link has no limit, so nothing of it is judged")
 }
+
+// A crib sheet becomes a procedure that passes a module which answers so, and fails one that
+// does not; so does the log of another program.
+func TestLearnFromNotes(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.start("for other commands", "standin", "workshop.toml")
+	crib := "> hello\n< siskin 1.7\n> name gondola 4\n< name gondola 4\n> name\n< name gondola 4\n"
+	log := "noise\n10.1 TX hello\n10.2 RX siskin 1.7\n11 TX name gondola 4\n11.1 RX name gondola 4\n"
+	b.write("crib.txt", crib)
+	b.write("crib-wrong.txt", strings.Replace(crib, "siskin 1.7", "siskin of the summit", 1))
+	b.write("other.log", log)
+	b.write("bare.txt", "hello\nname\n")
+	learn := func(out string, args ...string) call {
+		return b.run(append([]string{"learn", "--phrasebook", "siskin.toml", "--port", "pager", "--out", out}, args...)...)
+	}
+	learn("good.parrot", "--from-list", "crib.txt").wants(t, 0, "2 steps, no mistakes")
+	learn("wrong.parrot", "--from-list", "crib-wrong.txt").wants(t, 0)
+	learn("log.parrot", "--from-log", "other.log", "--columns", "{time:word} {way:word} {text}", "--ways", "TX,RX").wants(t, 0, "1 line of other.log made otherwise")
+	learn("bare.parrot", "--from-list", "bare.txt").wants(t, 0)
+	if text := b.read("bare.parrot"); strings.Count(text, "nothing is checked here yet") != 2 {
+		t.Errorf("a list without answers gives\n%s", text)
+	}
+	learn("x.parrot", "--from-list", "crib.txt", "crib.txt").wants(t, 2, "wanted one of a record")
+	learn("crib.txt", "--from-list", "crib.txt", "--overwrite").wants(t, 2, "is what this command reads")
+	learn("x.parrot", "--from-log", "other.log", "--columns", "{text}").wants(t, 2, "do not say where way stands")
+	learn("x.parrot", "--from-list", "none.txt").wants(t, 2, "none.txt")
+	b.run("talk", "pager", "--bench", "workshop.toml", "--for", "10ms") // it sleeps until somebody speaks
+	b.runWith(nil, "hello\n", "talk", "pager", "--bench", "workshop.toml")
+	for file, want := range map[string]int{"good.parrot": 0, "log.parrot": 0, "wrong.parrot": 1} {
+		b.run("run", file, "--bench", "workshop.toml", "--no-ledger").wants(t, want)
+	}
+}

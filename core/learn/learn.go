@@ -31,13 +31,22 @@ type Book struct {
 // checked; an error that is source.Mistakes says that it is no good, and the text
 // is still handed out.
 func Procedure(path, title, about string, talks []*conversation.Talk, books map[string]Book) (string, error) {
+	return procedureOf(path, title, about, talks, books, false)
+}
+
+// ProcedureOfList is Procedure of a list that tells no answers: each step says so.
+func ProcedureOfList(path, title, about string, talks []*conversation.Talk, books map[string]Book) (string, error) {
+	return procedureOf(path, title, about, talks, books, true)
+}
+
+func procedureOf(path, title, about string, talks []*conversation.Talk, books map[string]Book, untold bool) (string, error) {
 	w := &writer{names: map[string]bool{}, lines: map[*port]string{}}
 	taken := map[string]bool{}
 	for _, talk := range talks {
 		if len(talk.Turns) == 0 && len(talk.First) == 0 {
 			continue
 		}
-		p := &port{name: nameFor(talk.Name, "port", taken), talk: talk}
+		p := &port{name: nameFor(talk.Name, "port", taken), talk: talk, untold: untold}
 		if b, ok := books[talk.Name]; ok {
 			p.book, p.bookPath = b.Phrasebook, b.Path
 		}
@@ -319,6 +328,9 @@ func (w *writer) turn(t *turn) {
 		w.binary(t, say)
 		return
 	}
+	if n := t.checked(); n != "" {
+		say("# %s", n)
+	}
 	w.heard(t, t.lines, false, say)
 	if t.tail != "" {
 		say("hear bytes %s: %s", p.name, edges(escaped(t.tail)))
@@ -327,4 +339,29 @@ func (w *writer) turn(t *turn) {
 	if t.set != nil {
 		w.written[p.name+" "+t.set.Name] = true
 	}
+}
+
+// checked says what is checked of an answer, where that is less than its lines; "" else.
+func (t *turn) checked() string {
+	for _, l := range t.lines {
+		if !l.final {
+			return ""
+		}
+	}
+	switch {
+	case t.tail != "":
+		return ""
+	case t.port.untold && t.port.ends():
+		return "no answer is known: only its end is waited for"
+	case t.port.untold:
+		return "no answer is known: nothing is checked here yet"
+	case !t.port.ends():
+		return "nothing came that could be checked"
+	}
+	return ""
+}
+
+// ends reports whether answers at the port have an end that is waited for.
+func (p *port) ends() bool {
+	return p.dialect == phrasebook.AT || p.dialect == phrasebook.Console || len(p.finals) > 0 || len(p.prompts) > 0
 }

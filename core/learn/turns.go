@@ -60,6 +60,7 @@ type port struct {
 	prompts  []*pattern.Pattern
 	refusals []*pattern.Pattern
 	finals   []*pattern.Pattern
+	untold   bool // its answers stand nowhere
 }
 
 func (p *port) prepare() {
@@ -238,7 +239,7 @@ func gather(ports []*port) []*turn {
 
 // unanswered reports whether nothing came where something must.
 func (t *turn) unanswered() bool {
-	return len(t.lines) == 0 && t.tail == "" && !bytes.ContainsFunc(t.raw, func(r rune) bool { return r > ' ' }) &&
+	return !t.port.untold && len(t.lines) == 0 && t.tail == "" && !bytes.ContainsFunc(t.raw, func(r rune) bool { return r > ' ' }) &&
 		(t.port.dialect == phrasebook.AT || t.port.dialect == phrasebook.Console)
 }
 
