@@ -89,14 +89,52 @@ func unique(all source.Mistakes) source.Mistakes {
 	return out
 }
 
+// manyOfAKind is how many warnings that are mended alike are told in one line.
+const manyOfAKind = 3
+
+// warn tells of warnings. Many of a kind are one line.
 func (a *app) warn(warnings source.Mistakes) {
+	kinds := map[[2]string]source.Mistakes{}
+	for _, w := range warnings {
+		key := [2]string{w.File, w.Mend}
+		kinds[key] = append(kinds[key], w)
+	}
+	told := map[[2]string]bool{}
+	shown := 0
 	for i, w := range warnings {
-		if i == source.Shown {
-			a.err.line("warning: and %d more", len(warnings)-source.Shown)
+		key := [2]string{w.File, w.Mend}
+		if told[key] {
+			continue
+		}
+		if shown++; shown > source.Shown {
+			a.err.line("warning: and %d more", len(warnings)-i)
 			break
+		}
+		if alike := kinds[key]; len(alike) >= manyOfAKind && w.Mend != "" {
+			told[key] = true
+			var all []string
+			for _, one := range alike {
+				all = append(all, fmt.Sprintf("%s (line %d)", one.What, one.Line))
+			}
+			a.err.line("warning: %s: %s", safe(w.File), text.Text(strings.Join(all, ", ")))
+			a.err.line("    %s", text.Text(w.Mend))
+			continue
 		}
 		a.err.line("warning: %s", text.Text(strings.TrimRight(w.Long(), "\n")))
 	}
+}
+
+// warnBriefly tells in one line that there are warnings, and which is the first.
+func (a *app) warnBriefly(warnings source.Mistakes) {
+	if len(warnings) == 0 {
+		return
+	}
+	first := warnings[0]
+	more := ""
+	if n := len(warnings) - 1; n > 0 {
+		more = fmt.Sprintf(", and %d more", n)
+	}
+	a.err.line("warning: line %d: %s%s: uparrot check %s tells what to do", first.Line, safe(first.What), more, shellWord(first.File))
 }
 
 // checkFile reads a file as what it is.

@@ -81,7 +81,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if len(file.Steps) == 0 {
 		return usage(cmd, "%s has routines but no steps: it is there to be included", args[0])
 	}
-	c.warn(file.Warnings)
+	c.warnBriefly(file.Warnings)
 	p := &session.Procedure{File: file, Files: []string{c.inputs.File, c.answers}, Keep: c.keep(c.keeps)}
 	if p.Values, err = c.inputs.Values(file); err != nil {
 		return withExample(cmd, err)

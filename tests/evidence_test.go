@@ -484,6 +484,12 @@ func TestPlanAndReportOfRun(t *testing.T) {
 	b.run("check", "few.parrot").wants(t, 0, "60 frames cannot decide this limit", "count 73")
 	b.write("few.parrot", strings.Replace(b.read("few.parrot"), " loss <= 5%", "", 1))
 	b.run("check", "few.parrot").wants(t, 0, "this link has no limit, so nothing of it is judged")
+	// Warnings of a kind are one line, and a run tells all in one.
+	b.write("many.parrot", "procedure \"Many\"\nport gates: dialect lines, ending lf\nstep \"who\"\n    say gates: who\n    hear gates: {a:word} {b:word} {c:int}\nend\n")
+	b.run("check", "many.parrot").wants(t, 0, "nothing reads a (line 5), nothing reads b (line 5), nothing reads c (line 5)\n    Check it, or write ... in its place.")
+	if told := b.run("run", "many.parrot", "--port", "gates=none.pty", "--no-ledger").wants(t, 2, "warning: line 5: nothing reads a, and 2 more: uparrot check many.parrot tells what to do").err; strings.Count(told, "nothing reads") != 1 {
+		t.Error(told)
+	}
 }
 
 // A crib sheet becomes a procedure that passes a module which answers so, and fails one that
