@@ -103,14 +103,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 		return err
 	}
 	if c.plan {
-		missing, err := p.Plan(cmd.Context())
-		if err != nil {
-			return withExample(cmd, err)
-		}
-		for _, what := range missing {
-			c.err.line("not yet: %s", safe(what))
-		}
-		return c.printPlan(cmd.Context(), file, p.Values, p.Chosen)
+		return c.onlyPlan(cmd, p)
 	}
 	began := false
 	defer func() {
@@ -135,6 +128,18 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 		return rerr
 	}
 	return withExample(cmd, withVerdict(res.Verdict, err))
+}
+
+// onlyPlan tells what would be said, and what is missing for it.
+func (c *runCommand) onlyPlan(cmd *cobra.Command, p *session.Procedure) error {
+	missing, err := p.Plan(cmd.Context())
+	if err != nil {
+		return withExample(cmd, err)
+	}
+	for _, what := range missing {
+		c.err.line("not yet: %s", safe(what))
+	}
+	return c.printPlan(cmd.Context(), p.File, p.Values, p.Chosen)
 }
 
 // planReport looks whether the report that is asked for can be made.

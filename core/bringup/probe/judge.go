@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"uparrot/core/phrasebook"
+	"uparrot/core/port"
 	"uparrot/core/text"
 	"uparrot/core/uart"
 )
@@ -149,4 +150,54 @@ func lastPart(got []byte) string {
 		return ""
 	}
 	return string(last)
+}
+
+// lost says what was heard where no setting was found, and what that points to.
+func (p *Probe) lost(unasked bool, echoes, noises int) {
+	r := &p.result
+	point := func(s string) { r.Points = append(r.Points, s) }
+	unfit := func() {
+		point("Another logic level: RS-232 against TTL turns every bit round; look for a level converter.")
+		point("A speed that is not on the list; give it with --speeds.")
+	}
+	switch {
+	case echoes > 0 && noises == 0:
+		r.Kind = Echo
+		p.because("exactly what was sent came back each time, and nothing else")
+		point("TX and RX are joined: a loopback plug, or both wires on one pin. Your own side works.")
+		point("A module that repeats every key but answers nothing wants another line ending, or something else to be said first.")
+	case noises > 0 && p.NoLine:
+		r.Kind = Noise
+		p.because("something came, and it is not readable as text")
+		point("The speed or the frame at the serial side: set them at the server, or use rfc2217:// where it speaks that.")
+		point("A protocol of bytes, not of lines.")
+	case noises > 0:
+		r.Kind = Noise
+		if c, err := port.CountersOf(p.Port); err == nil && c.Any() {
+			p.because("the port has counted %v", c)
+		}
+		p.because("something came at %d of the settings tried, readable at none", noises)
+		unfit()
+		point("A missing common ground between module and adapter.")
+	case unasked:
+		r.Kind = Burst
+		p.because("something came before anything was sent, and nothing after")
+		point("A module that has just started: wait for its banner, then probe again.")
+		point("It sends but does not hear: its RX is not joined to the adapter's TX.")
+		if len(r.Heard) > 0 && r.Heard[0].Readable < 0.9 && !p.NoLine {
+			unfit() // what came could not be read
+		}
+	case p.NoLine:
+		r.Kind = Silence
+		p.because("the connection stands, and nothing came")
+		point("What is behind it: it may be another service, or wait for another line than these; give it with --wake.")
+		point("Where a server stands between, its serial side: speed, frame, wires and power of the module.")
+	default:
+		r.Kind = Silence
+		p.because("nothing came at any speed")
+		point("Supply: is the module powered, and does its ground meet the adapter's?")
+		point("Wires: TX goes to RX and RX to TX. Swap the two and probe again.")
+		point("An enable, boot or reset pin that holds it back.")
+		point("Your own side: uparrot loopback proves it.")
+	}
 }

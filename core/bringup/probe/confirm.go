@@ -1,0 +1,229 @@
+package probe
+
+import (
+	"bytes"
+	"context"
+	"slices"
+	"strings"
+
+	"uparrot/core/phrasebook"
+	"uparrot/core/uart"
+)
+
+// likely reports whether an answer is worth a second question.
+func (p *Probe) likely(l uart.Line, sent string, got []byte) bool {
+	text, _ := unframed(got)
+	text = withoutEcho(plain(text), sent)
+	return len(bytes.TrimSpace(text)) >= 2 && readable(text) >= 0.9
+}
+
+// confirm asks again at a setting that has given a readable answer, finds the
+// frame and the line ending, and says how sure all of it is.
+func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, error) {
+	send := asked(wake)
+	got, err := p.ask(ctx, l, send)
+	if err != nil {
+		return false, err
+	}
+	p.note(l, send, got)
+	if !p.likely(l, send, got) {
+		return false, nil
+	}
+	if l, got, err = p.framed(ctx, l, send, got); err != nil || got == nil {
+		return false, err
+	}
+	wake, ending, again, err := p.wakeAndEnding(ctx, l, wake)
+	if err != nil {
+		return false, err
+	}
+	if again != nil {
+		got, send = again, wake
+	}
+	text := string(withoutEcho(plain(got), send))
+	r := &p.result
+	r.Kind, r.Speed, r.Frame, r.Ending = Found, l.Speed, l.Frame, ending
+	r.Dialect = phrasebook.Lines
+	prompt := lastPart(got)
+	switch {
+	case prompt != "":
+		p.because("the answer ends with %s and no line end, as a prompt does", oneLine(prompt))
+	case isResult(lastLine(text)):
+		r.Dialect = phrasebook.AT
+		p.because("the answer ends with a final result as ITU-T V.250 has it: %s", oneLine(lastLine(text)))
+	case strings.Contains(text, strings.TrimSpace(wake)) && wake != "":
+		p.because("the answer takes up what was sent")
+	}
+	p.because("%.0f %% of the answer is readable text: %s", 100*readable([]byte(text)), oneLine(text))
+	if prompt == "" && r.Dialect == phrasebook.Lines {
+		if err := p.final(ctx, l, wake, lastLine(text)); err != nil {
+			return true, err
+		}
+	}
+	return true, p.certainty(ctx, l, wake, got, prompt)
+}
+
+// framed finds the frame by what came, and asks again with it. It returns the line with its
+// frame and what came then; nil if that cannot be read.
+func (p *Probe) framed(ctx context.Context, l uart.Line, send string, got []byte) (uart.Line, []byte, error) {
+	_, seen := unframed(got)
+	switch {
+	case p.NoLine:
+		return l, got, nil
+	case seen.DataBits == 0 && l.Frame.DataBits == 0:
+		l.Frame = uart.Frame{DataBits: 8, Parity: uart.None, Stop: 2}
+		return l, got, nil
+	case seen.DataBits == 0:
+		p.because("with %s it answers, and with 8N1 it did not", l.Frame)
+		return l, got, nil
+	}
+	l.Frame = seen
+	if err := p.Port.SetLine(l); err != nil {
+		return l, nil, err
+	}
+	got, err := p.ask(ctx, l, send)
+	if err != nil {
+		return l, nil, err
+	}
+	p.note(l, send, got)
+	if readable(got) < 0.95 {
+		return l, nil, nil
+	}
+	what := map[uart.Parity]string{uart.Even: "the even parity of the other seven", uart.Odd: "the odd parity of the other seven", uart.None: "set, as a second stop bit is"}[seen.Parity]
+	p.because("the eighth bit of every byte was %s; with %s the answer is plain", what, seen)
+	return l, got, nil
+}
+
+// wakeAndEnding finds the line ending. What answered Enter may have been the LF of the line
+// before: then other words tell, and got is what they were answered.
+func (p *Probe) wakeAndEnding(ctx context.Context, l uart.Line, wake string) (by string, ending phrasebook.Ending, got []byte, err error) {
+	if ending, err = p.ending(ctx, l, wake); err != nil || wake != "" || ending != phrasebook.CRLF {
+		return wake, ending, nil, err
+	}
+	for _, other := range p.Wake {
+		if other == "" {
+			continue
+		}
+		with, err := p.ending(ctx, l, other)
+		if err != nil {
+			return wake, ending, nil, err
+		}
+		if with == phrasebook.CRLF {
+			continue
+		}
+		p.result.Why = slices.DeleteFunc(p.result.Why, func(why string) bool { return strings.HasPrefix(why, answersLine) && strings.Contains(why, "CR LF") })
+		got, err = p.ask(ctx, l, other+with.Bytes())
+		return other, with, got, err
+	}
+	return wake, ending, nil, nil
+}
+
+// certainty asks once more, with exactly what was found, and listens before that for as
+// long without asking: whoever talks by itself has not answered. got is the answer that
+// is to be compared, prompt what it ended with.
+func (p *Probe) certainty(ctx context.Context, l uart.Line, wake string, got []byte, prompt string) error {
+	r := &p.result
+	send := wake + r.Ending.Bytes()
+	unasked, err := p.gather(ctx, l, l.Time(len(send)+8)+p.patience)
+	if err != nil {
+		return err
+	}
+	p.note(l, "", unasked)
+	again, err := p.ask(ctx, l, send)
+	if err != nil {
+		return err
+	}
+	p.note(l, send, again)
+	if prompt != "" && lastPart(again) == prompt {
+		r.Dialect, r.Prompt = phrasebook.Console, prompt
+	}
+	once, twice := withoutEcho(plain(got), wake), withoutEcho(plain(again), wake)
+	both := func(what string) bool {
+		return what != "" && bytes.Contains(once, []byte(what)) && bytes.Contains(twice, []byte(what))
+	}
+	takesUp := both(wake) || both("OK")
+	same := len(bytes.TrimSpace(twice)) > 0 && readable(plain(again)) >= 0.95
+	r.Sure = same && (len(unasked) == 0 || takesUp) && readable(once) >= 0.95 && len(bytes.TrimSpace(once)) >= 2 && bytes.ContainsAny(got, "\r\n")
+	switch by := oneLine(string(plain(unasked))); {
+	case len(unasked) > 0 && takesUp:
+		p.because("it sends by itself too, such as %s, but each answer takes up what was asked", by)
+	case len(unasked) > 0:
+		r.Ending = phrasebook.EndingNotSaid
+		r.Why = slices.DeleteFunc(r.Why, func(why string) bool { return strings.HasPrefix(why, answersLine) })
+		p.because("it sends by itself: %s came although nothing was asked, so what came when it was asked need not be an answer", by)
+	case same:
+		p.because("asked once more with this setting it answered once more, and between nothing came")
+	}
+	return nil
+}
+
+// answersLine begins what speaks for a line ending.
+const answersLine = "it answers a line"
+
+// endingTries is how often in a row a line ending must be answered.
+const endingTries = 2
+
+// ending finds out which line ending the module takes for the end of a line.
+func (p *Probe) ending(ctx context.Context, l uart.Line, wake string) (phrasebook.Ending, error) {
+	// A module that ends its lines at CR has kept the LF of the CR LF that was sent: it must
+	// not stand before the next line, nor stay behind.
+	if _, err := p.ask(ctx, l, "\r"); err != nil {
+		return 0, err
+	}
+	for _, name := range []phrasebook.Ending{phrasebook.CR, phrasebook.LF} {
+		answers := 0
+		for answers < endingTries { // one may be what it sends by itself
+			got, err := p.ask(ctx, l, wake+name.Bytes())
+			if err != nil {
+				return 0, err
+			}
+			p.note(l, wake+name.Bytes(), got)
+			if text := withoutEcho(plain(got), wake); len(bytes.TrimSpace(text)) == 0 {
+				break
+			}
+			answers++
+		}
+		if answers == endingTries {
+			p.because(answersLine+" that ends with %s", strings.ToUpper(name.String()))
+			return name, nil
+		}
+		// Clear away what it has taken as the beginning of a line.
+		if _, err := p.ask(ctx, l, "\r\n"); err != nil {
+			return 0, err
+		}
+	}
+	p.because(answersLine + " that ends with CR LF, but not with either alone")
+	return phrasebook.CRLF, nil
+}
+
+// final looks whether answers with other lines before them end with the same line: then
+// that is what ends answers.
+func (p *Probe) final(ctx context.Context, l uart.Line, wake, end string) error {
+	for _, other := range p.Wake {
+		if other == wake || other == "" {
+			continue
+		}
+		got, err := p.ask(ctx, l, other+p.result.Ending.Bytes())
+		if err != nil {
+			return err
+		}
+		p.note(l, other, got)
+		break
+	}
+	before := map[string]bool{}
+	for _, h := range p.result.Heard {
+		text := strings.TrimSpace(string(withoutEcho(plain([]byte(h.Text)), h.Sent)))
+		if h.Speed != l.Speed || h.Sent == "" || text == "" || h.Readable < 0.95 {
+			continue
+		}
+		rest, ends := strings.CutSuffix(text, end)
+		if !ends {
+			return nil
+		}
+		before[strings.TrimSpace(rest)] = true
+	}
+	if end != "" && len(before) > 1 {
+		p.result.Final = end
+		p.because("answers with other lines before all end with %s", oneLine(end))
+	}
+	return nil
+}

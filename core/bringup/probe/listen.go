@@ -1,0 +1,105 @@
+package probe
+
+import (
+	"bytes"
+	"context"
+	"time"
+
+	"uparrot/core/phrasebook"
+	"uparrot/core/uart"
+)
+
+// A module that speaks by itself is listened to at each speed for at most listenLong, or
+// until enough has come to judge.
+const (
+	listenLong   = 1300 * time.Millisecond
+	listenEnough = 40 // bytes
+)
+
+// listen stays at each speed for a while, where something came that nobody had asked for.
+func (p *Probe) listen(ctx context.Context) (bool, error) {
+	if !p.unasked && p.noises == 0 {
+		return false, nil
+	}
+	for _, l := range p.lines(p.Speeds, uart.Frame{}) {
+		if p.NoLine {
+			l = uart.Line{}
+		} else if err := p.Port.SetLine(l); err != nil {
+			continue // it was tried before
+		}
+		if err := p.Port.Purge(); err != nil {
+			return false, err
+		}
+		p.forget()
+		var got []byte
+		for until := time.Now().Add(listenLong); time.Now().Before(until) && len(got) < listenEnough; {
+			more, err := p.gather(ctx, l, time.Until(until))
+			if err != nil {
+				return false, err
+			}
+			got = append(got, more...)
+		}
+		p.note(l, "", got)
+		if text, frame := unframed(got); len(bytes.TrimSpace(text)) >= 6 && readable(text) >= 0.95 && bytes.ContainsAny(text, "\r\n") {
+			r := &p.result
+			r.Kind, r.Speed, r.Dialect = Found, l.Speed, phrasebook.Lines
+			if !p.NoLine {
+				r.Frame = uart.Frame{DataBits: 8, Parity: uart.None, Stop: 2}
+				if frame.DataBits != 0 {
+					r.Frame = frame
+				}
+				l.Frame = r.Frame
+				if err := p.Port.SetLine(l); err != nil {
+					return true, err
+				}
+			}
+			r.Sure = len(text) >= listenEnough && readable(text) >= 0.98
+			p.because("it speaks by itself: %s", oneLine(string(text)))
+			p.because("it answered nothing that was sent, so the line ending that it wants is not known")
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// onlyRepeats reports whether exactly what was sent came back at one speed alone, which a
+// module does, and no wire.
+func (p *Probe) onlyRepeats() bool {
+	speeds := map[int]bool{}
+	for _, l := range p.echoed {
+		speeds[l.Speed] = true
+	}
+	if len(speeds) != 1 || len(p.Speeds) < 2 || p.NoLine {
+		return false
+	}
+	r := &p.result
+	r.Kind, r.Speed, r.Frame, r.Dialect = Found, p.echoed[0].Speed, uart.Frame{DataBits: 8, Parity: uart.None, Stop: 2}, phrasebook.Lines
+	p.because("at this speed alone exactly what was sent came back: a wire that joins TX and RX would do so at every speed")
+	p.because("it answered nothing, so the line ending that it wants is not known")
+	return true
+}
+
+// interrupt says the text that stops a module while it starts, again and again, until the
+// same prompt stands there twice. Then it is asked as any other.
+func (p *Probe) interrupt(ctx context.Context, l uart.Line, came []byte) error {
+	stood := ""
+	for until := time.Now().Add(interruptTime); time.Now().Before(until); {
+		got, err := p.ask(ctx, l, p.Break)
+		if err != nil {
+			return err
+		}
+		came = append(came, got...)
+		prompt := lastPart(came)
+		if prompt != "" && prompt == stood && readable(came[max(0, len(came)-len(prompt)):]) == 1 {
+			p.note(l, p.Break, came)
+			p.because("it stopped as it started, and shows %s", oneLine(prompt))
+			return nil
+		}
+		stood = prompt
+	}
+	p.because("nothing stopped it within %v", interruptTime)
+	return nil
+}
+
+// interruptTime is how long a module may start.
+const interruptTime = 30 * time.Second
