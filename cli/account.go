@@ -17,7 +17,7 @@ import (
 )
 
 // account tells a person what happens while a procedure runs.
-func (a *app) account(proc *procedure.File, stations map[string]*bench.Station, values map[string]any) func(record.Event) {
+func (a *app) account(proc *procedure.File, stations map[string]*bench.Station, values map[string]any) *account {
 	s := a.err
 	s.line("%s", s.bold(safe(proc.Title)))
 	if proc.About != "" {
@@ -30,17 +30,17 @@ func (a *app) account(proc *procedure.File, stations map[string]*bench.Station, 
 	for _, in := range proc.Inputs {
 		s.line("  %s is %s", in.Name, safe(procedure.Text(values[in.Name])))
 	}
-	acc := &account{app: a, stations: stations, many: len(proc.Ports) > 1}
-	return acc.event
+	return &account{app: a, stations: stations, many: len(proc.Ports) > 1}
 }
 
 // account is what a person is told of a performance while it goes on.
 type account struct {
 	*app
-	stations map[string]*bench.Station
-	many     bool // ports, so that each line names its own
-	begun    bool // the step
-	tries    int  // of the step, at most
+	stations  map[string]*bench.Station
+	many      bool  // ports, so that each line names its own
+	begun     bool  // the step
+	tries     int   // of the step, at most
+	explained error // why it failed, once that has been told
 }
 
 // at names the port of an event, where there are several.
@@ -87,12 +87,16 @@ func (a *account) step(e record.Event) {
 	}
 	a.begun = false
 	s.line("   %s in %s", s.verdict(e.Verdict, 0), took(fromMS(e.TookMS)))
-	if e.Err != nil {
+	if e.Err != nil && e.Err != a.explained {
 		a.explain(e.Err, a.stations)
 	}
 }
 
 func (a *account) try(e record.Event) {
+	if further, ok := e.Value.(record.Further); ok && further.ByHand {
+		a.err.line("   a further try, by hand")
+		return
+	}
 	a.err.line("   try %d of %d failed: %s", e.Try, a.tries, safe(e.Why))
 }
 

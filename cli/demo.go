@@ -167,7 +167,7 @@ func (d *demonstration) perform(file, unit string, at map[string]string, set ...
 	}
 	p.At = at
 	p.Watch = func(stations map[string]*bench.Station) func(record.Event) {
-		return d.account(p.File, stations, p.Values)
+		return d.account(p.File, stations, p.Values).event
 	}
 	res, err := d.app.perform(d.ctx, p)
 	d.came(res.Verdict)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -27,6 +28,8 @@ type runCommand struct {
 	where    []string
 	inputs   session.Inputs
 	secrets  session.Secrets
+	askFor   time.Duration
+	asker    *asker // of what is to be done about a step that has failed; nil asks nobody
 	only     []string
 	from     string
 	repeat   string
@@ -66,6 +69,7 @@ that the procedure marks as needed or always.`,
 	fl.StringVar(&c.from, "from", "", "perform from this step on: its title or number")
 	fl.StringVar(&c.repeat, "repeat-failed", "", "perform only what failed or was not tested in this record")
 	fl.StringVar(&c.operator, "operator", "ask", "who answers questions: ask, yes, or none (such steps are untested)")
+	fl.DurationVar(&c.askFor, "ask-for", 2*time.Minute, "how long a person is asked about a step that has failed, before it stops; 0 asks nobody")
 	fl.StringVar(&c.answers, "answers", "", "answers to questions from a TOML file of \"QUESTION\" = ANSWER")
 	fl.BoolVar(&c.plan, "plan", false, "print what would be said, and open no port")
 	fl.BoolVar(&c.keeps.quiet, "quiet", false, "no account while it runs")
@@ -98,6 +102,9 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if p.Operator, err = c.person(cmd); err != nil {
 		return err
 	}
+	if c.asker = c.secondAttempt(file, p.Operator); c.asker != nil {
+		p.Second = c.asker.second
+	}
 	c.files.Inputs = p.Reads()
 	if err := c.planReport(cmd); err != nil {
 		return err
@@ -119,7 +126,11 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	if !c.keeps.quiet {
 		p.Watch = func(stations map[string]*bench.Station) func(record.Event) {
-			return c.account(file, stations, p.Values)
+			account := c.account(file, stations, p.Values)
+			if p.Second != nil {
+				c.asker.account = account
+			}
+			return account.event
 		}
 	}
 	res, err := c.perform(cmd.Context(), p)

@@ -338,3 +338,54 @@ func TestProbedIsUnderstood(t *testing.T) {
 	b.write("hoist.parrot", "procedure \"Hoist\"\nport hoist\nstep \"a\"\n    say hoist: three\n    hear hoist: hoist three\nend\nstep \"b\"\n    say hoist: four\n    hear hoist: hoist four\nend\n")
 	b.run("run", "hoist.parrot", "--bench", "found.toml", "--no-ledger").wants(t, 0, "passed")
 }
+
+// A person at a terminal is asked about a step that has failed: a further try is one on
+// record, by a mended file too, and none that counts as a first pass; nobody's answer stops.
+func TestSecondAttempt(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.start("for other commands", "standin", "station.toml")
+	text := "procedure \"Second\"\nport gates: dialect lines, ending lf, phrasebook \"redshank.toml\"\nstep \"who\"\n    say gates: who\n    hear gates within 1s: redshank board {b:int}\n    check b == 4 \"the other board\"\nend\nstep \"on\"\n    say gates: relay 1 on\n    hear gates within 1s: relay 1 is on\nend\n"
+	b.write("second.parrot", text)
+	run := []string{"run", "second.parrot", "--bench", "station.toml", "--ledger", "l.sqlite", "--record"}
+	p := b.sit(append(run, "one.record", "--unit", "RS-1")...)
+	p.types("", "again, go on, or stop?")
+	p.types("a\n", "again, go on, or stop?")
+	b.write("second.parrot", strings.Replace(text, "step \"on\"", "step \"off\"", 1))
+	p.types("a\n", "step off is new")
+	b.write("second.parrot", strings.Replace(text, "\nend\n", "\nendd\n", 1))
+	p.types("a\n", "second.parrot:7")
+	b.write("second.parrot", strings.Replace(text, "b == 4", "b == 3", 1))
+	p.types("again\n", "all 2 steps")
+	if err := p.cmd.Wait(); err != nil {
+		t.Error(err)
+	}
+	rec := b.read("one.record")
+	for _, want := range []string{`"by_hand":true`, `"mended":{"second.parrot":"`, "second.parrot"} {
+		if !strings.Contains(rec, want) {
+			t.Errorf("the record has no %s", want)
+		}
+	}
+	b.run("results", "yield", "--ledger", "l.sqlite").wants(t, 0, "first pass  0 of 1", "final       1 of 1")
+	b.write("second.parrot", text)
+	p = b.sit(append(run, "two.record", "--unit", "RS-2")...)
+	p.types("", "again, go on, or stop?")
+	p.types("g\n", "1 of 2 steps passed")
+	if b.status(p.cmd.Wait()) != 1 {
+		t.Error("a run that went on after a failed step has not failed")
+	}
+	p = b.sit(append(run, "three.record", "--ask-for", "300ms")...)
+	p.types("", "nobody answered for 300ms: it stops")
+	if b.status(p.cmd.Wait()) != 1 {
+		t.Error("a run that stopped has not failed")
+	}
+	p = b.sit(append(run, "four.record", "--ask-for", "0")...)
+	p.types("", "0 of 2 steps passed")
+	if p.cmd.Wait(); strings.Contains(p.screen.String(), "go on, or stop") {
+		t.Error("somebody was asked")
+	}
+	for _, r := range []string{"one", "two", "three"} {
+		b.run("report", r+".record", "--verify").wants(t, 0, "whole")
+		b.run("report", r+".record").wants(t, 0)
+	}
+}

@@ -83,11 +83,11 @@ func begin(where string, o record.Origin, recordPath string, at time.Time, troub
 // runRow files the run as it stands.
 func (f *Filing) runRow() row {
 	r := f.run
-	return row{`INSERT INTO runs (run, command, unit, title, began, took_ms, verdict, why, operator, machine, tool, bench, record, record_sum)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+	return row{`INSERT INTO runs (run, command, unit, title, began, took_ms, verdict, why, operator, machine, tool, bench, record, record_sum, by_hand)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (run) DO UPDATE SET title = excluded.title, took_ms = excluded.took_ms, verdict = excluded.verdict, why = excluded.why,
-		record = excluded.record, record_sum = excluded.record_sum`,
-		[]any{r.Run, r.Command, r.Unit, r.Title, r.Began.UnixMicro(), r.TookMS, r.Verdict, r.Why, r.Operator, r.Machine, r.Tool, r.Bench, r.Record, r.RecordSum}}
+		record = excluded.record, record_sum = excluded.record_sum, by_hand = excluded.by_hand`,
+		[]any{r.Run, r.Command, r.Unit, r.Title, r.Began.UnixMicro(), r.TookMS, r.Verdict, r.Why, r.Operator, r.Machine, r.Tool, r.Bench, r.Record, r.RecordSum, r.ByHand}}
 }
 
 func (f *Filing) file(role, path, sum string) {
@@ -153,6 +153,9 @@ func (f *Filing) step(e record.Event) {
 		return
 	}
 	if e.Kind == record.Try { // what it measured is measured again
+		if further, err := record.Decode[record.Further](e); err == nil && further.ByHand {
+			f.run.ByHand++
+		}
 		f.pending = append(f.pending, row{"DELETE FROM measurements WHERE run = ? AND number > ?", []any{f.run.Run, f.before}})
 		f.limits = f.before
 		return

@@ -27,7 +27,8 @@ type Run struct {
 	Tool      string    `json:"tool"`
 	Bench     string    `json:"bench,omitempty"`
 	Record    string    `json:"record,omitempty"`
-	RecordSum string    `json:"record_sum,omitempty"` // of the closed record: the sum in its closing line
+	ByHand    int       `json:"tries_by_hand,omitempty"` // further tries that a person asked for
+	RecordSum string    `json:"record_sum,omitempty"`    // of the closed record: the sum in its closing line
 }
 
 // Name is what the run was of: a procedure's title, or a command and what it was
@@ -105,11 +106,11 @@ func (f Filter) where() (string, []any) {
 	return strings.Join(conditions, " AND "), values
 }
 
-const runColumns = "r.run, r.command, r.unit, r.title, r.began, r.took_ms, r.verdict, r.why, r.operator, r.machine, r.tool, r.bench, r.record, r.record_sum"
+const runColumns = "r.run, r.command, r.unit, r.title, r.began, r.took_ms, r.verdict, r.why, r.operator, r.machine, r.tool, r.bench, r.record, r.record_sum, r.by_hand"
 
 func scanRun(rows *sql.Rows) (r Run, err error) {
 	var began int64
-	err = rows.Scan(&r.Run, &r.Command, &r.Unit, &r.Title, &began, &r.TookMS, &r.Verdict, &r.Why, &r.Operator, &r.Machine, &r.Tool, &r.Bench, &r.Record, &r.RecordSum)
+	err = rows.Scan(&r.Run, &r.Command, &r.Unit, &r.Title, &began, &r.TookMS, &r.Verdict, &r.Why, &r.Operator, &r.Machine, &r.Tool, &r.Bench, &r.Record, &r.RecordSum, &r.ByHand)
 	r.Began = time.UnixMicro(began).UTC()
 	return r, err
 }

@@ -74,6 +74,9 @@ var steps = []string{
 		sha256    TEXT NOT NULL,
 		PRIMARY KEY (run, number)
 	)`,
+
+	// 3: how many further tries a person asked for.
+	"ALTER TABLE runs ADD COLUMN by_hand INTEGER NOT NULL DEFAULT 0",
 }
 
 // tables are the ledger's tables, in the order in which they refer to each other.

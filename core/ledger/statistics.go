@@ -120,7 +120,7 @@ func (l *Ledger) Trend(ctx context.Context, what string, f Filter) (Trend, error
 type Yield struct {
 	Title   string      `json:"title"`
 	Units   int         `json:"units"`
-	First   stats.Share `json:"first_pass"` // of the units that passed in their first run
+	First   stats.Share `json:"first_pass"` // of the units that passed in their first run, without a further try by hand
 	Final   stats.Share `json:"final"`      // of the units that passed in their last run
 	Runs    int         `json:"runs"`
 	Unnamed int         `json:"runs_without_unit"`
@@ -178,7 +178,7 @@ func (l *Ledger) Yields(ctx context.Context, f Filter) ([]Yield, error) {
 		case r.Unit == "":
 			y.Unnamed++
 		case u == nil:
-			fates[title][r.Unit] = &fate{passed, passed}
+			fates[title][r.Unit] = &fate{passed && r.ByHand == 0, passed}
 		default:
 			u.last = passed
 		}

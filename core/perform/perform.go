@@ -33,6 +33,8 @@ type Run struct {
 	// Operator is asked where a step needs hands or eyes; without one such a
 	// step is untested.
 	Operator Operator
+	// Second is asked about each step that has failed; nil asks nobody.
+	Second Second
 	// Keep keeps a file beside the record and returns where; without it keep
 	// fails.
 	Keep func(name string, data []byte) (path string, err error)
@@ -71,6 +73,7 @@ type StepResult struct {
 	Title   string          `json:"title"`
 	Verdict verdict.Verdict `json:"verdict"`
 	Tries   int             `json:"tries"`
+	ByHand  int             `json:"tries_by_hand,omitempty"` // of them, that a person asked for
 	TookMS  float64         `json:"took_ms"`
 	Why     string          `json:"why,omitempty"`
 	Left    bool            `json:"-"` // it was not among the steps chosen
@@ -152,6 +155,8 @@ type performer struct {
 	question string                     // the port at which bytes were heard last in this step, which may ask something
 	last     *procedure.Step            // the one after which nothing may be owed
 	mask     secret.Mask
+	choice   Choice                   // of a person, about the step that failed last
+	byHand   int                      // tries of the step that a person asked for
 	hexed    map[string]bool          // names of numbers that were bytes
 	secret   map[string]bool          // names of secrets, and of what was made of them
 	calls    []*call                  // routines being done, the innermost last
@@ -262,7 +267,7 @@ func (p *performer) steps(ctx context.Context) {
 		if sr.Verdict == verdict.Broken && p.res.Err == nil {
 			p.res.Err = sr.Err
 		}
-		stopped = stopped || ctx.Err() != nil || sr.Verdict == verdict.Broken || sr.Verdict == verdict.Failed && !p.run.Procedure.KeepGoing
+		stopped = stopped || ctx.Err() != nil || sr.Verdict == verdict.Broken || sr.Verdict == verdict.Failed && p.stops()
 	}
 	if p.res.Verdict == "" {
 		p.res.Verdict = verdict.Skipped
@@ -270,6 +275,14 @@ func (p *performer) steps(ctx context.Context) {
 	if err := context.Cause(ctx); err != nil && ctx.Err() != nil {
 		p.res.Verdict, p.res.Err = verdict.Broken, err
 	}
+}
+
+// stops reports whether the run stops at a step that has failed.
+func (p *performer) stops() bool {
+	if p.run.Second != nil { // somebody was asked
+		return p.choice != GoOn
+	}
+	return !p.run.Procedure.KeepGoing
 }
 
 // chosen reports whether a step is among those to perform.

@@ -28,6 +28,12 @@ const head = "procedure \"T\"\nport north: dialect at, ending cr, phrasebook \".
 // result, the events in short, and the record.
 func perform(t *testing.T, ctx context.Context, text string) (Result, []string, string) {
 	t.Helper()
+	return performWith(t, ctx, text, func(*Run) {})
+}
+
+// performWith is perform of a run that adjust has changed.
+func performWith(t *testing.T, ctx context.Context, text string, adjust func(*Run)) (Result, []string, string) {
+	t.Helper()
 	proc, err := procedure.Parse("t.parrot", text)
 	if err != nil {
 		t.Fatal(err)
@@ -61,6 +67,7 @@ func perform(t *testing.T, ctx context.Context, text string) (Result, []string, 
 			events = append(events, string(e.Verdict))
 		}
 	})
+	adjust(run)
 	res := run.Do(ctx)
 	if err := w.Close(); err != nil {
 		t.Fatal(err)

@@ -30,9 +30,10 @@ func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 		defer cancel()
 	}
 	var err error
+	p.choice, p.byHand = Stop, 0
+	limits := len(p.res.Limits)
 	for ; ; p.try++ {
 		tryBegan := time.Now()
-		limits := len(p.res.Limits)
 		if err = p.body(ctx); err == nil || p.try == s.Tries || isBroken(err) || isLeft(err) || ctx.Err() != nil {
 			break
 		}
@@ -44,13 +45,14 @@ func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 		}
 		p.tidyUp(ctx)
 	}
+	err = p.second(outside, err, limits)
 	if outcome(err) == verdict.Skipped {
 		err = p.owedBefore(ctx, err)
 	}
 	if err != nil && !isBroken(err) {
 		p.tidyUp(ctx)
 	}
-	sr = StepResult{Title: s.Title, Verdict: verdict.Passed, Tries: p.try, TookMS: ms(time.Since(began)), Err: err}
+	sr = StepResult{Title: s.Title, Verdict: verdict.Passed, Tries: p.try, ByHand: p.byHand, TookMS: ms(time.Since(began)), Err: err}
 	if err != nil {
 		sr.Verdict, sr.Why = outcome(err), p.mask.Hide(err.Error())
 		if outside.Err() != nil { // whatever it has found, it did not come to its end

@@ -40,3 +40,10 @@ type KeptFile struct {
 
 	CutShort bool `json:"cut_short,omitempty"` // its end did not come
 }
+
+// Further is the value of a Try event where the further try was a person's choice, not the
+// procedure's.
+type Further struct {
+	ByHand bool              `json:"by_hand"`
+	Mended map[string]Digest `json:"mended,omitempty"` // SHA-256 of the files that it is by, if they were mended
+}

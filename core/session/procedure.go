@@ -28,6 +28,7 @@ type Procedure struct {
 	Values   map[string]any    // of its inputs and secrets
 	Chosen   map[string]bool   // titles of the steps to perform; nil means all
 	Operator perform.Operator  // nil if nobody is there
+	Second   perform.Second    // asked about steps that have failed; nil asks nobody
 	Files    []string          // that values came from
 	Keep     Keep
 
@@ -73,7 +74,7 @@ func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
 		folder = filepath.Dir(p.Keep.Record)
 	}
 	run := &perform.Run{
-		Procedure: p.File, Stations: stations, Values: p.Values, Events: s.Events, Chosen: p.Chosen, Operator: p.Operator,
+		Procedure: p.File, Stations: stations, Values: p.Values, Events: s.Events, Chosen: p.Chosen, Operator: p.Operator, Second: p.Second,
 		Keep: func(name string, data []byte) (string, error) { return keepFile(folder, name, data) },
 	}
 	res := run.Do(ctx)

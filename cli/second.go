@@ -1,0 +1,144 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/term"
+
+	"uparrot/core/perform"
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+	"uparrot/core/source"
+)
+
+// asker asks the person at the terminal what is to be done about a step that has failed.
+type asker struct {
+	*person
+	account *account
+	file    *procedure.File // as it is being performed
+	most    time.Duration   // so long it is asked
+}
+
+// secondAttempt is who is asked about failed steps; nil where nobody sits there.
+func (c *runCommand) secondAttempt(file *procedure.File, operator perform.Operator) *asker {
+	who, ok := operator.(*person)
+	in, isFile := c.in.(*os.File)
+	if !ok || !isFile || !term.IsTerminal(int(in.Fd())) || !c.errIsTerminal() || c.askFor <= 0 || c.keeps.quiet {
+		return nil
+	}
+	return &asker{person: who, file: file, most: c.askFor}
+}
+
+// errIsTerminal reports whether what is told beside the result is read by a person.
+func (a *app) errIsTerminal() bool {
+	f, ok := a.err.w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// second asks until it is told what to do; where nobody answers it stops.
+func (q *asker) second(ctx context.Context, failed perform.StepResult) (perform.Choice, *perform.Mended) {
+	s := q.app.err
+	s.line("   %s", s.verdict(failed.Verdict, 0))
+	q.app.explain(failed.Err, q.account.stations)
+	q.account.explained = failed.Err
+	ctx, cancel := context.WithTimeout(ctx, q.most)
+	defer cancel()
+	for {
+		answer, err := q.ask(ctx, fmt.Sprintf("again, go on, or stop? [a/g/s; it stops after %v]", q.most))
+		if err != nil {
+			if errors.Is(err, context.DeadlineExceeded) {
+				s.line("          nobody answered for %v: it stops", q.most)
+			}
+			return perform.Stop, nil
+		}
+		switch strings.ToLower(answer) {
+		case "s", "stop":
+			return perform.Stop, nil
+		case "g", "go on", "go":
+			return perform.GoOn, nil
+		case "a", "again":
+			if mended, ok := q.reread(); ok {
+				return perform.Again, mended
+			}
+			continue
+		}
+		s.line("          type again, go on or stop")
+	}
+}
+
+// reread reads the procedure anew, and tells what has changed. It is not ok where it cannot
+// be gone on with as it is now; the mended one is nil where nothing has changed.
+func (q *asker) reread() (mended *perform.Mended, ok bool) {
+	s := q.app.err
+	now, err := procedure.Read(q.file.Path)
+	if err == nil && !changed(q.file, now) {
+		return nil, true
+	}
+	if err == nil {
+		err = perform.Adoptable(q.file, now)
+	}
+	sums := map[string]record.Digest{}
+	for path := range q.file.Texts {
+		text, rerr := source.ReadFile(path)
+		if rerr != nil && err == nil {
+			err = rerr
+		}
+		sum := sha256.Sum256(text)
+		sums[path] = record.Digest(hex.EncodeToString(sum[:]))
+	}
+	if err != nil {
+		s.line("          %s", safe(strings.ReplaceAll(err.Error(), "\n", "\n          ")))
+		return nil, false
+	}
+	for _, path := range slices.Sorted(maps.Keys(now.Texts)) {
+		q.changes(path, q.file.Texts[path], now.Texts[path])
+	}
+	kept := *now // the one handed out is the performer's from then on
+	q.file = &kept
+	return &perform.Mended{File: now, Sums: sums}, true
+}
+
+// changed reports whether a procedure is written otherwise now.
+func changed(was, now *procedure.File) bool {
+	return !maps.EqualFunc(was.Texts, now.Texts, func(a, b source.Lines) bool { return slices.Equal(a, b) })
+}
+
+// mostChanges is how many lines are told that have changed.
+const mostChanges = 10
+
+// changes tells which lines of a file are new, and which are gone.
+func (q *asker) changes(path string, was, now source.Lines) {
+	gone := map[string]int{}
+	for _, l := range was {
+		gone[l]++
+	}
+	told := 0
+	tell := func(mark string, line int, text string) {
+		if told++; told <= mostChanges {
+			q.app.err.line("          %s:%d %s %s", safe(path), line, mark, safe(strings.TrimSpace(text)))
+		}
+	}
+	for i, l := range now {
+		if gone[l]--; gone[l] < 0 {
+			tell("now", i+1, l)
+		}
+	}
+	for i, l := range was {
+		if gone[l] > 0 {
+			gone[l]--
+			tell("was", i+1, l)
+		}
+	}
+	if told > mostChanges {
+		q.app.err.line("          and %s more", count(told-mostChanges, "line"))
+	}
+}
