@@ -7,6 +7,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -25,10 +26,12 @@ var lines = flag.Int("lines", 600, "how many lines are said to modules of all ki
 // slowModule answers each line in pieces, after a while, and knows whether it was spoken to
 // before it had ended.
 type slowModule struct {
-	rng             *rand.Rand
-	echo            int    // 0 none, 1 at once, 2 a character at a time
-	end             string // of each answer
-	notices         bool   // come at any time
+	rng     *rand.Rand
+	echo    int    // 0 none, 1 at once, 2 a character at a time
+	end     string // of each answer
+	notices bool   // come at any time
+
+	mu              sync.Mutex
 	busy            bool
 	lines, tooEarly int
 }
@@ -41,6 +44,7 @@ func (m *slowModule) run(rw io.ReadWriter) {
 		if err != nil {
 			return
 		}
+		m.mu.Lock()
 		if m.busy {
 			m.tooEarly++
 		}
@@ -52,6 +56,7 @@ func (m *slowModule) run(rw io.ReadWriter) {
 			m.lines++
 			go m.answer(rw, said)
 		}
+		m.mu.Unlock()
 	}
 }
 
@@ -79,7 +84,9 @@ func (m *slowModule) answer(w io.Writer, said string) {
 			time.Sleep(time.Duration(m.rng.IntN(51)) * time.Millisecond)
 		}
 	}
+	m.mu.Lock()
 	m.busy = false
+	m.mu.Unlock()
 }
 
 // Every line is said after the answer to the one before has ended, whatever tells its end,
@@ -131,6 +138,8 @@ func TestNoAnswerIsLost(t *testing.T) {
 				time.Sleep(time.Second)
 			}
 			time.Sleep(10 * time.Second)
+			m.mu.Lock()
+			defer m.mu.Unlock()
 			if m.tooEarly > 0 || m.lines != atATime || s.Lapses() > 0 {
 				t.Errorf("kind %d, seed %d: %d lines, %d of them before the answer to the one before had ended, %d without answer", i%len(kinds), i, m.lines, m.tooEarly, s.Lapses())
 			}

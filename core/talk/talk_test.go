@@ -231,7 +231,7 @@ func TestFolds(t *testing.T) {
 			t.Errorf("%q after %q: %q changed", c[1], c[0], f.Text[from:to])
 		}
 	}
-	for i := range 100_000 { // what is never said twice alike does not fill the memory
+	for i := range 20_000 { // what is never said twice alike does not fill the memory
 		add(false, strings.Repeat("x", i%2000)+string(rune('a'+i%26)))
 	}
 	if len(l.Folds.byShape) > mostShapes || len(l.Folds.List) > mostFolds {
