@@ -57,6 +57,7 @@ var telling = map[record.Kind]func(*account, record.Event){
 	record.Try:     (*account).try,
 	record.Said:    (*account).said,
 	record.Heard:   func(a *account, e record.Event) { a.err.line("   %sheard  %s", a.at(e), oneLine(e.Text)) },
+	record.Ended:   (*account).ended,
 	record.Check:   (*account).check,
 	record.Limit:   (*account).limit,
 	record.Waiting: (*account).waiting,
@@ -106,6 +107,12 @@ func (a *account) said(e record.Event) {
 		text = a.err.faint("(the line ending alone)")
 	}
 	a.err.line("   %ssaid   %s", a.at(e), text)
+}
+
+// ended tells what has ended an answer, and how long after the words.
+func (a *account) ended(e record.Event) {
+	after, _ := e.Live.(time.Duration)
+	a.err.line("   %s%s", a.at(e), a.err.faint(fmt.Sprintf("ended  %s, after %s", oneLine(e.Text), took(after))))
 }
 
 func (a *account) check(e record.Event) {

@@ -118,6 +118,11 @@ func (p *printer) upTo(n int) {
 		for _, row := range talk.AsBoth.Rows(l) {
 			p.print(l, row)
 		}
+		if l.Kind == talk.Heard && p.until != nil {
+			if start, _, _, _ := p.until.Find(l.Bytes); start >= 0 {
+				p.cancel(errSeen)
+			}
+		}
 	}
 }
 

@@ -14,17 +14,19 @@ type exchange struct {
 	begun   bool
 	said    string
 	open    bool
-	loose   bool   // its answer has no end: only a refusal is told
-	late    bool   // it is open longer than anybody waited: the module owes its end
-	later   bool   // a step may end before it does
-	before  int    // lines said before it that the module may have lost, or may answer still
-	ended   bool   // an end has come, which may be that of such a line
-	first   int64  // number of the first line after it was said
-	last    int64  // number of the line that ended it, once it is not open
-	heard   bool   // the line or the prompt that ended it has been taken by a wait
-	asked   int64  // where what was heard stood at the end of what had come: it may be a question
-	refused string // a refusal that no call has taken
-	refusal int64  // ... and the number of its line
+	loose   bool          // its answer has no end: only a refusal is told
+	late    bool          // it is open longer than anybody waited: the module owes its end
+	later   bool          // a step may end before it does
+	before  int           // lines said before it that the module may have lost, or may answer still
+	ended   bool          // an end has come, which may be that of such a line
+	first   int64         // number of the first line after it was said
+	last    int64         // number of the line that ended it, once it is not open
+	heard   bool          // the line or the prompt that ended it has been taken by a wait
+	asked   int64         // where what was heard stood at the end of what had come: it may be a question
+	refused string        // a refusal that no call has taken
+	refusal int64         // ... and the number of its line
+	with    string        // the line or the prompt that ended it
+	took    time.Duration // how long after it was said
 
 	restarted bool // the refusal is the banner of a module that was not told to restart
 }
@@ -208,6 +210,19 @@ func (d *Dialog) ended() string {
 	return "the final result has come"
 }
 
+// Result is, once for each answer, the line or the prompt that has ended it, and how long
+// after the words it came.
+func (d *Dialog) Result() (with string, took time.Duration, ok bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	e := &d.exchange
+	if !e.begun || e.open || e.with == "" {
+		return "", 0, false
+	}
+	with, e.with = e.with, ""
+	return with, e.took, true
+}
+
 // Late reports whether an exchange is open longer than somebody waited for its end.
 func (d *Dialog) Late() bool {
 	d.mu.Lock()
@@ -259,5 +274,10 @@ func (d *Dialog) end(last int64) {
 		return
 	}
 	d.exchange.open, d.exchange.last = false, last
+	for i := len(d.lines) - 1; i >= 0 && d.exchange.with == ""; i-- {
+		if d.lines[i].num == last {
+			d.exchange.with, d.exchange.took = string(d.lines[i].Text), d.lastCame.Sub(d.lastWent)
+		}
+	}
 	d.spoke = true
 }

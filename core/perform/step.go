@@ -171,7 +171,11 @@ func (p *performer) body(ctx context.Context) error {
 // settle waits for the open exchange at a port to end.
 func (p *performer) settle(ctx context.Context, port string) error {
 	defer p.waiting(port, "the end of the answer", p.run.Procedure.Answers)()
-	return p.dialogs[port].Settle(ctx, p.run.Procedure.Answers)
+	err := p.dialogs[port].Settle(ctx, p.run.Procedure.Answers)
+	if with, took, ok := p.dialogs[port].Result(); ok && err == nil {
+		p.emit(record.Event{Kind: record.Ended, Port: port, Text: with, Live: took})
+	}
+	return err
 }
 
 // statements performs statements one after the other.

@@ -65,6 +65,7 @@ const (
 	Heard    Kind = "heard"    // a statement took something: the words
 	Waiting  Kind = "waiting"  // once a second, for as long as something is waited for
 	Progress Kind = "progress" // how far a test has come
+	Ended    Kind = "ended"    // an answer has ended: its last line or the prompt
 )
 
 // kinds are those of a record. Those that last carry a checksum, with a verdict that

@@ -77,16 +77,19 @@ func (m *slowModule) answer(w io.Writer, said string) {
 			answer += "~GUST: 7\r\n"
 		}
 	}
-	for answer += m.end; answer != ""; {
+	for answer += m.end; ; {
 		n := 1 + m.rng.IntN(len(answer))
-		io.WriteString(w, answer[:n])
-		if answer = answer[n:]; strings.TrimLeft(answer, " \n") != "" {
-			time.Sleep(time.Duration(m.rng.IntN(51)) * time.Millisecond)
+		if strings.TrimLeft(answer[n:], " \n") == "" { // the blank behind a prompt and the LF behind a CR are nobody's answer
+			m.mu.Lock()
+			m.busy = false // before anybody can know
+			m.mu.Unlock()
+			io.WriteString(w, answer)
+			return
 		}
+		io.WriteString(w, answer[:n])
+		answer = answer[n:]
+		time.Sleep(time.Duration(m.rng.IntN(51)) * time.Millisecond)
 	}
-	m.mu.Lock()
-	m.busy = false
-	m.mu.Unlock()
 }
 
 // Every line is said after the answer to the one before has ended, whatever tells its end,
@@ -201,7 +204,7 @@ func TestNothingCame(t *testing.T) {
 // A secret that is said before the module asks for it is one all the same, wherever the
 // question comes.
 func TestSecretSaidBeforeItsTime(t *testing.T) {
-	for _, after := range []time.Duration{0, 400 * time.Millisecond, 2 * time.Second, 5*time.Second + 100*time.Millisecond, 9 * time.Second} {
+	for _, after := range []time.Duration{time.Millisecond, 400 * time.Millisecond, 2 * time.Second, 5*time.Second + 100*time.Millisecond, 9 * time.Second} {
 		synctest.Test(t, func(t *testing.T) {
 			var kept, shown bytes.Buffer
 			w := record.New(&kept, record.Origin{})

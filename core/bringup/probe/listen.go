@@ -69,7 +69,7 @@ func (p *Probe) onlyRepeats() bool {
 	for _, l := range p.echoed {
 		speeds[l.Speed] = true
 	}
-	if len(speeds) != 1 || len(p.Speeds) < 2 || p.NoLine {
+	if len(speeds) != 1 || len(p.tried) < 2 || p.NoLine { // at one speed alone a plug does the same
 		return false
 	}
 	r := &p.result

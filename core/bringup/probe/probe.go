@@ -92,6 +92,7 @@ type Probe struct {
 	unasked        bool // something came before anything was sent
 	echoes, noises int
 	echoed         []uart.Line // where exactly what was sent came back
+	tried          map[int]bool
 }
 
 // again is how many of the speeds are tried a second time, with twice the
@@ -117,6 +118,7 @@ func (p *Probe) Run(ctx context.Context) (Result, error) {
 	if p.NoLine {
 		p.result.Untried = append(p.result.Untried, "speed and frame: this port has no line of its own; what stands between it and the module has, and sets it")
 	}
+	p.tried = map[int]bool{}
 	p.chunks = port.ReadChunks(ctx, p.Port)
 	err := p.search(ctx)
 	p.result.TookMS = float64(time.Since(began).Milliseconds())
@@ -283,6 +285,7 @@ func (p *Probe) pass(ctx context.Context, lines []uart.Line, first bool) (bool, 
 		if !can {
 			continue // this port cannot do that speed
 		}
+		p.tried[l.Speed] = true
 		if !first { // what came at the speed before says nothing about this one
 			if err := p.Port.Purge(); err != nil {
 				return false, err

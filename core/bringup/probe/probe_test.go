@@ -2,6 +2,7 @@ package probe
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -389,6 +390,29 @@ func TestJudge(t *testing.T) {
 			t.Errorf("%q without %q is %q", c.got, c.sent, got)
 		}
 	}
+}
+
+// A plug at an adapter that can do one speed alone is no module that repeats.
+func TestPlugAtOneSpeed(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		host, module := port.Pipe("m", uart.DefaultLine)
+		defer host.Close()
+		go io.Copy(module, module)
+		r, err := (&Probe{Port: stuck{host}, Speeds: []int{9600, 115200, 57600}}).Run(t.Context())
+		if err != nil || r.Kind != Echo {
+			t.Errorf("%+v, %v", r, err)
+		}
+	})
+}
+
+// stuck is a port that has one speed.
+type stuck struct{ port.Port }
+
+func (s stuck) SetLine(l uart.Line) error {
+	if l.Speed != 115200 {
+		return errors.New("there is no such speed")
+	}
+	return s.Port.SetLine(l)
 }
 
 // A module that starts is stopped by a text, and its prompt found.
