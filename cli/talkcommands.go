@@ -50,7 +50,7 @@ func init() {
 		{"ctrl+b", "Ctrl-B", "pin the phrase that is marked, or what is typed, or take its pin away", note((*view).pin)},
 		{"pgup", "PgUp, PgDn", "scroll", note(func(v *view, p *pane) { p.scroll = min(p.scroll+v.bodyHigh()-1, max(0, len(p.log.Lines)-1)) })},
 		{"pgdown", "", "", note(func(v *view, p *pane) { p.scroll = max(0, p.scroll-v.bodyHigh()+1) })},
-		{"f1", "F1", "these keys", note(func(v *view, _ *pane) { v.help = !v.help })},
+		{"f1", "F1", "these keys", note(func(v *view, _ *pane) { v.nextHelp() })},
 		{"f2", "F2", "key by key: each goes out as it is typed; F12 or Ctrl-] comes back", func(v *view, p *pane) tea.Cmd { return v.keys(p) }},
 		{"f3", "F3", "line ending: cr, lf, crlf, none", note(func(_ *view, p *pane) { p.SetEnding(ending(p)%phrasebook.NoEnding + 1) })},
 		{"f4", "F4", "text, hex, both", note(func(v *view, _ *pane) { v.as = v.as.Next() })},
@@ -110,7 +110,7 @@ func (v *view) escape(p *pane) {
 		v.hint = text.Count(n, "line") + " dropped that waited to be said"
 		return
 	}
-	v.asks, p.scroll, p.found, v.help = forText, 0, -1, false
+	v.asks, p.scroll, p.found, v.help = forText, 0, -1, 0
 	v.input.SetValue(v.kept)
 	v.kept = ""
 }

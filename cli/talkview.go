@@ -74,7 +74,7 @@ type view struct {
 	as     talk.View
 	times  talk.Times
 	echo   bool // show what is said
-	help   bool
+	help   int // page of the keys that is shown, from 1; 0 is none
 	hint   string
 	wide   int
 	high   int
@@ -450,7 +450,7 @@ func (v *view) screen() string {
 	offered := v.offered()
 	rows = append(rows[:len(rows)-len(offered):len(rows)-len(offered)], offered...)
 	body := strings.Join(rows, "\n")
-	if v.help {
+	if v.help > 0 {
 		body = v.helpPage()
 	}
 	prompt := prompts[v.asks]
@@ -479,16 +479,37 @@ func (v *view) below() string {
 	return v.shows()
 }
 
-func (v *view) helpPage() string {
-	var rows []string
+// helpRows are all keys with what they do, and how many fit on a page.
+func (v *view) helpRows() (rows []string, room int) {
 	for _, k := range viewKeys {
-		rows = append(rows, pad(fmt.Sprintf("   %-20s %s", k.shown, k.does), v.wide))
+		if k.shown != "" { // else another key's row names it
+			rows = append(rows, pad(fmt.Sprintf("   %-22s %s", k.shown, k.does), v.wide))
+		}
 	}
 	for _, k := range otherKeys {
-		rows = append(rows, pad(fmt.Sprintf("   %-20s %s", k[0], k[1]), v.wide))
+		rows = append(rows, pad(fmt.Sprintf("   %-22s %s", k[0], k[1]), v.wide))
 	}
-	for len(rows) < v.bodyHigh()+2 {
-		rows = append(rows, pad("", v.wide))
+	return rows, max(1, v.bodyHigh()+1)
+}
+
+// nextHelp shows the keys, page by page, and then no more.
+func (v *view) nextHelp() {
+	rows, room := v.helpRows()
+	if v.help++; (v.help-1)*room >= len(rows) {
+		v.help = 0
 	}
-	return strings.Join(rows[:v.bodyHigh()+2], "\n")
+}
+
+func (v *view) helpPage() string {
+	rows, room := v.helpRows()
+	from := min((v.help-1)*room, len(rows))
+	page := append([]string(nil), rows[from:min(len(rows), from+room)]...)
+	for len(page) < room {
+		page = append(page, pad("", v.wide))
+	}
+	more := "   F1 goes back"
+	if from+room < len(rows) {
+		more = "   F1 shows more"
+	}
+	return strings.Join(append(page, noteStyle.Render(pad(more, v.wide))), "\n")
 }

@@ -104,6 +104,9 @@ func TestTalkView(t *testing.T) {
 	b.start("for other commands", "standin", "station.toml")
 	p := b.sit("talk", "modem", "gates", "--bench", "station.toml", "--record", "r.jsonl")
 	p.types("", "F1 keys")
+	p.types("\x1bOP", "F1 shows more") // more keys than rows
+	p.types("\x181", "bytes by name")
+	p.types("\x181", "F1 keys")
 	p.types("AT+CGMI"+enter, "Larkfell Works")
 	p.types("@err", "0 bare ERROR")
 	p.types("\t=2"+enter, "AT+CMEE=2")
