@@ -74,7 +74,7 @@ type view struct {
 	as     talk.View
 	times  talk.Times
 	echo   bool // show what is said
-	help   int // page of the keys that is shown, from 1; 0 is none
+	help   int  // page of the keys that is shown, from 1; 0 is none
 	hint   string
 	wide   int
 	high   int

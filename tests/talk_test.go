@@ -289,15 +289,15 @@ func TestTalkWaits(t *testing.T) {
 		lines.Scan()
 	})
 	talk := func(in string, more ...string) call {
-		return b.runWith([]string{"UPARROT_WICKET=code"}, in, append([]string{"talk", "tcp://" + at, "--ending", "lf", "--within", "1500ms"}, more...)...)
+		return b.runWith([]string{"UPARROT_WICKET=code"}, in, append([]string{"talk", "tcp://" + at, "--ending", "lf"}, more...)...)
 	}
-	c := talk("crew\nsnowline-7\ngusts\n{secret wicket}\n", "--record", "hand.record").wants(t, 0, "> crew", "< Password:", "> [secret]", "< welcome", "< 8", "< [hidden]")
+	c := talk("crew\nsnowline-7\ngusts\n{secret wicket}\n", "--within", "20s", "--record", "hand.record").wants(t, 0, "> crew", "< Password:", "> [secret]", "< welcome", "< 8", "< [hidden]")
 	for where, text := range map[string]string{"screen": c.out + c.err, "record": b.read("hand.record")} {
 		if strings.Contains(text, "snowline-7") || strings.Contains(text, "code") {
 			t.Errorf("the %s holds a secret:\n%s", where, text)
 		}
 	}
-	talk("crew\nsnowline-7\ngusts\ncode\ndeaf\n").wants(t, 1, "nothing came within 1.5s", "1 line got no answer")
+	talk("crew\nsnowline-7\ngusts\ncode\ndeaf\n", "--within", "4s").wants(t, 1, "nothing came within 4s", "1 line got no answer")
 	talk("{secret gate}\n").wants(t, 2, "UPARROT_GATE")
 	talk("crew\n", "--dialect", "gossip").wants(t, 2, "--dialect")
 	talk("crew\n", "--final", "{").wants(t, 2, "--final")
@@ -348,7 +348,7 @@ func TestSecondAttempt(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	b.start("for other commands", "standin", "station.toml")
-	text := "procedure \"Second\"\nport gates: dialect lines, ending lf, phrasebook \"redshank.toml\"\nstep \"who\"\n    say gates: who\n    hear gates within 1s: redshank board {b:int}\n    check b == 4 \"the other board\"\nend\nstep \"on\"\n    say gates: relay 1 on\n    hear gates within 1s: relay 1 is on\nend\n"
+	text := "procedure \"Second\"\nport gates: dialect lines, ending lf, phrasebook \"redshank.toml\"\nstep \"who\"\n    say gates: who\n    hear gates within 8s: redshank board {b:int}\n    check b == 4 \"the other board\"\nend\nstep \"on\"\n    say gates: relay 1 on\n    hear gates within 8s: relay 1 is on\nend\n"
 	b.write("second.parrot", text)
 	run := []string{"run", "second.parrot", "--bench", "station.toml", "--ledger", "l.sqlite", "--record"}
 	p := b.sit(append(run, "one.record", "--unit", "RS-1")...)
