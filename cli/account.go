@@ -13,6 +13,7 @@ import (
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
+	"uparrot/core/talk"
 	"uparrot/core/verdict"
 )
 
@@ -51,12 +52,22 @@ func (a *account) at(e record.Event) string {
 	return ""
 }
 
+// words are what was said or heard: of a port that speaks in bytes in hexadecimal with text
+// beside, unless it is all text.
+func (a *account) words(e record.Event) string {
+	st := a.stations[e.Port]
+	if st == nil || st.Setup.Dialect != phrasebook.Bytes || strings.IndexFunc(e.Text, func(r rune) bool { return r < ' ' || r > '~' }) < 0 {
+		return oneLine(e.Text)
+	}
+	return talk.Brief([]byte(e.Text))
+}
+
 // telling is how each kind of event is told.
 var telling = map[record.Kind]func(*account, record.Event){
 	record.Step:    (*account).step,
 	record.Try:     (*account).try,
 	record.Said:    (*account).said,
-	record.Heard:   func(a *account, e record.Event) { a.err.line("   %sheard  %s", a.at(e), oneLine(e.Text)) },
+	record.Heard:   func(a *account, e record.Event) { a.err.line("   %sheard  %s", a.at(e), a.words(e)) },
 	record.Ended:   (*account).ended,
 	record.Check:   (*account).check,
 	record.Limit:   (*account).limit,
@@ -102,7 +113,7 @@ func (a *account) try(e record.Event) {
 }
 
 func (a *account) said(e record.Event) {
-	text := oneLine(e.Text)
+	text := a.words(e)
 	if text == "" {
 		text = a.err.faint("(the line ending alone)")
 	}
@@ -119,7 +130,7 @@ func (a *account) check(e record.Event) {
 	var vs []string
 	values, _ := e.Value.([]perform.Value)
 	for _, v := range values {
-		vs = append(vs, v.Name+" = "+clip(procedure.Text(v.Value)))
+		vs = append(vs, v.Name+" = "+clip(procedure.Text(v.Value))+v.InHex())
 	}
 	a.err.line("   check  %s  %s", oneLine(e.Text), a.err.faint(oneLine(strings.Join(vs, ", "))))
 }

@@ -107,7 +107,7 @@ func TestWorkshop(t *testing.T) {
 	}
 	b.runWith(nil, "{hex 49}\nX\n", "talk", "gauge", "--bench", "workshop.toml").wants(t, 0, "< A8 02 01 04 ", "< EE 58 ", " .X")
 	b.runWith(nil, "X\n", "talk", "gauge", "--bench", "workshop.toml", "--for", "20s", "--until-heard", "{hex EE}X").wants(t, 0, "< EE 58 ")
-	whenAsked("plover", "Set the jumper", func() { order("hand gauge jumper on"); order("power gauge cycle") }).wants(t, 0, "all 4 steps", "wind in the stream")
+	whenAsked("plover", "Set the jumper", func() { order("hand gauge jumper on"); order("power gauge cycle") }).wants(t, 0, "all 4 steps", "wind in the stream", "heard  A8 02 01 04  ....", "heard  EE 58  .X", " (0x")
 	whenAsked("brambling", "Pull the brake lever", func() { order("hand brakes lever") }).
 		wants(t, 1, "5 of 6 steps passed", "release time is 9", "wanted 100..800 ms", "5.2 bar, wanted 4.5..6.5 bar", "lever travel")
 	b.run("standin", "workshop.toml", "--tell", "hand tower push").wants(t, 2, "nothing on tower")

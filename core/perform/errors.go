@@ -50,11 +50,7 @@ func (e *CheckFailed) Error() string {
 	s := "check " + e.Expr + " is false"
 	var vs []string
 	for _, v := range e.Values {
-		text := show(v.Value)
-		if n, ok := v.Value.(int); ok && v.Hex && n >= 0 {
-			text += fmt.Sprintf(" (0x%02X)", n)
-		}
-		vs = append(vs, v.Name+" is "+text)
+		vs = append(vs, v.Name+" is "+show(v.Value)+v.InHex())
 	}
 	if len(vs) > 0 {
 		s += ": " + strings.Join(vs, ", ")
@@ -63,6 +59,15 @@ func (e *CheckFailed) Error() string {
 		s += ": " + e.Why
 	}
 	return s
+}
+
+// InHex is a number that was bytes once more, as people compare it, behind a blank; "" of
+// others.
+func (v Value) InHex() string {
+	if n, ok := v.Value.(int); ok && v.Hex && n >= 0 {
+		return fmt.Sprintf(" (0x%02X)", n)
+	}
+	return ""
 }
 
 func show(v any) string {

@@ -258,6 +258,16 @@ func (v View) Rows(line Row) []string {
 	return rows
 }
 
+// Brief is bytes in hexadecimal and as text, on one line; of many only the first.
+func Brief(b []byte) string {
+	const most = 48
+	more := ""
+	if len(b) > most {
+		b, more = b[:most], fmt.Sprintf("  and %d bytes more", len(b)-most)
+	}
+	return fmt.Sprintf("% X  %s%s", b, dots(b), more)
+}
+
 // dots is bytes as ASCII with a dot for each that is none.
 func dots(b []byte) string {
 	out := make([]byte, len(b))
