@@ -2,8 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"maps"
@@ -24,8 +22,9 @@ import (
 type asker struct {
 	*person
 	account *account
-	file    *procedure.File // as it is being performed
-	most    time.Duration   // so long it is asked
+	file    *procedure.File          // as it is being performed
+	most    time.Duration            // so long it is asked
+	books   map[string]record.Digest // of the phrasebooks, which hold for a whole run
 }
 
 // secondAttempt is who is asked about failed steps; nil where nobody sits there.
@@ -35,7 +34,28 @@ func (c *runCommand) secondAttempt(file *procedure.File, operator perform.Operat
 	if !ok || !isFile || !term.IsTerminal(int(in.Fd())) || !c.errIsTerminal() || c.askFor <= 0 || c.keeps.quiet {
 		return nil
 	}
-	return &asker{person: who, file: file, most: c.askFor}
+	return &asker{person: who, file: file, most: c.askFor, books: sums(phrasebooks(file))}
+}
+
+// phrasebooks are the files of those that a procedure names.
+func phrasebooks(f *procedure.File) (paths []string) {
+	for _, p := range f.Ports {
+		if p.Phrasebook != nil {
+			paths = append(paths, p.Phrasebook.File)
+		}
+	}
+	return paths
+}
+
+// sums are those of files as they are now; one that cannot be read has none.
+func sums(paths []string) map[string]record.Digest {
+	all := map[string]record.Digest{}
+	for _, path := range paths {
+		if text, err := source.ReadFile(path); err == nil {
+			all[path] = record.Sum(text)
+		}
+	}
+	return all
 }
 
 // errIsTerminal reports whether what is told beside the result is read by a person.
@@ -80,20 +100,14 @@ func (q *asker) second(ctx context.Context, failed perform.StepResult) (perform.
 func (q *asker) reread() (mended *perform.Mended, ok bool) {
 	s := q.app.err
 	now, err := procedure.Read(q.file.Path)
+	if books := sums(phrasebooks(q.file)); err == nil && !maps.Equal(books, q.books) {
+		err = errors.New("a phrasebook has changed, which holds for a whole run: stop, and run it anew")
+	}
 	if err == nil && !changed(q.file, now) {
 		return nil, true
 	}
 	if err == nil {
 		err = perform.Adoptable(q.file, now)
-	}
-	sums := map[string]record.Digest{}
-	for path := range q.file.Texts {
-		text, rerr := source.ReadFile(path)
-		if rerr != nil && err == nil {
-			err = rerr
-		}
-		sum := sha256.Sum256(text)
-		sums[path] = record.Digest(hex.EncodeToString(sum[:]))
 	}
 	if err != nil {
 		s.line("          %s", safe(strings.ReplaceAll(err.Error(), "\n", "\n          ")))
@@ -104,7 +118,7 @@ func (q *asker) reread() (mended *perform.Mended, ok bool) {
 	}
 	kept := *now // the one handed out is the performer's from then on
 	q.file = &kept
-	return &perform.Mended{File: now, Sums: sums}, true
+	return &perform.Mended{File: now, Sums: sums(slices.Collect(maps.Keys(now.Texts)))}, true
 }
 
 // changed reports whether a procedure is written otherwise now.

@@ -142,26 +142,27 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 type performer struct {
-	run      *Run
-	res      *Result
-	values   map[string]any
-	dialogs  map[string]*dialog.Dialog
-	step     *procedure.Step
-	number   int
-	try      int
-	said     map[string]procedure.Pos   // the latest say, by port
-	saidIn   map[string]*procedure.Step // ... and its step
-	asked    string                     // the port last said to, while nothing else has happened that could be answered
-	question string                     // the port at which bytes were heard last in this step, which may ask something
-	last     *procedure.Step            // the one after which nothing may be owed
-	mask     secret.Mask
-	choice   Choice                   // of a person, about the step that failed last
-	byHand   int                      // tries of the step that a person asked for
-	hexed    map[string]bool          // names of numbers that were bytes
-	secret   map[string]bool          // names of secrets, and of what was made of them
-	calls    []*call                  // routines being done, the innermost last
-	before   map[string]uart.Line     // line settings that were changed, by port
-	signals  map[string][]uart.Signal // that were set, by port
+	run         *Run
+	res         *Result
+	values      map[string]any
+	dialogs     map[string]*dialog.Dialog
+	step        *procedure.Step
+	number      int
+	try         int
+	said        map[string]procedure.Pos   // the latest say, by port
+	saidIn      map[string]*procedure.Step // ... and its step
+	asked       string                     // the port last said to, while nothing else has happened that could be answered
+	question    string                     // the port at which bytes were heard last in this step, which may ask something
+	last        *procedure.Step            // the one after which nothing may be owed
+	mask        secret.Mask
+	choice      Choice                   // of a person, about the step that failed last
+	interrupted bool                     // nobody is asked any more
+	byHand      int                      // tries of the step that a person asked for
+	hexed       map[string]bool          // names of numbers that were bytes
+	secret      map[string]bool          // names of secrets, and of what was made of them
+	calls       []*call                  // routines being done, the innermost last
+	before      map[string]uart.Line     // line settings that were changed, by port
+	signals     map[string][]uart.Signal // that were set, by port
 }
 
 // emit tells of an event, with secrets hidden from those who watch; the record hides
@@ -250,7 +251,7 @@ func (p *performer) steps(ctx context.Context) {
 		use := ctx
 		if ctx.Err() != nil {
 			if grace == nil { // they have their own limits: a module must not be left half put back
-				grace = context.WithoutCancel(ctx)
+				grace, p.interrupted = context.WithoutCancel(ctx), true
 				p.emit(record.Event{Kind: record.Told, Text: "Interrupted. The steps marked always are performed now; another Ctrl-C ends the program at once."})
 			}
 			use = grace

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"uparrot/core/procedure"
 	"uparrot/core/record"
@@ -31,42 +32,51 @@ type Mended struct {
 // a mended procedure; else nil.
 type Second func(ctx context.Context, failed StepResult) (Choice, *Mended)
 
-// Adoptable says why a procedure cannot take the place of one that is being performed: it
-// must have the same ports, inputs, secrets and steps, whose statements alone may differ.
+// Adoptable says why a procedure cannot take the place of one that is being performed: only
+// what stands in its steps and routines may differ. The ports are open as they were said to
+// be, the inputs have their values, and what was let before the first step has been.
 func Adoptable(now, mended *procedure.File) error {
-	names := func(f *procedure.File) (all []string) {
-		for _, p := range f.Ports {
-			all = append(all, "port "+p.Name)
-		}
-		for _, in := range f.Inputs {
-			all = append(all, "input "+in.Name)
-		}
-		for _, s := range f.Secrets {
-			all = append(all, "secret "+s.Name)
-		}
-		for _, s := range f.Steps {
-			all = append(all, "step "+s.Title)
-		}
-		return all
-	}
-	was, is := names(now), names(mended)
-	for _, n := range is {
-		if !slices.Contains(was, n) {
-			return fmt.Errorf("%s is new: what has other ports, inputs or steps is another run", n)
+	was, is := declared(now), declared(mended)
+	for _, d := range is {
+		if !slices.Contains(was, d) {
+			return fmt.Errorf("%s is new: what stands outside the steps holds for a whole run, so stop, and run it anew", d)
 		}
 	}
 	if !slices.Equal(was, is) {
-		return errors.New("a port, an input or a step is gone, or in another place: that is another run")
+		return errors.New("something that stands outside the steps, or a step, is gone or in another place: stop, and run it anew")
 	}
 	return nil
+}
+
+// declared is all of a procedure but what its steps and routines do, as it is written.
+func declared(f *procedure.File) []string {
+	all := []string{fmt.Sprintf("procedure %q", f.Title), fmt.Sprintf("answers within %v", f.Answers), fmt.Sprintf("keep going %v", f.KeepGoing)}
+	line := func(at procedure.Pos) { all = append(all, strings.TrimSpace(f.Text(at))) }
+	for _, p := range f.Ports {
+		line(p.Pos)
+	}
+	for _, in := range f.Inputs {
+		line(in.Pos)
+	}
+	for _, s := range f.Secrets {
+		line(s.Pos)
+	}
+	for _, l := range f.Lets {
+		line(l.Pos)
+	}
+	for _, s := range f.Steps {
+		all = append(all, "step "+s.Title)
+	}
+	return all
 }
 
 // adopt goes on by a procedure that was mended.
 func (p *performer) adopt(mended *procedure.File) {
 	steps := p.run.Procedure.Steps // which is being gone through
 	copy(steps, mended.Steps)
+	ports := p.run.Procedure.Ports // which are open
 	*p.run.Procedure = *mended
-	p.run.Procedure.Steps = steps
+	p.run.Procedure.Steps, p.run.Procedure.Ports = steps, ports
 	for _, s := range steps {
 		if s.Title == p.step.Title {
 			p.step = s
@@ -80,7 +90,7 @@ func (p *performer) adopt(mended *procedure.File) {
 // second asks a person about a failed step, as often as it fails, and tries it again. It
 // returns what came of the last try.
 func (p *performer) second(ctx context.Context, err error, limits int) error {
-	for outcome(err) == verdict.Failed && p.run.Second != nil && ctx.Err() == nil {
+	for outcome(err) == verdict.Failed && p.run.Second != nil && ctx.Err() == nil && !p.interrupted {
 		choice, mended := p.run.Second(ctx, StepResult{Title: p.step.Title, Verdict: verdict.Failed, Tries: p.try, Why: p.mask.Hide(err.Error()), Err: err})
 		if p.choice = choice; choice != Again {
 			return err

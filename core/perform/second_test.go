@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 	"testing/synctest"
+	"time"
 
 	"uparrot/core/procedure"
 	"uparrot/core/record"
@@ -66,7 +67,7 @@ func TestSecondAttempt(t *testing.T) {
 		"port north\nstep \"a\"\nend\n":                  "",
 		"port north\nport south\nstep \"a\"\nend\n":      "port south is new",
 		"port north\nstep \"b\"\nend\n":                  "step b is new",
-		"port north\ninput n: int\nstep \"a\"\nend\n":    "input n is new",
+		"port north\ninput n: int\nstep \"a\"\nend\n":    "input n: int is new",
 		"port north\nstep \"a\"\nend\nstep \"c\"\nend\n": "step c is new",
 	} {
 		read := func(text string) *procedure.File {
@@ -88,3 +89,39 @@ func TestSecondAttempt(t *testing.T) {
 }
 
 func digits(n int) string { return string(rune('0' + n)) }
+
+// Nobody is asked once a run was interrupted: what is performed always is done, and told.
+func TestNobodyIsAskedAfterInterrupt(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		ctx, cancel := context.WithCancel(t.Context())
+		asked := 0
+		res, _, _ := performWith(t, ctx, head+"step \"long\"\n say north: AT\n pause 1h\nend\nstep \"put back\" always\n say north: AT~NODE?\n hear north: ~NODE: {n:int}\n check n == 9\nend\n", func(r *Run) {
+			r.Second = func(context.Context, StepResult) (Choice, *Mended) {
+				asked++
+				return Stop, nil
+			}
+			go func() {
+				time.Sleep(time.Second)
+				cancel()
+			}()
+		})
+		if asked > 0 || res.Steps[1].Verdict != verdict.Failed {
+			t.Errorf("asked %d times, %+v", asked, res.Steps)
+		}
+	})
+}
+
+// A secret that is said as the bytes of a number stands nowhere either.
+func TestSecretAsBytes(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		_, _, rec := performWith(t, t.Context(), strings.Replace(head, "input zero", "secret code\ninput zero", 1)+"step \"s\"\n say bytes north: {u32(code)}{len(code):u8}\n say bytes north: {u32(code):u32}{sum8(code):u8}{xor8(code):u8}{cr}\nend\n", func(r *Run) {
+			r.Values["code"] = "snow"
+			r.Events.Hide("snow")
+		})
+		for _, text := range []string{"snow", "1936617335", `ws\u`, "736e6f77"} {
+			if strings.Contains(rec, text) {
+				t.Errorf("the record has %q:\n%s", text, rec)
+			}
+		}
+	})
+}

@@ -114,6 +114,11 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 	if err != nil {
 		return err
 	}
+	for _, e := range n.Exprs {
+		if p.ofSecret(e) && p.mask.Hide(text) == text { // it is not said as it is: all that is made of it is hidden
+			p.keepSecret(text)
+		}
+	}
 	name := p.port(n.Port)
 	d := p.dialogs[name]
 	question := p.question == name

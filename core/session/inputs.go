@@ -166,8 +166,9 @@ func (g Secrets) Into(values map[string]any, file *procedure.File) error {
 	}
 	for _, s := range file.Secrets {
 		v, err := g.find(s.Name, files)
+		_, named := files[s.Name]
 		delete(files, s.Name)
-		if v == "" && err == nil && g.Ask != nil {
+		if v == "" && err == nil && !named && g.Ask != nil {
 			v, err = g.Ask(s)
 		}
 		if err != nil {
