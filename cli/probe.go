@@ -16,7 +16,6 @@ import (
 	"uparrot/core/port"
 	"uparrot/core/record"
 	"uparrot/core/session"
-	"uparrot/core/talk"
 	"uparrot/core/verdict"
 )
 
@@ -65,11 +64,11 @@ func (c *probeCommand) run(cmd *cobra.Command, args []string) (err error) {
 		c.probe.Speeds = probe.Speeds
 	}
 	if c.breaks != "" {
-		words, err := talk.Parse(nil, c.breaks, func(string) (string, error) { return "", errors.New("there are no secrets here") })
+		words, err := phrasebook.ParseSpoken(c.breaks)
 		if err != nil {
 			return usage(cmd, "--interrupt: %v", err)
 		}
-		c.probe.Break = words.Text
+		c.probe.Break = words.Bytes()
 	}
 	ps, st, err := c.ports.one(cmd, args[0])
 	if err != nil {
@@ -152,11 +151,14 @@ func (c *probeCommand) printPlan() {
 	} else {
 		fmt.Fprintf(c.out, "At each of these speeds, until there is a readable answer: %s baud.\n", strings.Join(list, ", "))
 	}
-	fmt.Fprintf(c.out, "It would listen, then send: %s; each with CR LF at the end.\n", strings.Join(say, ", then "))
+	fmt.Fprintf(c.out, "It would listen, then send: %s; each with CR before and CR LF at the end.\n", strings.Join(say, ", then "))
+	if c.breaks != "" {
+		fmt.Fprintf(c.out, "At the first of them it would say %s again and again, until a prompt stands there, before all that.\n", safe(c.breaks))
+	}
 	if !c.probe.NoLine {
 		fmt.Fprintln(c.out, "Where something comes that is not readable, and at the commonest speeds, the same with 8E1, 8O1, 7E1, 7O1 and 7N2.")
 	}
-	fmt.Fprintln(c.out, "Where an answer is readable, the same again with CR, with LF and with the frame that was found. Nothing else.")
+	fmt.Fprintln(c.out, "Where an answer is readable, the same again with CR, with LF and with the frame that was found, and CR or CR LF alone between. Nothing else.")
 }
 
 func (c *probeCommand) print(r probe.Result) {
