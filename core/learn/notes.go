@@ -75,7 +75,7 @@ func (n Notes) List(text string) (talks []*conversation.Talk, untold bool) {
 			said = false
 		case strings.HasPrefix(words, "#"):
 			continue
-		case !blocks:
+		case !blocks, n.Setup.Dialect == phrasebook.AT && !first: // a block may hold several commands
 			said = n.Setup.Dialect != phrasebook.AT || len(words) >= 2 && strings.EqualFold(words[:2], "AT")
 		}
 		at = at.Add(100 * time.Millisecond)
@@ -141,9 +141,7 @@ func (n Notes) Log(text string, c Columns) (talks []*conversation.Talk, others i
 			if err != nil {
 				return nil, others, fmt.Errorf("line %d: %w", i+1, err)
 			}
-			if !last.IsZero() && when.Before(last) { // past midnight, if only the time of day is told
-				when = when.Add(24 * time.Hour)
-			}
+			when = dated(when, last)
 			at, last = when, when
 		}
 		t := byPort[column["port"]]
@@ -163,6 +161,28 @@ func (n Notes) Log(text string, c Columns) (talks []*conversation.Talk, others i
 		}
 	}
 	return talks, others, nil
+}
+
+// dated is a time that follows another. Where only the time of day is told it is of the
+// same day, or past midnight if it is before; but what is less than a minute before was
+// written by somebody else at the same time.
+func dated(when, last time.Time) time.Time {
+	if last.IsZero() {
+		return when
+	}
+	if when.Year() == 0 {
+		when = time.Date(last.Year(), last.Month(), last.Day(), when.Hour(), when.Minute(), when.Second(), when.Nanosecond(), when.Location())
+		switch before := last.Sub(when); {
+		case before >= time.Minute:
+			when = when.AddDate(0, 0, 1)
+		case before < time.Minute-24*time.Hour:
+			when = when.AddDate(0, 0, -1)
+		}
+	}
+	if when.Before(last) {
+		return last
+	}
+	return when
 }
 
 // timeForms are how programs write times.

@@ -34,8 +34,9 @@ func TestList(t *testing.T) {
 		"AT\nOK\nat+csq\n+CSQ: 5\nOK\n":              "m: >AT <OK@100 >at+csq <+CSQ: 5@100 <OK@200",
 		"# crib\nAT\n\nOK\nfine\n":                   "m: >AT >OK <fine@100",
 		"boot\r\n> who\r\n< redshank\r\nboard 3\r\n": "m: <boot >who <redshank@100 <board 3@200",
-		"\n\n": "m:",
-		"":     "m:",
+		"AT\nOK\nAT+CSQ\n+CSQ: 5\nOK\n\nATI\n":       "m: >AT <OK@100 >AT+CSQ <+CSQ: 5@100 <OK@200 >ATI",
+		"\n\n":                                       "m:",
+		"":                                           "m:",
 	} {
 		talks, untold := Notes{Port: "m", Setup: phrasebook.Setup{Dialect: phrasebook.AT}}.List(text)
 		if got := script(talks); got != want || untold != !strings.Contains(want, "<") {
@@ -53,6 +54,7 @@ func TestLog(t *testing.T) {
 	for _, c := range []struct{ columns, ways, log, want, err string }{
 		{"[{time:word}] {port:word} {way:word}: {text}", "TX,RX", "[23:59:59.900] COM3 TX: hello\nopened\n[00:00:00,400] COM3 RX: siskin 1.7\n[00:00:01,000] COM4 RX: 5\n", "COM3: >hello <siskin 1.7@500; COM4: <5", ""},
 		{"{time:word} {way:word} {text}", "out,in", "1.5 out who\n1.75 in board 3\n", "m: >who <board 3@250", ""},
+		{"{time:word} {way:word} {text}", ">,<", "23:59:59.9 > a\n00:00:00.1 < b\n00:00:00.05 < c\n23:59:59.9 > d\n00:00:01 < e\n", "m: >a <b@200 <c@200 >d <e@900", ""},
 		{"{way:word} {text}", ">,<", "> who\n< board 3\n", "m: >who <board 3@1", ""},
 		{"{time:word} {way:word} {text}", "TX,RX", "noon TX who\n", "", `line 1: "noon" is no time`},
 		{"{way:word} {text}", "TX,RX", "TX who\nFX ho\n", "", `line 2: "FX" is neither TX nor RX`},
