@@ -231,7 +231,7 @@ func (c *talkCommand) sayAll(ctx context.Context, talkers []*talk.Talker, lines 
 			if err != nil {
 				return err
 			}
-			words, err := talk.Parse(talk.Phrases(t.Station.Phrasebook), l, c.secrets.Value)
+			words, err := t.ParseAt(talk.Phrases(t.Station.Phrasebook), l, c.secrets.Value)
 			if err != nil {
 				return &session.Misuse{What: err.Error()}
 			}

@@ -41,7 +41,11 @@ type pane struct {
 
 	mu      sync.Mutex
 	pending []talk.Event // that have not been taken into the log
+	missed  int          // events that are not shown any more
 }
+
+// mostPending is how many events wait for a view that is not shown.
+const mostPending = 20_000
 
 // asking is what the input line is for.
 type asking int
@@ -139,6 +143,10 @@ func (a *talkCommand) talkView(cmd *cobra.Command, talkers []*talk.Talker) error
 		}
 		t.Tell = func(e talk.Event) {
 			p.mu.Lock()
+			if len(p.pending) >= mostPending { // the view is not shown, as key by key: the log would keep no more either
+				p.missed += mostPending / 2
+				p.pending = append(p.pending[:0], p.pending[mostPending/2:]...)
+			}
 			p.pending = append(p.pending, e)
 			p.mu.Unlock()
 			v.wake(program)
@@ -194,11 +202,14 @@ func (v *view) wake(program *tea.Program) {
 // take takes what has happened at a port into its log.
 func (v *view) take(p *pane) {
 	p.mu.Lock()
-	events := p.pending
-	p.pending = nil
+	events, missed := p.pending, p.missed
+	p.pending, p.missed = nil, 0
 	p.mu.Unlock()
 	before := p.log.Gone + len(p.log.Lines)
 	p.log.Answering = p.Answering()
+	if missed > 0 {
+		p.log.Add(time.Now(), talk.Note, fmt.Appendf(nil, "%d pieces that came before this are not shown; the record has them", missed))
+	}
 	for _, e := range events {
 		if e.Kind == talk.Heard {
 			p.came = e.Time
@@ -305,7 +316,7 @@ func (v *view) enter(p *pane) tea.Cmd {
 	if v.asks != forText {
 		return v.answer(p, typed)
 	}
-	words, err := talk.Parse(p.phrases, typed, v.secret)
+	words, err := p.ParseAt(p.phrases, typed, v.secret)
 	if err != nil {
 		v.hint = err.Error()
 		return nil

@@ -32,6 +32,9 @@ func ReadPins(folder string) (*Pins, error) {
 	if err == nil {
 		err = json.Unmarshal(text, &p.all)
 	}
+	if p.all == nil { // a file that says null
+		p.all = map[string][]string{}
+	}
 	if err != nil {
 		return p, fmt.Errorf("read the pinned phrases: %s: %w", p.file, err)
 	}

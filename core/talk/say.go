@@ -131,6 +131,7 @@ func (t *Talker) Lapses() int {
 func (t *Talker) Say(ctx context.Context, w Words) error {
 	d := t.now()
 	t.saying(w)
+	t.keyed = w.key()
 	var err error
 	if w.Whole {
 		_, err = d.SayBytes(ctx, []byte(w.Text))
@@ -168,7 +169,7 @@ func (t *Talker) Answered(ctx context.Context) (dialog.How, error) {
 	t.hurryBy(nil)
 	t.answered(err == nil && how == dialog.Nothing)
 	switch {
-	case t.away(err):
+	case t.away(err), err == nil && t.keyed: // a key need not be answered
 		return dialog.Finished, nil
 	case errors.Is(err, errHurried):
 		return dialog.Unended, nil

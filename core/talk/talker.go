@@ -44,6 +44,7 @@ type Talker struct {
 	pass   func(dialog.Trace)
 	echo   echoes
 	queue  queue
+	keyed  bool // nothing but control bytes was said last
 
 	secrets   sync.Mutex
 	mask      secret.Mask

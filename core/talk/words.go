@@ -45,6 +45,16 @@ func Parse(all []Phrase, typed string, lookup func(name string) (string, error))
 	return w, err
 }
 
+// ParseAt is Parse of what answers the talker's module. What it asks for is a secret may be
+// any text, and no message tells what of it is no name of a byte.
+func (t *Talker) ParseAt(all []Phrase, typed string, lookup func(name string) (string, error)) (Words, error) {
+	w, err := Parse(all, typed, lookup)
+	if err != nil && t.Hides() && !namesSecret.MatchString(typed) {
+		return Words{Text: typed}, nil
+	}
+	return w, err
+}
+
 // namesSecret is the name of a secret within what is typed.
 var namesSecret = regexp.MustCompile(`\{secret ([A-Za-z_][A-Za-z0-9_]*)\}`)
 
