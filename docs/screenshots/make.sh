@@ -108,6 +108,8 @@ lever() {
 	sleep 1.5
 	(cd "$work" && uparrot standin workshop.toml --tell 'hand brakes lever')
 	sleep 3
+	xdotool type -- 'g'; xdotool key Return # the release time is too long: go on
+	sleep 1
 	xdotool type -- 'yes'; xdotool key Return
 }
 shot hands 3 "uparrot run brambling.parrot --bench workshop.toml" lever
@@ -126,7 +128,7 @@ show uparrot loopback gates --bench station.toml --no-ask
 show uparrot standin station.toml --tell 'wire gates crossed'
 show uparrot probe gates --bench station.toml
 SH
-shot probe 8 "bash bring-up.sh"
+shot probe 20 "bash bring-up.sh"
 say() { xdotool type --delay 15 -- "$1"; xdotool key Return; sleep 0.4; }
 two() {
 	say who
