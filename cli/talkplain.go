@@ -188,17 +188,38 @@ func (p *printers) rest() {
 	}
 }
 
-// linesOf are the lines of an input, until ctx is done.
-func linesOf(ctx context.Context, in io.Reader) <-chan string {
-	lines := make(chan string)
+// A line of an input, or why there are no more.
+type line struct {
+	text string
+	err  error
+}
+
+// longestLine is how many bytes a line has at most that is said.
+const longestLine = 1 << 20
+
+// linesOf are the lines of an input, until ctx is done. What ends them before the input
+// does comes last.
+func linesOf(ctx context.Context, in io.Reader) <-chan line {
+	lines := make(chan line)
 	go func() {
 		defer close(lines)
-		for s := bufio.NewScanner(in); s.Scan(); {
+		send := func(l line) bool {
 			select {
-			case lines <- s.Text():
+			case lines <- l:
+				return true
 			case <-ctx.Done():
+				return false
+			}
+		}
+		s := bufio.NewScanner(in)
+		s.Buffer(nil, longestLine)
+		for s.Scan() {
+			if !send(line{text: s.Text()}) {
 				return
 			}
+		}
+		if err := s.Err(); err != nil {
+			send(line{err: fmt.Errorf("read what is to be said: %w", err)})
 		}
 	}()
 	return lines
@@ -213,7 +234,7 @@ var (
 
 // sayAll says lines, each after the answer to the one before, until there are no more; or
 // it goes on listening until it is told to stop.
-func (c *talkCommand) sayAll(ctx context.Context, talkers []*talk.Talker, lines <-chan string) error {
+func (c *talkCommand) sayAll(ctx context.Context, talkers []*talk.Talker, lines <-chan line) error {
 	for {
 		select {
 		case l, ok := <-lines:
@@ -227,11 +248,14 @@ func (c *talkCommand) sayAll(ctx context.Context, talkers []*talk.Talker, lines 
 				}
 				return nil
 			}
-			t, l, err := addressed(talkers, l)
+			if l.err != nil {
+				return l.err
+			}
+			t, typed, err := addressed(talkers, l.text)
 			if err != nil {
 				return err
 			}
-			words, err := t.ParseAt(talk.Phrases(t.Station.Phrasebook), l, c.secrets.Value)
+			words, err := t.ParseAt(talk.Phrases(t.Station.Phrasebook), typed, c.secrets.Value)
 			if err != nil {
 				return &session.Misuse{What: err.Error()}
 			}

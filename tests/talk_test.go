@@ -190,6 +190,7 @@ func TestTalkPlain(t *testing.T) {
 		t.Errorf("an escape reached the terminal: %q", c.out)
 	}
 	pipe("@adres\n").wants(t, 2, `Did you mean "address"?`)
+	pipe("AT\n"+strings.Repeat("x", 2<<20)+"\nAT\n").wants(t, 3, "read what is to be said", "too long")
 	pipe("AT~RESTART\n", "--until-heard", "DUNLIN UP ...", "--for", "20s").wants(t, 0, "DUNLIN UP 2.4.1")
 	pipe("", "--until-heard", "never", "--for", "200ms").wants(t, 1, "no line like never came within 200ms")
 	pipe("", "--until-heard", "{x").wants(t, 2, "not closed")
