@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"uparrot/core/port"
@@ -57,6 +58,15 @@ type Test struct {
 // wire: adapters gather bytes for some milliseconds.
 const backWithin = 300 * time.Millisecond
 
+// What is on its way when a wire is joined is no answer: nothing is sent before
+// nothing has come for quietFor. What still comes after settleWithin never ends by
+// itself. Once all bytes are back it is waited restFor for any that are too many.
+const (
+	quietFor     = 100 * time.Millisecond
+	settleWithin = 2 * time.Second
+	restFor      = 50 * time.Millisecond
+)
+
 // Do tests. It closes nothing; the port must not be read by anybody else until
 // it is closed.
 func (t *Test) Do(ctx context.Context) (Result, error) {
@@ -96,6 +106,9 @@ func (t *Test) all(ctx context.Context) error {
 	text := []byte("The line carries letters, digits 0123456789 and its end.\r\n")
 	if t.Ask != nil {
 		if err := t.Ask("Make sure that nothing is joined to TX and RX"); err != nil {
+			return err
+		}
+		if silent, err := t.settle(ctx, "before anything was joined"); err != nil || !silent {
 			return err
 		}
 		got, err := t.exchange(ctx, t.Port.Line(), text, 0)
@@ -146,6 +159,9 @@ func (t *Test) at(ctx context.Context, speed int, text []byte) (bool, error) {
 		t.stage(fmt.Sprintf("%d baud", speed), false, err.Error())
 		return false, nil
 	}
+	if silent, err := t.settle(ctx, fmt.Sprintf("%d baud: before anything was sent", speed)); err != nil || !silent {
+		return false, err
+	}
 	all := make([]byte, 256)
 	for i := range all {
 		all[i] = byte(i)
@@ -174,35 +190,76 @@ func (t *Test) at(ctx context.Context, speed int, text []byte) (bool, error) {
 	return true, nil
 }
 
-// exchange sends bytes and returns what comes back: until want bytes have come
-// or the time is over.
-func (t *Test) exchange(ctx context.Context, l uart.Line, b []byte, want int) ([]byte, error) {
+// settle takes what comes unasked until the line is silent. It tells of it, for no
+// loop sends anything by itself; where it does not cease the test ends, and silent
+// is false.
+func (t *Test) settle(ctx context.Context, what string) (silent bool, err error) {
+	var came []byte
+	for end := time.Now().Add(settleWithin); time.Now().Before(end); {
+		b, err := t.take(ctx, quietFor)
+		if err != nil {
+			return false, err
+		}
+		if b == nil {
+			silent = true
+			break
+		}
+		came = append(came, b...)
+	}
+	switch {
+	case !silent:
+		t.stage(what, false, fmt.Sprintf("%s came unasked in %v and did not cease: %s", count(len(came)), settleWithin, start(came)))
+		t.point("Something sends on this line by itself: a module that is joined still, or noise at an open RX.")
+	case came != nil:
+		t.done(Stage{what, verdict.Passed, fmt.Sprintf("%s came unasked, then nothing; not counted as come back: %s", count(len(came)), start(came))})
+	}
+	return silent, nil
+}
+
+// take is what comes within a time; nil if that is nothing.
+func (t *Test) take(ctx context.Context, within time.Duration) ([]byte, error) {
+	timer := time.NewTimer(within)
+	defer timer.Stop()
+	select {
+	case c, ok := <-t.chunks.C:
+		if !ok {
+			return nil, t.chunks.Err()
+		}
+		return c, nil
+	case <-timer.C:
+		return nil, nil
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	}
+}
+
+// exchange sends bytes and returns what comes back: until want bytes have come and
+// no more behind them, or the time is over.
+func (t *Test) exchange(ctx context.Context, l uart.Line, b []byte, want int) (got []byte, err error) {
 	if _, err := t.Port.Write(ctx, b); err != nil {
 		return nil, err
 	}
-	timer := time.NewTimer(l.Time(len(b)) + backWithin)
-	defer timer.Stop()
-	var got []byte
-	for want == 0 || len(got) < want {
-		select {
-		case c, ok := <-t.chunks.C:
-			if !ok {
-				return got, t.chunks.Err()
-			}
-			got = append(got, c...)
-		case <-timer.C:
-			return got, nil
-		case <-ctx.Done():
-			return got, context.Cause(ctx)
+	end := time.Now().Add(l.Time(len(b)) + backWithin)
+	for {
+		within := time.Until(end)
+		if want > 0 && len(got) >= want {
+			within = min(within, restFor)
 		}
+		c, err := t.take(ctx, within)
+		if c == nil || err != nil {
+			return got, err
+		}
+		got = append(got, c...)
 	}
-	return got, nil
 }
 
-// difference says where what came back differs from what was sent.
+// difference says how what came back differs from what was sent.
 func difference(sent, got []byte) string {
 	if len(got) == 0 {
 		return "nothing came back"
+	}
+	if i := bytes.Index(got, sent); i >= 0 {
+		return fmt.Sprintf("all %d bytes came back, and %s that nobody sent: %s", len(sent), count(len(got)-len(sent)), start(others(sent, got)))
 	}
 	for i := range sent {
 		if i >= len(got) {
@@ -212,7 +269,24 @@ func difference(sent, got []byte) string {
 			return fmt.Sprintf("byte %d was sent as %02x and came back as %02x", i+1, sent[i], got[i])
 		}
 	}
-	return fmt.Sprintf("%d bytes too many came back", len(got)-len(sent))
+	return ""
+}
+
+// others are the bytes before and behind those that were sent, if all of them came
+// in one piece.
+func others(sent, got []byte) []byte {
+	i := bytes.Index(got, sent)
+	if i < 0 {
+		return nil
+	}
+	return slices.Concat(got[:i], got[i+len(sent):])
+}
+
+func count(n int) string {
+	if n == 1 {
+		return "1 byte"
+	}
+	return fmt.Sprintf("%d bytes", n)
 }
 
 func (t *Test) advise(sent, got []byte) {
@@ -223,6 +297,8 @@ func (t *Test) advise(sent, got []byte) {
 	case len(got) == 0:
 		t.point("TX and RX are not joined, or not at these pins; a wrong logic level does no harm here.")
 		t.point("Flow control: an adapter that waits for CTS sends nothing.")
+	case len(others(sent, got)) > 0:
+		t.point("The loop carries every byte; something else sends on this line too, or the adapter echoes by itself.")
 	case len(got) < len(sent):
 		t.point("Bytes are lost on the way: a worn contact, or a buffer too small for this speed.")
 	default:

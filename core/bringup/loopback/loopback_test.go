@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -48,6 +49,18 @@ func TestStages(t *testing.T) {
 			}
 		}
 	}
+	// late sends what a module was still sending, a byte after each pause, and loops then.
+	late := func(pause time.Duration, text string, change func(n int, b []byte) []byte) func(io.ReadWriter) {
+		return func(m io.ReadWriter) {
+			for _, b := range []byte(text) {
+				time.Sleep(pause)
+				if _, err := m.Write([]byte{b}); err != nil {
+					return
+				}
+			}
+			echo(change)(m)
+		}
+	}
 	whole := func(_ int, b []byte) []byte { return b }
 	for _, c := range []struct {
 		name     string
@@ -82,14 +95,27 @@ func TestStages(t *testing.T) {
 			}
 			return b
 		}), verdict: verdict.Failed, stages: 2, last: "byte 17 was sent as 10 and came back as 50", point: "altered"},
+		{name: "a module was sending when the wire was joined", far: late(7*time.Millisecond, "EVEL 3.2\r\n", whole), verdict: verdict.Passed, stages: 13, proven: 1},
+		{name: "and before anything was joined", far: late(7*time.Millisecond, "T", func(n int, b []byte) []byte {
+			if n == 0 {
+				return nil
+			}
+			return b
+		}), ask: done, verdict: verdict.Passed, stages: 14, proven: 1},
+		{name: "a module goes on sending", far: late(90*time.Millisecond, strings.Repeat("LEVEL 3.2\r\n", 60), whole), verdict: verdict.Failed, stages: 1, last: "did not cease", point: "sends on this line by itself"},
+		{name: "a byte more behind what was sent", far: echo(func(n int, b []byte) []byte { return append(b, 'x') }), verdict: verdict.Failed, stages: 1, last: `and 1 byte that nobody sent: "x"`, point: "something else sends"},
+		{name: "a byte more before it", far: echo(func(n int, b []byte) []byte { return append([]byte("x"), b...) }), verdict: verdict.Failed, stages: 1, last: `and 1 byte that nobody sent: "x"`, point: "something else sends"},
+		{name: "all of it twice", far: echo(func(n int, b []byte) []byte { return append(b, b...) }), verdict: verdict.Failed, stages: 1, last: "and 58 bytes that nobody sent", point: "echoes by itself"},
 		{name: "signal lines", far: echo(whole), signals: true, verdict: verdict.Passed, stages: 14, proven: 3},
 		{name: "signal lines not joined", far: echo(whole), signals: true, unjoined: true, verdict: verdict.Failed, stages: 14, proven: 1, last: "DTR was set on, DSR stayed off", point: "RTS and CTS are not joined"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				host, module := port.Pipe("m", uart.DefaultLine)
+				var far sync.WaitGroup
+				defer far.Wait()
 				defer host.Close()
-				go c.far(module)
+				far.Go(func() { c.far(module) })
 				var p port.Port = host
 				if c.signals {
 					p = &wires{Port: host, joined: !c.unjoined}
