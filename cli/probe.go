@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -127,7 +128,7 @@ func atSpeed(h probe.Heard) string {
 	if h.Speed == 0 {
 		return ""
 	}
-	return fmt.Sprintf(" at %d", h.Speed)
+	return " at " + h.Line().String()
 }
 
 func (c *probeCommand) printPlan() {
@@ -186,11 +187,7 @@ func (c *probeCommand) print(r probe.Result) {
 		fmt.Fprintf(c.out, "%s  %sending %s, dialect %s (%s, in %s)\n", s.bold(r.Port), line, ending, dialect, how, took(fromMS(r.TookMS)))
 	} else {
 		fmt.Fprintf(c.out, "%s  no setting was found (in %s)\n", s.bold(r.Port), took(fromMS(r.TookMS)))
-		for i, h := range r.Heard {
-			if h.Text != "" && i < 8 {
-				fmt.Fprintf(c.out, "  heard%s: %s\n", atSpeed(h), oneLine(h.Text[:min(60, len(h.Text))]))
-			}
-		}
+		c.printHeard(r.Heard)
 	}
 	for _, w := range r.Why {
 		fmt.Fprintf(c.out, "  %s\n", safe(w))
@@ -200,6 +197,39 @@ func (c *probeCommand) print(r probe.Result) {
 	}
 	for _, p := range r.Points {
 		fmt.Fprintf(c.out, "  look at: %s\n", p)
+	}
+}
+
+// printHeard prints what was heard, each text once, with the settings at which it came.
+func (c *probeCommand) printHeard(all []probe.Heard) {
+	var texts []string
+	at := map[string][]string{}
+	for _, h := range all {
+		text := oneLine(h.Text[:min(60, len(h.Text))])
+		if h.Text == "" {
+			continue
+		}
+		if _, seen := at[text]; !seen {
+			texts = append(texts, text)
+		}
+		if where := h.Line().String(); h.Speed > 0 && !slices.Contains(at[text], where) {
+			at[text] = append(at[text], where)
+		} else if h.Speed == 0 {
+			at[text] = nil
+		}
+	}
+	const most = 8
+	for _, text := range texts[:min(most, len(texts))] {
+		where := ""
+		if n := len(at[text]); n > 3 {
+			where = fmt.Sprintf(" at %s and %d more", strings.Join(at[text][:3], ", "), n-3)
+		} else if n > 0 {
+			where = " at " + strings.Join(at[text], ", ")
+		}
+		fmt.Fprintf(c.out, "  heard%s: %s\n", where, text)
+	}
+	if n := len(texts) - most; n > 0 {
+		fmt.Fprintf(c.out, "  heard %d more that differ; the record has them\n", n)
 	}
 }
 

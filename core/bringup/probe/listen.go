@@ -24,8 +24,12 @@ func (p *Probe) listen(ctx context.Context) (bool, error) {
 	for _, l := range p.lines(p.Speeds, uart.Frame{}) {
 		if p.NoLine {
 			l = uart.Line{}
-		} else if err := p.Port.SetLine(l); err != nil {
-			continue // it was tried before
+		}
+		switch can, err := p.set(l); {
+		case err != nil:
+			return false, err
+		case !can:
+			continue
 		}
 		if err := p.Port.Purge(); err != nil {
 			return false, err
@@ -65,11 +69,14 @@ func (p *Probe) listen(ctx context.Context) (bool, error) {
 // onlyRepeats reports whether exactly what was sent came back at one speed alone, which a
 // module does, and no wire.
 func (p *Probe) onlyRepeats() bool {
-	speeds := map[int]bool{}
+	speeds, tried := map[int]bool{}, map[int]bool{}
 	for _, l := range p.echoed {
 		speeds[l.Speed] = true
 	}
-	if len(speeds) != 1 || len(p.tried) < 2 || p.NoLine { // at one speed alone a plug does the same
+	for l := range p.tried {
+		tried[l.Speed] = true
+	}
+	if len(speeds) != 1 || len(tried) < 2 || p.NoLine { // at one speed alone a plug does the same
 		return false
 	}
 	r := &p.result

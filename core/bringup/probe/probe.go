@@ -6,6 +6,7 @@ package probe
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"uparrot/core/phrasebook"
@@ -69,11 +70,15 @@ func (r Result) Line() uart.Line { return uart.Line{Speed: r.Speed, Frame: r.Fra
 
 // Heard is what came at one setting.
 type Heard struct {
-	Speed    int     `json:"speed"`
-	Sent     string  `json:"sent"` // "" if only listened
-	Text     string  `json:"text"`
-	Readable float64 `json:"readable"` // share, 0 to 1
+	Speed    int        `json:"speed"`
+	Frame    uart.Frame `json:"frame"`
+	Sent     string     `json:"sent"` // "" if only listened
+	Text     string     `json:"text"`
+	Readable float64    `json:"readable"` // share, 0 to 1
 }
+
+// Line is the setting at which it was heard; the zero value of a port without a line.
+func (h Heard) Line() uart.Line { return uart.Line{Speed: h.Speed, Frame: h.Frame} }
 
 // Probe probes one port. The port is left set as it was found to be right, or as
 // it was last tried.
@@ -92,7 +97,7 @@ type Probe struct {
 	unasked        bool // something came before anything was sent
 	echoes, noises int
 	echoed         []uart.Line // where exactly what was sent came back
-	tried          map[int]bool
+	tried          map[uart.Line]bool
 }
 
 // again is how many of the speeds are tried a second time, with twice the
@@ -118,7 +123,7 @@ func (p *Probe) Run(ctx context.Context) (Result, error) {
 	if p.NoLine {
 		p.result.Untried = append(p.result.Untried, "speed and frame: this port has no line of its own; what stands between it and the module has, and sets it")
 	}
-	p.tried = map[int]bool{}
+	p.tried = map[uart.Line]bool{}
 	p.chunks = port.ReadChunks(ctx, p.Port)
 	err := p.search(ctx)
 	p.result.TookMS = float64(time.Since(began).Milliseconds())
@@ -185,7 +190,7 @@ func (p *Probe) note(l uart.Line, sent string, got []byte) {
 	if len(got) == 0 && sent != "" {
 		return
 	}
-	h := Heard{l.Speed, sent, string(got), readable(plain(got))}
+	h := Heard{l.Speed, l.Frame, sent, string(got), readable(plain(got))}
 	p.result.Heard = append(p.result.Heard, h)
 	p.Events.Emit(record.Event{Kind: record.Progress, Live: h})
 }
@@ -211,6 +216,7 @@ func (p *Probe) search(ctx context.Context) error {
 		for _, parity := range []uart.Parity{uart.Even, uart.Odd} {
 			parities = append(parities, p.lines(p.Speeds[:min(againFrames, len(p.Speeds))], uart.Frame{DataBits: 8, Parity: parity, Stop: 2})...)
 		}
+		parities = slices.DeleteFunc(parities, func(l uart.Line) bool { return p.tried[l] }) // where something came
 		found, err = p.pass(ctx, parities, false)
 	}
 	if !found && err == nil {
@@ -285,7 +291,7 @@ func (p *Probe) pass(ctx context.Context, lines []uart.Line, first bool) (bool, 
 		if !can {
 			continue // this port cannot do that speed
 		}
-		p.tried[l.Speed] = true
+		p.tried[l] = true
 		if !first { // what came at the speed before says nothing about this one
 			if err := p.Port.Purge(); err != nil {
 				return false, err
