@@ -75,7 +75,7 @@ var telling = map[record.Kind]func(*account, record.Event){
 	record.Told:    (*account).told,
 	record.Changed: func(a *account, e record.Event) { a.err.line("   %sset    %s", a.at(e), oneLine(e.Text)) },
 	record.Kept:    func(a *account, e record.Event) { a.err.line("   kept   %s", oneLine(e.Text)) },
-	record.Note:    func(a *account, e record.Event) { a.err.line("   found  %s", oneLine(e.Text)) },
+	record.Note:    (*account).note,
 	record.Link:    (*account).link,
 }
 
@@ -102,6 +102,15 @@ func (a *account) step(e record.Event) {
 	if e.Err != nil && e.Err != a.explained {
 		a.explain(e.Err, a.stations)
 	}
+}
+
+// note tells what was found, or taken up from an earlier run.
+func (a *account) note(e record.Event) {
+	what := "found"
+	if _, taken := e.Live.(perform.Earlier); taken {
+		what = "taken"
+	}
+	a.err.line("   %s  %s", what, oneLine(e.Text))
 }
 
 func (a *account) try(e record.Event) {

@@ -33,6 +33,7 @@ type runCommand struct {
 	only     []string
 	from     string
 	repeat   string
+	record   string
 	operator string
 	answers  string
 	plan     bool
@@ -50,7 +51,8 @@ A secret is taken from the environment (UPARROT_ and its name in capitals), from
 the file that --secret-file names, or is asked for without echo.
 
 With --only, --from and --repeat-failed the other steps are left out, except those
-that the procedure marks as needed or always.`,
+that the procedure marks as needed or always. What they would give is taken from a
+record: that of --repeat-failed, or the one that --from-record names.`,
 		Example: "uparrot run commission.parrot --bench larkfell.toml --port valley --set address=3",
 		Args:    args(1, 1, "one procedure"),
 		RunE:    c.run,
@@ -68,6 +70,7 @@ that the procedure marks as needed or always.`,
 	fl.StringArrayVar(&c.only, "only", nil, "perform only this step: its title or number")
 	fl.StringVar(&c.from, "from", "", "perform from this step on: its title or number")
 	fl.StringVar(&c.repeat, "repeat-failed", "", "perform only what failed or was not tested in this record")
+	fl.StringVar(&c.record, "from-record", "", "with --from or --only: what steps left out would give, from the record of an earlier run")
 	fl.StringVar(&c.operator, "operator", "ask", "who answers questions: ask, yes, or none (such steps are untested)")
 	fl.DurationVar(&c.askFor, "ask-for", 2*time.Minute, "how long a person is asked about a step that has failed, before it stops; 0 asks nobody")
 	fl.StringVar(&c.answers, "answers", "", "answers to questions from a TOML file of \"QUESTION\" = ANSWER")
@@ -90,7 +93,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if p.Values, err = c.inputs.Values(file); err != nil {
 		return withExample(cmd, err)
 	}
-	if p.Chosen, err = c.chosen(cmd, file); err != nil {
+	if p.Chosen, p.Earlier, err = c.chosen(cmd, file); err != nil {
 		return err
 	}
 	if p.Ports, err = c.ports.read(cmd); err != nil {
@@ -203,18 +206,30 @@ func (a *app) perform(ctx context.Context, p *session.Procedure) (perform.Result
 	return res, err
 }
 
-// chosen are the titles of the steps to perform; nil means all.
-func (c *runCommand) chosen(cmd *cobra.Command, file *procedure.File) (map[string]bool, error) {
+// chosen are the titles of the steps to perform, nil meaning all, and the earlier run
+// that tells what the others would give.
+func (c *runCommand) chosen(cmd *cobra.Command, file *procedure.File) (chosen map[string]bool, earlier *session.Earlier, err error) {
+	some := c.from != "" || len(c.only) > 0
 	switch {
-	case c.from != "" && len(c.only) > 0, c.repeat != "" && c.from+strings.Join(c.only, "") != "":
-		return nil, usage(cmd, "--only, --from and --repeat-failed exclude each other: give one of them")
-	case c.repeat != "":
-		return session.NotPassed(c.repeat, file)
-	case c.from != "" || len(c.only) > 0:
-		chosen, err := session.StepsFrom(file, c.only, c.from)
-		return chosen, withExample(cmd, err)
+	case c.from != "" && len(c.only) > 0, c.repeat != "" && some:
+		return nil, nil, usage(cmd, "--only, --from and --repeat-failed exclude each other: give one of them")
+	case c.repeat != "" && c.record != "":
+		return nil, nil, usage(cmd, "--repeat-failed reads its record itself: leave out --from-record")
+	case c.record != "" && !some:
+		return nil, nil, usage(cmd, "--from-record tells what steps left out would give: say which to perform, with --from or --only")
 	}
-	return nil, nil
+	if record := c.repeat + c.record; record != "" {
+		if earlier, err = session.ReadEarlier(record, file); err != nil {
+			return nil, nil, err
+		}
+	}
+	switch {
+	case c.repeat != "":
+		chosen, err = earlier.NotPassed(file)
+	case some:
+		chosen, err = session.StepsFrom(file, c.only, c.from)
+	}
+	return chosen, earlier, withExample(cmd, err)
 }
 
 // addresses are the ports that --port gives, by the procedure's names.

@@ -5,6 +5,8 @@ package perform
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -30,6 +32,9 @@ type Run struct {
 	// Chosen are the steps to perform, by title; nil means all. Steps marked
 	// needed or always are performed in any case.
 	Chosen map[string]bool
+	// Before are values that steps left out have given in an earlier run, by the step's
+	// title: they are taken up where the step would stand.
+	Before map[string]Earlier
 	// Operator is asked where a step needs hands or eyes; without one such a
 	// step is untested.
 	Operator Operator
@@ -40,6 +45,13 @@ type Run struct {
 	Keep func(name string, data []byte) (path string, err error)
 	// Sleep paces link tests; nil means pace.Precise.
 	Sleep pace.Sleep
+}
+
+// Earlier are values of one step of an earlier run. Those who watch are told it with the
+// note of each.
+type Earlier struct {
+	Values map[string]any
+	From   string // the record that tells them
 }
 
 // StepBegins is what those who watch are told of a step that begins.
@@ -161,6 +173,7 @@ type performer struct {
 	hexed       map[string]bool          // names of numbers that were bytes
 	secret      map[string]bool          // names of secrets, and of what was made of them
 	calls       []*call                  // routines being done, the innermost last
+	gave        map[string]bool          // names that the step has given a value
 	before      map[string]uart.Line     // line settings that were changed, by port
 	signals     map[string][]uart.Signal // that were set, by port
 }
@@ -299,14 +312,40 @@ func (p *performer) passOver(s *procedure.Step, v verdict.Verdict, why string) {
 	p.res.Steps = append(p.res.Steps, StepResult{Title: s.Title, Verdict: v, Why: why, Left: why == leftOut})
 	e := record.Event{Kind: record.Step, Step: s.Title, Verdict: v, Why: why}
 	if why == leftOut {
-		e.Value = passedOver{true}
+		e.Value = p.takeUp(s)
 	}
 	p.emit(e)
 }
 
-// passedOver is the value of a Step event of a step that was not performed.
-type passedOver struct {
-	LeftOut bool `json:"left_out"` // it was not among the steps chosen
+// takeUp gives what a step that is left out has given in an earlier run, and tells of it.
+func (p *performer) takeUp(s *procedure.Step) record.StepEnd {
+	earlier := p.run.Before[s.Title]
+	p.gave = map[string]bool{}
+	for _, name := range slices.Sorted(maps.Keys(earlier.Values)) {
+		v := earlier.Values[name]
+		p.give(name, v, false)
+		p.emit(record.Event{Kind: record.Note, Step: s.Title, Text: fmt.Sprintf("%s = %s, which step %q gave in %s", name, show(v), s.Title, earlier.From), Live: earlier})
+	}
+	return record.StepEnd{LeftOut: true, Values: p.given(), From: earlier.From}
+}
+
+// given is what the step has given by now, as the record keeps it.
+func (p *performer) given() map[string]record.Given {
+	if len(p.gave) == 0 {
+		return nil
+	}
+	all := map[string]record.Given{}
+	for name := range p.gave {
+		v, has := p.values[name]
+		switch {
+		case !has: // it had its value for a while only
+		case p.secret[name]:
+			all[name] = record.Given{Not: "it is made of a secret"}
+		default:
+			all[name] = record.NewGiven(v, func(text string) bool { return p.mask.Hide(text) != text })
+		}
+	}
+	return all
 }
 
 // WasLeftOut reports whether a Step event of a record tells of a step that was not
@@ -315,7 +354,7 @@ func WasLeftOut(e record.Event) bool {
 	if e.Data == nil {
 		return e.Verdict == verdict.Skipped && e.Why == leftOut
 	}
-	over, err := record.Decode[passedOver](e)
+	over, err := record.Decode[record.StepEnd](e)
 	return err == nil && over.LeftOut
 }
 

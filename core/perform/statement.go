@@ -258,6 +258,9 @@ func (p *performer) ofSecret(e *procedure.Expr) bool {
 // give gives a name a value. What is made of a secret is one too, with all its parts.
 func (p *performer) give(name string, v any, secret bool) {
 	p.values[name] = v
+	if p.gave != nil {
+		p.gave[name] = true
+	}
 	if p.secret[name] = secret; secret {
 		p.keepSecret(v)
 	}

@@ -30,7 +30,7 @@ func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 		defer cancel()
 	}
 	var err error
-	p.choice, p.byHand = Stop, 0
+	p.choice, p.byHand, p.gave = Stop, 0, map[string]bool{}
 	limits := len(p.res.Limits)
 	for ; ; p.try++ {
 		tryBegan := time.Now()
@@ -59,7 +59,11 @@ func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 			sr.Verdict = verdict.Broken
 		}
 	}
-	p.emit(record.Event{Kind: record.Step, Step: s.Title, Try: p.try, Verdict: sr.Verdict, Why: sr.Why, TookMS: sr.TookMS, Err: err})
+	e := record.Event{Kind: record.Step, Step: s.Title, Try: p.try, Verdict: sr.Verdict, Why: sr.Why, TookMS: sr.TookMS, Err: err}
+	if values := p.given(); values != nil && (sr.Verdict == verdict.Passed || sr.Verdict == verdict.Skipped) {
+		e.Value = record.StepEnd{Values: values}
+	}
+	p.emit(e)
 	return sr
 }
 

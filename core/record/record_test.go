@@ -3,10 +3,13 @@ package record
 import (
 	"bytes"
 	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"path/filepath"
+	"reflect"
 	"regexp"
 	"strings"
 	"testing"
@@ -204,4 +207,37 @@ func FuzzRead(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte) {
 		_, _ = Read(bytes.NewReader(b), func(e Event) error { _, err := e.Bytes(); return err })
 	})
+}
+
+// A value that a step gave is the same again when it is read, or it is said why not.
+func TestGiven(t *testing.T) {
+	secret := func(text string) bool { return strings.Contains(text, "hush") }
+	for _, v := range []any{"", "41", "a\r\nb", "\x00\xff", 41, -1, 0, 41.0, 0.1, true, false, []string{}, []string{"a", "b"}, []float64{1, 2.5}, []any{}, []any{"a", 1, 1.0, []any{true}}, map[string]any{"volts": 24.5, "list": []any{1}}} {
+		b, err := json.Marshal(NewGiven(v, secret))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var g Given
+		if err := json.Unmarshal(b, &g); err != nil {
+			t.Fatal(err)
+		}
+		if again, err := g.Value(); err != nil || !reflect.DeepEqual(again, v) {
+			t.Errorf("%#v became %s, and %#v, %v", v, b, again, err)
+		}
+	}
+	for _, c := range []struct {
+		v    any
+		want string
+	}{
+		{"hush", "a secret"}, {[]any{1, "x hush"}, "a secret"}, {map[string]any{"hush": 1}, "a secret"}, {[]string{"a", "hush"}, "a secret"},
+		{math.NaN(), "no number"}, {[]any{math.Inf(1)}, "no number"}, {[]float64{math.NaN()}, "is none"}, {strings.Repeat("x", mostGiven+1), "longer than 64 KiB"},
+		{strings.Repeat("x", mostGiven+1) + "hush", "a secret"}, {[]string{"\xff"}, "not UTF-8"}, {struct{}{}, "keeps no"}, {nil, "keeps no"},
+	} {
+		if _, err := NewGiven(c.v, secret).Value(); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%.20v: %v, want %q", c.v, err, c.want)
+		}
+	}
+	if _, err := (Given{}).Value(); err == nil {
+		t.Error("a value of no kind was taken")
+	}
 }

@@ -4,10 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
-	"os"
 	"path/filepath"
-	"slices"
 	"sort"
 	"strings"
 
@@ -17,7 +14,6 @@ import (
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/source"
-	"uparrot/core/verdict"
 )
 
 // Procedure is a procedure to be performed.
@@ -27,6 +23,7 @@ type Procedure struct {
 	At       map[string]string // where its ports are, by name: an address, or a name on the bench; else the port's own name
 	Values   map[string]any    // of its inputs and secrets
 	Chosen   map[string]bool   // titles of the steps to perform; nil means all
+	Earlier  *Earlier          // an earlier run of it, which tells what steps left out would give; nil if there is none
 	Operator perform.Operator  // nil if nobody is there
 	Second   perform.Second    // asked about steps that have failed; nil asks nobody
 	Files    []string          // that values came from
@@ -40,17 +37,16 @@ type Procedure struct {
 // Do performs the procedure. The result is sealed: record and ledger say the same.
 // Where it could not run, the error says why; errors of a step are in the result.
 func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
-	if p.Chosen != nil {
-		if err := complete(p.File, p.Chosen); err != nil {
-			return perform.Result{}, err
-		}
-	}
 	stations, err := p.stations(ctx)
 	if err != nil {
 		return perform.Result{}, err
 	}
 	if in, ok := p.Values["unit"]; ok && p.Keep.Unit == "" {
 		p.Keep.Unit = procedure.Text(in)
+	}
+	before, err := p.complete(stations)
+	if err != nil {
+		return perform.Result{}, err
 	}
 	var watch func(record.Event)
 	if p.Watch != nil {
@@ -74,7 +70,7 @@ func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
 		folder = filepath.Dir(p.Keep.Record)
 	}
 	run := &perform.Run{
-		Procedure: p.File, Stations: stations, Values: p.Values, Events: s.Events, Chosen: p.Chosen, Operator: p.Operator, Second: p.Second,
+		Procedure: p.File, Stations: stations, Values: p.Values, Events: s.Events, Chosen: p.Chosen, Before: before, Operator: p.Operator, Second: p.Second,
 		Keep: func(name string, data []byte) (string, error) { return keepFile(folder, name, data) },
 	}
 	res := run.Do(ctx)
@@ -122,12 +118,10 @@ func (p *Procedure) stations(ctx context.Context) (map[string]*bench.Station, er
 // procedure from being performed here and now is told in words: ports whose place
 // nobody has named, and stand-ins that are not running.
 func (p *Procedure) Plan(ctx context.Context) (missing []string, err error) {
-	if p.Chosen != nil {
-		if err := complete(p.File, p.Chosen); err != nil {
-			return nil, err
-		}
+	stations, unknown, err := p.places(ctx)
+	if err == nil {
+		_, err = p.complete(stations)
 	}
-	_, unknown, err := p.places(ctx)
 	for _, u := range unknown {
 		missing = append(missing, u.Error())
 	}
@@ -200,27 +194,6 @@ func (p *Procedure) where(ctx context.Context, decl *procedure.PortDecl) (string
 	return decl.Name, nil
 }
 
-// complete refuses a choice of steps of which one reads a value that only steps left
-// out would give.
-func complete(file *procedure.File, chosen map[string]bool) error {
-	performed := func(title string) bool {
-		for _, s := range file.Steps {
-			if s.Title == title {
-				return chosen[title] || s.Needed || s.Always
-			}
-		}
-		return false
-	}
-	for _, s := range file.Steps {
-		for _, name := range slices.Sorted(maps.Keys(s.Needs)) {
-			if givers := s.Needs[name]; performed(s.Title) && !slices.ContainsFunc(givers, performed) {
-				return misuse("step %q needs %s, which step %q gives, and that is left out: choose it too, or mark it needed", s.Title, name, givers[len(givers)-1])
-			}
-		}
-	}
-	return nil
-}
-
 // StepsFrom are the titles of the steps to perform of a procedure: only those named,
 // by title or number, or all from one on.
 func StepsFrom(file *procedure.File, only []string, from string) (map[string]bool, error) {
@@ -264,45 +237,6 @@ func findStep(titles []string, flag, word string) (int, error) {
 		return 0, misuse("--%s: the procedure has no step %q. %s", flag, word, source.DidYouMean(word, titles))
 	}
 	return n, nil
-}
-
-// NotPassed are the titles of the steps of a procedure that did not pass in a
-// record, or do not stand in it.
-func NotPassed(path string, file *procedure.File) (map[string]bool, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, misuse("--repeat-failed: %v", err)
-	}
-	defer f.Close()
-	last := map[string]verdict.Verdict{}
-	title := ""
-	if _, err := record.Read(f, func(e record.Event) error {
-		if e.Kind == record.Begin {
-			title = e.Text
-		}
-		if e.Kind == record.Step && e.Verdict != "" {
-			last[e.Step] = e.Verdict
-			if perform.WasLeftOut(e) { // not tested either
-				last[e.Step] = verdict.Untested
-			}
-		}
-		return nil
-	}); err != nil {
-		return nil, misuse("--repeat-failed %s: %v", path, err)
-	}
-	if title != file.Title {
-		return nil, misuse("--repeat-failed %s: that is a record of %q, not of %q", path, title, file.Title)
-	}
-	chosen := map[string]bool{}
-	for _, s := range file.Steps {
-		if v := last[s.Title]; v != verdict.Passed && v != verdict.Skipped {
-			chosen[s.Title] = true
-		}
-	}
-	if len(chosen) == 0 {
-		return nil, misuse("--repeat-failed %s: every step has passed there, so there is nothing to repeat", path)
-	}
-	return chosen, nil
 }
 
 // keepFile writes a file that a procedure keeps, under a name that is free.

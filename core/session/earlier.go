@@ -1,0 +1,179 @@
+package session
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+
+	"uparrot/core/bench"
+	"uparrot/core/perform"
+	"uparrot/core/port"
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+	"uparrot/core/secret"
+	"uparrot/core/verdict"
+)
+
+// Earlier is a run of a procedure as its record tells it: what came of each step, and
+// which values it gave.
+type Earlier struct {
+	Path string
+
+	title, unit string
+	inputs      map[string]any    // as the record has them
+	at          map[string]string // the addresses of its ports
+	verdicts    map[string]verdict.Verdict
+	given       map[string]map[string]record.Given // by step and name
+}
+
+// ReadEarlier reads the record of a run of a procedure. What was altered is refused.
+func ReadEarlier(path string, file *procedure.File) (*Earlier, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, misuse("the record of the earlier run: %v", err)
+	}
+	defer f.Close()
+	r := &Earlier{Path: path, at: map[string]string{}, verdicts: map[string]verdict.Verdict{}, given: map[string]map[string]record.Given{}}
+	state, err := record.Read(f, r.take)
+	switch {
+	case err != nil:
+		return nil, misuse("%s: %v", path, err)
+	case state.Altered != "":
+		return nil, misuse("%s is altered, so nothing of it can be taken up: %s", path, state.Altered)
+	case r.title != file.Title:
+		return nil, misuse("%s: that is a record of %q, not of %q", path, r.title, file.Title)
+	}
+	r.unit = state.Origin.Unit
+	return r, nil
+}
+
+// take takes one event of the record.
+func (r *Earlier) take(e record.Event) error {
+	switch {
+	case e.Kind == record.Begin:
+		r.title = e.Text
+		begun, err := record.Decode[struct {
+			Inputs map[string]any `json:"inputs"`
+		}](e)
+		r.inputs = begun.Inputs
+		return err
+	case e.Kind == record.Open:
+		o, err := record.Decode[record.Opened](e)
+		r.at[e.Port] = o.Address
+		return err
+	case e.Kind == record.Step && e.Verdict != "":
+		r.verdicts[e.Step] = e.Verdict
+		if perform.WasLeftOut(e) { // not tested either
+			r.verdicts[e.Step] = verdict.Untested
+		}
+		if e.Data == nil {
+			return nil
+		}
+		end, err := record.Decode[record.StepEnd](e)
+		r.given[e.Step] = end.Values
+		return err
+	}
+	return nil
+}
+
+// NotPassed are the titles of the steps of a procedure that did not pass in the run, or
+// do not stand in its record.
+func (r *Earlier) NotPassed(file *procedure.File) (map[string]bool, error) {
+	chosen := map[string]bool{}
+	for _, s := range file.Steps {
+		if v := r.verdicts[s.Title]; v != verdict.Passed && v != verdict.Skipped {
+			chosen[s.Title] = true
+		}
+	}
+	if len(chosen) == 0 {
+		return nil, misuse("%s: every step has passed there, so there is nothing to repeat", r.Path)
+	}
+	return chosen, nil
+}
+
+// performed reports whether a step, by its title, is among those that are performed.
+func (p *Procedure) performed(title string) bool {
+	i := slices.IndexFunc(p.File.Steps, func(s *procedure.Step) bool { return s.Title == title })
+	return i >= 0 && (p.Chosen == nil || p.Chosen[title] || p.File.Steps[i].Needed || p.File.Steps[i].Always)
+}
+
+// complete finds what steps left out would have given to those that are performed, in
+// the earlier run. It refuses a choice of steps that needs what neither gives.
+func (p *Procedure) complete(stations map[string]*bench.Station) (before map[string]perform.Earlier, err error) {
+	before = map[string]perform.Earlier{}
+	for _, s := range p.File.Steps {
+		if !p.performed(s.Title) {
+			continue
+		}
+		for _, name := range slices.Sorted(maps.Keys(s.Needs)) {
+			givers := s.Needs[name]
+			taken, why := p.Earlier.values(name, slices.DeleteFunc(slices.Clone(givers), p.performed))
+			for title, v := range taken {
+				if before[title].Values == nil {
+					before[title] = perform.Earlier{Values: map[string]any{}, From: p.Earlier.Path}
+				}
+				before[title].Values[name] = v
+			}
+			if len(taken) == 0 && !slices.ContainsFunc(givers, p.performed) {
+				return nil, misuse("step %q needs %s, which step %q gives, and that is left out: choose it too, or mark it needed%s", s.Title, name, givers[len(givers)-1], why)
+			}
+		}
+	}
+	if len(before) > 0 {
+		err = p.sameModule(stations)
+	}
+	return before, err
+}
+
+// values are what steps gave a name in the run, by the step's title; where there are
+// none, why is what more can be done about it, or why not.
+func (r *Earlier) values(name string, steps []string) (taken map[string]any, why string) {
+	if r == nil {
+		return nil, ", or name the record of a run in which it passed with --from-record"
+	}
+	why = fmt.Sprintf("; %s does not tell it", r.Path)
+	taken = map[string]any{}
+	for _, title := range steps {
+		g, has := r.given[title][name]
+		v, err := g.Value()
+		switch {
+		case !has && r.verdicts[title] != "" && r.verdicts[title] != verdict.Passed:
+			why = fmt.Sprintf("; in %s that step is %s", r.Path, r.verdicts[title])
+		case !has:
+		case err != nil:
+			why = fmt.Sprintf("; %s does not tell it: %v", r.Path, err)
+		case strings.Contains(fmt.Sprint(v), secret.Hidden):
+			why = fmt.Sprintf("; %s does not tell it: it holds a secret", r.Path)
+		default:
+			taken[title] = v
+		}
+	}
+	return taken, why
+}
+
+// sameModule refuses to take up values that another module, or the same one under other
+// inputs, may have given.
+func (p *Procedure) sameModule(stations map[string]*bench.Station) error {
+	r := p.Earlier
+	for _, in := range p.File.Inputs {
+		was, known := r.inputs[in.Name]
+		if is := record.Encodable(p.Values[in.Name]); known && procedure.Text(was) != procedure.Text(is) {
+			return misuse("%s is %v now, and was %v in %s: what was found there holds for that alone", in.Name, is, was, r.Path)
+		}
+	}
+	switch unit := p.Keep.Unit; {
+	case unit != "" && r.unit != "" && unit != r.unit:
+		return misuse("%s is of unit %s, and this is %s: what was found there does not hold here", r.Path, r.unit, unit)
+	case unit != "" && unit == r.unit:
+		return nil
+	}
+	for _, decl := range p.File.Ports {
+		was, known := r.at[decl.Name]
+		if st := stations[decl.Name]; known && st != nil && st.Address != (port.Address{}) && st.Address.String() != was {
+			return misuse("port %s is %s now, and was %s in %s: that it is the same module is told by --unit, in both runs", decl.Name, st.Address, was, r.Path)
+		}
+	}
+	return nil
+}
