@@ -67,7 +67,7 @@ var telling = map[record.Kind]func(*account, record.Event){
 	record.Step:    (*account).step,
 	record.Try:     (*account).try,
 	record.Said:    (*account).said,
-	record.Heard:   func(a *account, e record.Event) { a.err.line("   %sheard  %s", a.at(e), a.words(e)) },
+	record.Heard:   (*account).heard,
 	record.Ended:   (*account).ended,
 	record.Check:   (*account).check,
 	record.Limit:   (*account).limit,
@@ -129,6 +129,23 @@ func (a *account) said(e record.Event) {
 	a.err.line("   %ssaid   %s", a.at(e), text)
 }
 
+// heard tells what was heard; of a packet, what it holds, too.
+func (a *account) heard(e record.Event) {
+	a.err.line("   %sheard  %s", a.at(e), a.words(e))
+	if p, ok := e.Live.(perform.PacketSeen); ok {
+		a.err.line("   %s       %s: %s", a.at(e), p.Name, a.err.faint(shownValues(p.Fields)))
+	}
+}
+
+// shownValues are values by name, on one line.
+func shownValues(values []perform.Value) string {
+	var vs []string
+	for _, v := range values {
+		vs = append(vs, v.Name+" = "+clip(procedure.Text(v.Value))+v.InHex())
+	}
+	return oneLine(strings.Join(vs, ", "))
+}
+
 // ended tells what has ended an answer, and how long after the words.
 func (a *account) ended(e record.Event) {
 	after, _ := e.Live.(time.Duration)
@@ -136,12 +153,8 @@ func (a *account) ended(e record.Event) {
 }
 
 func (a *account) check(e record.Event) {
-	var vs []string
 	values, _ := e.Value.([]perform.Value)
-	for _, v := range values {
-		vs = append(vs, v.Name+" = "+clip(procedure.Text(v.Value))+v.InHex())
-	}
-	a.err.line("   check  %s  %s", oneLine(e.Text), a.err.faint(oneLine(strings.Join(vs, ", "))))
+	a.err.line("   check  %s  %s", oneLine(e.Text), a.err.faint(shownValues(values)))
 }
 
 func (a *account) limit(e record.Event) {

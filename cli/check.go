@@ -160,6 +160,9 @@ func checkFile(path string) (what string, warnings source.Mistakes, err error) {
 	if err != nil {
 		return "", nil, err
 	}
+	if err := procedure.CheckPackets(pb).Err(); err != nil {
+		return "", nil, err
+	}
 	return fmt.Sprintf("phrasebook of %s, %s", pb.Family, count(len(pb.Settings), "setting")), nil, nil
 }
 

@@ -37,7 +37,7 @@ func (a *app) printPlan(ctx context.Context, proc *procedure.File, values map[st
 func (a *app) planned(ctx context.Context, proc *procedure.File, list []procedure.Node, values map[string]any, depth int) {
 	for _, n := range list {
 		line := strings.TrimSpace(proc.Text(n.At()))
-		if say, ok := n.(*procedure.Say); ok {
+		if say, ok := n.(*procedure.Say); ok && say.Packet == nil {
 			line = sayLine(ctx, say, values)
 		}
 		fmt.Fprintf(a.out, "%s%s\n", strings.Repeat("    ", depth), oneLine(line))

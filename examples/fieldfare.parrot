@@ -14,27 +14,21 @@ step "setup mode"
 end
 
 step "the registers as found" tries 2
-    # read, from register 0, 8 of them, and the sum of all that
-    let ask = char(0x5A) + u8(1) + u8(0) + u8(8)
-    say bytes radio: {ask}{sum8(ask):u8}
-    hear bytes radio: {hex A5 01 00 08}{found:bytes(8)}{sum:u8}
-    check sum == sum8(char(0xA5) + u8(1) + u8(0) + u8(8) + found) "the sum of the answer"
-    check byte(found, 4) == 0 "its line runs at 9600 baud"
+    say packet radio: read(first = 0, count = 8)
+    hear packet radio: registers(first = 0)
+    check count == 8 && byte(found, 4) == 0 "its line runs at 9600 baud"
 end
 
 step "a channel that is not there is refused"
-    let write = char(0x5A) + u8(2) + u8(2) + u8(1) + u8(64)
-    say bytes radio: {write}{sum8(write):u8}
-    hear bytes radio: {hex A5 EE 03}
+    say packet radio: write(first = 2, value = 64)
+    hear packet radio: refused(why = 3)
 end
 
 step "channel and power are set"
     for register in [2, 5]
-        let value = register == 2 ? channel : power
-        let set = char(0x5A) + u8(2) + u8(register) + u8(1) + u8(value)
-        say bytes radio: {set}{sum8(set):u8}
-        hear bytes radio: {hex A5 02}{which:u8}{count:u8}{now:u8}
-        check which == register && now == value
+        let wanted = register == 2 ? channel : power
+        say packet radio: write(first = register, value = wanted)
+        hear packet radio: written(first = register, value = wanted)
     end
 end
 

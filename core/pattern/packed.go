@@ -2,7 +2,9 @@ package pattern
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
+	"strings"
 )
 
 // packed is a whole number as bytes of a packet: so many, with a sign (two's complement)
@@ -75,4 +77,89 @@ func packValue(typ, v string) (string, error) {
 		return "", fmt.Errorf("%q is no whole number, which %s needs", v, typ)
 	}
 	return Pack(typ, n)
+}
+
+// Field is a named part of a packet, as it was heard or is to be said.
+type Field struct {
+	Capture
+	Start int // where it begins, in bytes from the packet's first
+}
+
+// Fields are the named parts of a packet that the pattern matches whole.
+func (p *Pattern) Fields(packet []byte) ([]Field, bool) {
+	starts, ok := p.walk(packet, nil)
+	if !ok {
+		return nil, false
+	}
+	caps, ok := p.captures(packet, starts)
+	var fields []Field
+	for i, q := range p.parts {
+		if q.name != "" && ok {
+			fields = append(fields, Field{caps[len(fields)], starts[i]})
+		}
+	}
+	return fields, ok
+}
+
+// Fixed reports whether the pattern is nothing but bytes, numbers as bytes and bytes(n), so
+// that its end is known by what it holds.
+func (p *Pattern) Fixed() bool {
+	return p.re == nil && !slices.ContainsFunc(p.parts, func(q part) bool { return q.kind != literal && q.kind != exactly })
+}
+
+// Counts is the field that bytes(n) of another is counted by: its name by the name of the
+// field that it counts.
+func (p *Pattern) Counts() map[string]string {
+	counts := map[string]string{}
+	for _, q := range p.parts {
+		if q.from != "" {
+			counts[q.from] = q.name
+		}
+	}
+	return counts
+}
+
+// Wanting is the pattern, to be shown in other words, with some of its fields no longer
+// open: Bind asks for each by its name.
+func (p *Pattern) Wanting(words string, fields func(name string) bool) *Pattern {
+	w := &Pattern{source: words, parts: slices.Clone(p.parts)}
+	for i, q := range w.parts {
+		if q.name != "" && fields(q.name) {
+			w.parts[i] = part{kind: value, lit: q.name, pack: q.pack, at: q.at}
+		}
+	}
+	w.prepare()
+	return w
+}
+
+// Build makes a packet: field is asked for the value of each, an int or a text, from the
+// left, and told the bytes before it. The pattern must be Fixed.
+func (p *Pattern) Build(field func(name string, before string) (any, error)) (string, error) {
+	var b strings.Builder
+	lengths := map[string]int{}
+	for _, q := range p.parts {
+		if q.kind == literal {
+			b.WriteString(q.lit)
+			continue
+		}
+		v, err := field(q.name, b.String())
+		if err != nil {
+			return "", err
+		}
+		n, number := v.(int)
+		text, isText := v.(string)
+		switch {
+		case q.pack != "" && number:
+			if text, err = Pack(q.pack, n); err != nil {
+				return "", fmt.Errorf("%s: %w", q.name, err)
+			}
+			lengths[q.name] = n
+		case q.pack != "" || !isText:
+			return "", fmt.Errorf("%s is %v, wanted %s", q.name, v, map[bool]string{true: "a whole number", false: "bytes"}[q.pack != ""])
+		case q.from == "" && len(text) != q.size || q.from != "" && len(text) != lengths[q.from]:
+			return "", fmt.Errorf("%s has %d bytes, and the packet has room for %d", q.name, len(text), max(q.size, lengths[q.from]))
+		}
+		b.WriteString(text)
+	}
+	return b.String(), nil
 }

@@ -79,8 +79,11 @@ func (p *performer) any(ctx context.Context, n *procedure.Any) error {
 	if err != nil {
 		return err
 	}
-	if p.took(ports[which], heard); hears[which].Form == pattern.AnyBytes {
+	if hears[which].Form == pattern.AnyBytes {
 		p.question = ports[which]
+	}
+	if err := p.took(ctx, ports[which], hears[which], heard); err != nil {
+		return p.locate(hears[which].Pos, err)
 	}
 	return p.statements(ctx, cases[which].Body)
 }
@@ -99,9 +102,11 @@ func (p *performer) all(ctx context.Context, n *procedure.All) error {
 		return err
 	}
 	for i, h := range heard {
-		p.took(ports[i], h)
+		if terr := p.took(ctx, ports[i], n.Hears[i], h); err == nil && terr != nil {
+			err = p.locate(n.Hears[i].Pos, terr)
+		}
 	}
-	return nil
+	return err
 }
 
 // truth is whether a condition holds.

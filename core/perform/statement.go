@@ -110,11 +110,11 @@ func (p *performer) fill(ctx context.Context, w *procedure.Wording) (string, err
 }
 
 func (p *performer) say(ctx context.Context, n *procedure.Say) error {
-	text, err := n.Text.Fill(p.evaluator(ctx, n.Exprs))
+	text, err := p.sayText(ctx, n)
 	if err != nil {
 		return err
 	}
-	for _, e := range n.Exprs {
+	for _, e := range n.Reads() {
 		if p.ofSecret(e) && p.mask.Hide(text) == text { // it is not said as it is: all that is made of it is hidden
 			p.keepSecret(text)
 		}
@@ -193,9 +193,10 @@ func (p *performer) hear(ctx context.Context, n *procedure.Hear) error {
 	defer p.waiting(name, n.Pattern.String(), w.Within)()
 	h, err := d.Hear(ctx, w)
 	if err == nil {
-		if p.took(name, h); n.Form == pattern.AnyBytes {
+		if n.Form == pattern.AnyBytes {
 			p.question = name
 		}
+		err = p.took(ctx, name, n, h)
 	}
 	return err
 }
@@ -218,8 +219,9 @@ func (p *performer) heeding(ctx context.Context, at ...string) (context.Context,
 	return ctx, func() { cancel(nil); watchers.Wait() }
 }
 
-// took keeps what was captured and tells what was heard.
-func (p *performer) took(port string, h dialog.Heard) {
+// took keeps what was captured and tells what was heard. A packet is held against what its
+// fields are made of.
+func (p *performer) took(ctx context.Context, port string, n *procedure.Hear, h dialog.Heard) error {
 	for _, c := range h.Captures {
 		p.give(c.Name, c.Value, false)
 		n, number := c.Value.(int)
@@ -229,7 +231,11 @@ func (p *performer) took(port string, h dialog.Heard) {
 	if port != p.asked {
 		p.asked = ""
 	}
+	if n.Packet != nil {
+		return p.tookPacket(ctx, port, n.Packet, h)
+	}
 	p.emit(record.Event{Kind: record.Heard, Port: port, Text: h.Text})
+	return nil
 }
 
 // shownSaid is what may be seen of what is said.

@@ -38,6 +38,7 @@ type Phrasebook struct {
 	Notices  []Notice  `toml:"notice"`
 	Commands []Command `toml:"command"`
 	Settings []Setting `toml:"setting"`
+	Packets  []Packet  `toml:"packet"`
 	Carrier  *Carrier  `toml:"carrier"`
 
 	finals   []*pattern.Pattern
@@ -272,6 +273,7 @@ func (pb *Phrasebook) check(d *toml.Doc) {
 		seen[pb.Settings[i].Name] = true
 		pb.Settings[i].check(d, path)
 	}
+	pb.checkPackets(d)
 	if pb.Carrier != nil {
 		pb.Carrier.check(d, pb)
 	}

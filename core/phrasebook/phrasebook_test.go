@@ -133,6 +133,12 @@ func TestMistakes(t *testing.T) {
 	}
 	for _, c := range []struct{ text, want string }{
 		{change(`family = "Dunlin"`, ""), "does not name its family"},
+		{good + "\n[[packet]]\nname = \"a b\"\nbytes = \"x\"\n", `"a b" cannot be the name of a packet`},
+		{good + "\n[[packet]]\nname = \"a\"\nbytes = \"x\"\n[[packet]]\nname = \"a\"\nbytes = \"y\"\n", `there are two packets named "a"`},
+		{good + "\n[[packet]]\nname = \"a\"\nbytes = \"{n:int} \"\n", "nothing tells where an open place of this packet ends"},
+		{good + "\n[[packet]]\nname = \"a\"\nbytes = \"{before:u8}\"\n", "before is the bytes before a field"},
+		{good + "\n[[packet]]\nname = \"a\"\nbytes = \"{sum:u8}\"\nmade = { smu = \"1\" }\n", `the packet has no field "smu"|Did you mean "sum"?`},
+		{good + "\n[[packet]]\nname = \"a\"\nbytes = \"{sum:u8}\"\nmade = { sum = \" \" }\n", "there is no expression"},
 		{change(`dialect = "at"`, `dialect = "att"`), `p:2:11: there is no dialect "att"|Did you mean "at"?`},
 		{change("speed = 9600", "speed = -1"), "p:4:1: speed -1 is outside"},
 		{change("speed = 9600", "sped = 9600"), `p:4:1: unknown key "sped"`},

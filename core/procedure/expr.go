@@ -42,6 +42,10 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 		p.exprMistake(l, err, at, offset)
 		return nil, types.Any
 	}
+	if what, mend := unknownStandard(tree.Node); what != "" {
+		p.mistake(at, what, mend)
+		return nil, types.Any
+	}
 	names, loops := identifiers(tree.Node)
 	env, key := types.Map{}, text
 	for _, n := range names {

@@ -296,6 +296,9 @@ func (in *inspector) value(e *Expr) (string, bool) {
 func nextSay(port string, after []Node) *Say {
 	for _, n := range after {
 		if say, ok := n.(*Say); ok && say.Port == port {
+			if say.Packet != nil {
+				return nil // what it comes to is not known here
+			}
 			return say
 		}
 	}

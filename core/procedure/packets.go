@@ -5,7 +5,10 @@ import (
 	"hash/crc32"
 	"math/bits"
 	"regexp"
+	"slices"
 	"strings"
+
+	"github.com/expr-lang/expr/ast"
 
 	"uparrot/core/pattern"
 	"uparrot/core/source"
@@ -70,6 +73,32 @@ var crc16s = map[string]struct {
 	"iso18000":  {0xffff, false, 0xffff}, // ISO/IEC 18000-63, annex F
 }
 
+// standards are the names that the second value of a check may have, by its function.
+var standards = map[string][]string{"crc16": keys(crc16s), "crc32": {"v.42", "iso13239"}}
+
+// unknownStandard finds a check by a standard that there is not, as far as its name stands
+// there.
+func unknownStandard(node ast.Node) (what string, mend string) {
+	v := &standardSeeker{}
+	ast.Walk(&node, v)
+	return v.what, v.mend
+}
+
+type standardSeeker struct{ what, mend string }
+
+func (v *standardSeeker) Visit(node *ast.Node) {
+	call, ok := (*node).(*ast.CallNode)
+	if !ok || len(call.Arguments) != 2 {
+		return
+	}
+	name, _ := call.Callee.(*ast.IdentifierNode)
+	by, _ := call.Arguments[1].(*ast.StringNode)
+	if name == nil || by == nil || standards[name.Value] == nil || slices.Contains(standards[name.Value], strings.ToLower(by.Value)) {
+		return
+	}
+	v.what, v.mend = fmt.Sprintf("%s knows no standard %q", name.Value, by.Value), source.DidYouMean(by.Value, standards[name.Value])
+}
+
 // crc16Of is the check of bytes by a standard.
 func crc16Of(args ...any) (any, error) {
 	text, ok1 := args[0].(string)
@@ -112,7 +141,7 @@ func crc32Of(args ...any) (any, error) {
 	if len(args) > 1 {
 		by, _ = args[1].(string)
 	}
-	if by = strings.ToLower(by); !ok || by != "v.42" && by != "iso13239" {
+	if !ok || !slices.Contains(standards["crc32"], strings.ToLower(by)) {
 		return nil, fmt.Errorf("crc32 takes bytes, and v.42 or iso13239, which are the same")
 	}
 	return int(crc32.ChecksumIEEE([]byte(text))), nil

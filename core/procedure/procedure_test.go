@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"uparrot/core/pattern"
+	"uparrot/core/phrasebook"
 )
 
 func TestExamplesAreClean(t *testing.T) {
@@ -123,9 +124,34 @@ func TestParse(t *testing.T) {
 
 // Each mistake is told with line and column, in words that say how to mend it,
 // and alone: one slip makes one finding.
+// What a phrasebook's packets are made of is checked with its place there.
+func TestCheckPackets(t *testing.T) {
+	for made, want := range map[string]string{
+		"sum8(before) + n":      "",
+		"len(body)":             "",
+		"s + 1":                 `p.toml:5:15: packet a, s: "s" has no value here`,
+		"sum8(befor)":           `p.toml:5:15: packet a, s: "befor" has no value here`,
+		"sum8(":                 "p.toml:5:15: packet a, s: the expression cannot be used",
+		"body":                  "p.toml:5:15: packet a, s: body gives string, and the field is int",
+		"crc16(before, 'v.43')": `p.toml:5:15: packet a, s: crc16 knows no standard "v.43"`,
+		"crc16(before, 'v.41')": "",
+	} {
+		pb, err := phrasebook.Parse("p.toml", "family = \"F\"\n[[packet]]\nname = \"a\"\nbytes = \"{n:u8}{body:bytes(n)}{s:u16}\"\nmade = { s = \""+made+"\" }\n")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := CheckPackets(pb); (len(got) > 0) != (want != "") || want != "" && !strings.Contains(got[0].Error(), want) {
+			t.Errorf("%s: %v, want %q", made, got, want)
+		}
+	}
+}
+
 func TestMistakes(t *testing.T) {
 	const head = "procedure \"T\"\nport a\nport b\ninput n: int\n"
 	body := func(s string) string { return head + "step \"s\"\n" + s + "\n say a: {n}\n say b: x\nend\n" }
+	wind := func(s string) string {
+		return "procedure \"T\"\nport a: phrasebook \"../../examples/plover.toml\"\ninput n: int\nstep \"s\"\n" + s + "\n check n > 0\nend\n"
+	}
 	for _, c := range []struct{ text, want string }{
 		{"", "1:1: the procedure has no title|the procedure has no steps"},
 		{"procedure \"T\"\n", "2:1: the procedure has no steps"},
@@ -161,6 +187,18 @@ func TestMistakes(t *testing.T) {
 		{head + "step \"s\"\n say a: {n}\n", `5:1: the step "s" has no end`},
 		{head + "step \"s\"\n say a: {n}\nend\nend\n", "8:1: there is no open block for this end"},
 		{head + "step \"s\"\n say a: {n}\nend\nstep \"s\"\n say a: x\nend\n", `8:6: the step "s", line 5, has the same title`},
+		{body(" hear packet a: x"), `6:17: no phrasebook of a tells of packets|[[packet]]`},
+		{wind(" hear packet a: wnd"), `5:17: ../../examples/plover.toml has no packet "wnd"|Did you mean "wind"?`},
+		{wind(" hear packet a: wind(sped = 1)"), `5:22: the packet wind has no field "sped"|Did you mean "speed"?`},
+		{wind(" hear packet a: wind(speed)"), "5:22: wanted the name of a field and its value"},
+		{wind(" hear packet a: wind(speed = \"1\")"), "5:22: speed is int, and this is string"},
+		{wind(" hear packet a: wind(sum = 1)"), "5:22: sum is made of other fields: sum8(before)|Leave it out."},
+		{wind(" hear packet a: wind(speed = 1, speed = 2)"), "5:33: speed is given twice"},
+		{wind(" hear packet a: wind x"), `5:22: "x" is too much here`},
+		{wind(" say packet a: wind(from = 1)"), "5:2: the packet wind needs speed|wind(speed = ...)"},
+		{wind(" hear packet a: n"), `5:17: ../../examples/plover.toml has no packet "n"`},
+		{wind(" let speed = 3\n hear packet a: wind"), "6:2: the packet has a field speed, which is the name of a value"},
+		{body(" check crc16(\"x\", \"v.43\") == 1"), `6:8: crc16 knows no standard "v.43"|Did you mean "v.4`},
 		{body(" sya a: AT"), `6:2: unknown word "sya"|Did you mean "say"?`},
 		{body(" say a AT"), "6:6: wanted a colon"},
 		{body(" say: AT"), "6:5: there are several ports: say which"},

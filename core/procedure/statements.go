@@ -296,8 +296,13 @@ func (p *parser) spokenText(l *line) (text string, offset int, ok bool) {
 
 func (p *parser) readSay(l *line, at Pos) {
 	s := &Say{Pos: at, Bytes: l.takeWord("bytes")}
+	packet := !s.Bytes && p.takePacket(l)
 	var ok bool
 	if s.Port, ok = p.speaker(l); !ok {
+		return
+	}
+	if packet {
+		p.sayPacket(l, s)
 		return
 	}
 	if at := l.here(); l.takeWord("without") {
@@ -323,6 +328,11 @@ func (p *parser) readSay(l *line, at Pos) {
 	s.TextAt = l.pos(offset, len(text))
 	s.Text, s.Exprs = said, p.exprs(l, said.Exprs(), offset)
 	p.put(s)
+}
+
+// takePacket takes the word packet, unless a port is called so.
+func (p *parser) takePacket(l *line) bool {
+	return !slices.ContainsFunc(p.file.Ports, func(port *PortDecl) bool { return port.Name == "packet" }) && l.takeWord("packet")
 }
 
 func (p *parser) readNot(l *line, at Pos) {
@@ -354,7 +364,8 @@ func (p *parser) readHearing(l *line, at Pos) {
 // readHear reads what follows hear. It is nil if that has a mistake.
 func (p *parser) readHear(l *line, at Pos, not bool) *Hear {
 	h := &Hear{Pos: at, Not: not}
-	if l.takeWord("bytes") {
+	packet := p.takePacket(l)
+	if packet || l.takeWord("bytes") {
 		h.Form = pattern.AnyBytes
 	} else if !not && l.takeWord("next") {
 		h.Form = pattern.NextLine
@@ -377,6 +388,12 @@ func (p *parser) readHear(l *line, at Pos, not bool) *Hear {
 	} else if not {
 		p.mistake(l.here(), "wanted for and a time: how long it must not come", "Write: not hear "+h.Port+" for 2s: ...")
 		return nil
+	}
+	if packet {
+		if !p.hearPacket(l, h) {
+			return nil
+		}
+		return h
 	}
 	offset := 0
 	if h.Pattern, h.Exprs, offset, ok = p.heardText(l); !ok {

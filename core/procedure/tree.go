@@ -129,6 +129,15 @@ type Say struct {
 	Text     *pattern.Said
 	TextAt   Pos
 	Exprs    map[string]*Expr
+	Packet   *PacketUse // what is said, in place of Text; nil if that is no packet of the phrasebook
+}
+
+// Reads are the expressions that what is said is made of.
+func (s *Say) Reads() map[string]*Expr {
+	if s.Packet != nil {
+		return s.Packet.Given
+	}
+	return s.Exprs
 }
 
 // Hear waits for something to come or, with Not, for it not to come.
@@ -141,6 +150,14 @@ type Hear struct {
 	Within  time.Duration // 0 means the procedure's Answers
 	Pattern *pattern.Pattern
 	Exprs   map[string]*Expr
+	Packet  *PacketUse // that the pattern is; nil if it is no packet of the phrasebook
+}
+
+// PacketUse is a packet of the phrasebook as a statement says or hears it.
+type PacketUse struct {
+	*phrasebook.Packet
+	Given map[string]*Expr // fields that the statement gives a value
+	Made  map[string]*Expr // fields that the phrasebook makes of others
 }
 
 // Check fails the step if its expression is false.

@@ -118,6 +118,15 @@ func (d *Doc) AddInValue(path, value string, offset, width int, what, mend strin
 	d.mistake(s, what, mend)
 }
 
+// Place is the place of a key's text value, as a mistake that says nothing yet.
+func (d *Doc) Place(path, value string) source.Mistake {
+	before := len(d.Mistakes)
+	d.AddInValue(path, value, 0, len(value), "", "")
+	at := d.Mistakes[before]
+	d.Mistakes = d.Mistakes[:before]
+	return at
+}
+
 // find is the node at a path, or nil.
 func (d *Doc) find(path string) *node {
 	n := d.root
