@@ -13,7 +13,7 @@ import (
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
-	"uparrot/core/talk"
+	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
 
@@ -52,6 +52,9 @@ func (a *account) at(e record.Event) string {
 	return ""
 }
 
+// mostHexed is how many bytes stand on a line of an account.
+const mostHexed = 48
+
 // words are what was said or heard: of a port that speaks in bytes in hexadecimal with text
 // beside, unless it is all text.
 func (a *account) words(e record.Event) string {
@@ -59,7 +62,7 @@ func (a *account) words(e record.Event) string {
 	if st == nil || st.Setup.Dialect != phrasebook.Bytes || strings.IndexFunc(e.Text, func(r rune) bool { return r < ' ' || r > '~' }) < 0 {
 		return oneLine(e.Text)
 	}
-	return talk.Brief([]byte(e.Text))
+	return text.Hexed([]byte(e.Text), mostHexed)
 }
 
 // telling is how each kind of event is told.
@@ -289,7 +292,11 @@ func (a *app) missed(m *dialog.Missed) {
 			a.err.line("     %-9s %s^ parts here", "", strings.Repeat(" ", len([]rune(oneLine(h[:min(m.NearAt, len(h))])))))
 		}
 	}
+	for _, packet := range m.Packets {
+		a.fact("heard", text.Hexed([]byte(packet), mostHexed))
+	}
 	switch {
+	case len(m.Packets) > 0:
 	case m.Hidden != "":
 		a.fact("came", m.Hidden)
 	case strings.TrimSpace(m.Rest) != "":

@@ -24,8 +24,7 @@ type talkCommand struct {
 	signs     signFlags
 	secrets   session.Secrets
 	wait      dialog.Answer
-	gap       time.Duration // between packets
-	gapGiven  bool
+	gap       time.Duration // between packets; 0 is what is known of the port
 	ending    string
 	plain     bool
 	reopen    bool
@@ -65,7 +64,7 @@ with several ports a line is PORT: WORDS. A line that got no answer makes the st
 	fl := cmd.Flags()
 	fl.DurationVar(&c.wait.Within, "within", talk.AnswerTime, "how long an answer is waited for")
 	fl.DurationVar(&c.wait.Rest, "rest", 0, "where nothing tells that an answer has ended: so long nothing more must come")
-	fl.DurationVar(&c.gap, "gap", 20*time.Millisecond, "cut what comes where the line was silent for so long, not at line ends (dialect bytes does)")
+	fl.DurationVar(&c.gap, "gap", 0, "cut what comes where the line was silent for so long, not at line ends (dialect bytes does, at 20ms)")
 	fl.StringArrayVar(&c.secrets.Files, "secret-file", nil, "file that holds a secret: NAME=FILE")
 	fl.StringVar(&c.ending, "ending", "", "line ending: cr, lf, crlf or none")
 	fl.BoolVar(&c.plain, "plain", false, "no view: lines from stdin, what comes to stdout")
@@ -93,7 +92,7 @@ func (c *talkCommand) run(cmd *cobra.Command, args []string) error {
 	if err := c.signs.into(cmd, &ps.Over); err != nil {
 		return err
 	}
-	if c.gapGiven = cmd.Flags().Changed("gap"); c.gap <= 0 {
+	if c.gap < 0 || c.gap == 0 && cmd.Flags().Changed("gap") {
 		return usage(cmd, "--gap is a time of silence, above zero")
 	}
 	if c.wait.Within <= 0 || c.wait.Rest < 0 {
@@ -131,4 +130,16 @@ func contains(list []string, s string) bool {
 func (a *app) outIsTerminal() bool {
 	f, ok := a.out.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// gapOf is the silence at which what comes at a port is cut into packets; 0 if it is cut
+// into lines.
+func (c *talkCommand) gapOf(t *talk.Talker) time.Duration {
+	gap := t.Station.Setup.Gap
+	if c.gap > 0 {
+		gap = phrasebook.Gap(c.gap)
+	} else if t.Station.Setup.Dialect != phrasebook.Bytes {
+		return 0
+	}
+	return gap.Beside(t.LeastGap())
 }

@@ -10,7 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/session"
 	"uparrot/core/talk"
@@ -34,8 +33,8 @@ func (c *talkCommand) talkPlain(ctx context.Context, talkers []*talk.Talker) err
 			talkers = talkers[:i]
 			break
 		}
-		if t.Station.Setup.Dialect == phrasebook.Bytes || c.gapGiven {
-			p.packets(max(c.gap, t.LeastGap()))
+		if gap := c.gapOf(t); gap > 0 {
+			p.packets(gap)
 		}
 	}
 	if err == nil {

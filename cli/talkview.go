@@ -174,11 +174,7 @@ func (a *talkCommand) talkView(cmd *cobra.Command, talkers []*talk.Talker) error
 
 // packets has a port that speaks in bytes shown in packets, cut where the line was silent.
 func (c *talkCommand) packets(p *pane) {
-	if p.Station.Setup.Dialect != phrasebook.Bytes && !c.gapGiven {
-		return
-	}
-	p.least = p.LeastGap()
-	p.log.Gap = max(c.gap, p.least)
+	p.least, p.log.Gap = p.LeastGap(), c.gapOf(p.Talker)
 }
 
 // firstView is how bytes are shown at first: as they are, where all that speak do so in

@@ -46,7 +46,11 @@ func (s *Station) Port(ctx context.Context, events *record.Stream) (port.Port, e
 // tellOpened tells of a port that has been opened, once what its other side does not
 // do, and of whoever comes to it.
 func (s *Station) tellOpened(events *record.Stream, dev port.Port) {
-	events.Emit(record.Event{Kind: record.Open, Port: s.Name, Value: s.opened()})
+	o := s.opened()
+	if held, known := port.HoldBack(dev); known {
+		o.HoldBackMS = float64(held.Microseconds()) / 1000
+	}
+	events.Emit(record.Event{Kind: record.Open, Port: s.Name, Value: o})
 	for _, what := range port.LacksOf(dev) {
 		events.Emit(record.Event{Kind: record.Note, Port: s.Name, Text: s.Name + ": " + what})
 	}
@@ -137,7 +141,7 @@ func (s *Station) Open(ctx context.Context, events *record.Stream, adjust func(*
 func (s *Station) opened() record.Opened {
 	o := record.Opened{
 		Address: s.Address.String(), Setup: s.Setup.Words(), Dialect: max(s.Setup.Dialect, phrasebook.Lines), Speed: s.Setup.Line().Speed, Frame: s.Setup.Line().Frame,
-		Ending: max(s.Setup.Ending, phrasebook.CRLF), Flow: s.Setup.Flow, Signs: s.Setup.Signs,
+		Ending: max(s.Setup.Ending, phrasebook.CRLF), Flow: s.Setup.Flow, Gap: s.Setup.Gap, Signs: s.Setup.Signs,
 	}
 	if s.Phrasebook != nil {
 		o.Phrasebook = s.Phrasebook.File
@@ -148,7 +152,7 @@ func (s *Station) opened() record.Opened {
 // config is how a dialog on the port is to be held.
 func (s *Station) config() dialog.Config {
 	c := dialog.Config{
-		Dialect: s.Setup.Dialect, Ending: s.Setup.Ending,
+		Dialect: s.Setup.Dialect, Ending: s.Setup.Ending, Gap: s.Setup.Gap,
 		Finals: s.Setup.Final.Patterns(), Refusals: s.Setup.Refusal.Patterns(),
 		Prompts: s.Setup.Prompt.Patterns(), Pagers: s.Setup.Pager.Patterns(), PagerAnswer: " ",
 		Login: s.Setup.Login.Patterns(), Password: s.Setup.Password.Patterns(), Denied: s.Setup.Denied.Patterns(),

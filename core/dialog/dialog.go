@@ -14,6 +14,7 @@ package dialog
 import (
 	"context"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -28,6 +29,7 @@ import (
 type Config struct {
 	Dialect  phrasebook.Dialect
 	Ending   phrasebook.Ending  // what Say adds
+	Gap      phrasebook.Gap     // the silence between two packets, in dialect bytes
 	Notices  []*pattern.Pattern // lines that the module sends by itself
 	Finals   []*pattern.Pattern // final results, beside those of V.250 in dialect AT
 	Refusals []*pattern.Pattern // final results that say no, beside those of V.250
@@ -53,7 +55,7 @@ type Config struct {
 // Plainly leaves out all texts by which lines are sorted, in a dialect that has none of
 // its own.
 func (c *Config) Plainly(dialect phrasebook.Dialect) {
-	*c = Config{Dialect: dialect, Ending: c.Ending, Trace: c.Trace, OnNotice: c.OnNotice}
+	*c = Config{Dialect: dialect, Ending: c.Ending, Gap: c.Gap, Trace: c.Trace, OnNotice: c.OnNotice}
 }
 
 // Trace is one thing that happened at the port.
@@ -132,6 +134,7 @@ type Dialog struct {
 	slab    []byte // where the text of lines is kept
 
 	lastCame time.Time
+	silences []int64 // places in all that came before which the line was silent, in dialect bytes
 	lastWent time.Time
 	wentLine int64     // number of the first line after it
 	spoken   time.Time // when something came last that is no notice
@@ -304,6 +307,7 @@ func (d *Dialog) forget(to int64) {
 	}
 	d.raw = d.raw[:copy(d.raw, d.raw[n:])]
 	d.rawAt = to
+	d.silences = slices.DeleteFunc(d.silences, func(at int64) bool { return at <= to })
 }
 
 // drop keeps the inbox bounded: the oldest n bytes go, with their lines.

@@ -7,23 +7,24 @@ import (
 
 // Missed is the error of a wait that did not get what it wanted.
 type Missed struct {
-	Port   string
-	Said   string // the last line said
-	Wanted string // the pattern
-	Within time.Duration
-	Heard  []string // what came instead, oldest first, at most ten lines
-	Rest   string   // bytes after the last line end
-	NoEnd  bool     // Rest is what was wanted, but for its line end
-	Ended  string   // what had ended the answer that alone could hold it, in words; "" if the time was up
-	Asked  bool     // the end of the answer was wanted, and what was heard last may be a question
-	Silent bool     // nothing at all came since the wait began or the last line was said
-	Spoke  bool     // an answer at this port has ended before: the wires and the line ending are right
-	Later  bool     // the answer may end later than the step
-	Echo   bool     // nothing but the echo of what was said came
-	Near   int      // which of Heard agrees longest with the pattern; -1 if none does
-	NearAt int      // bytes in which it agrees
-	Next   bool     // the very next line did not match
-	Hidden string   // bytes among which the pattern is found once colours and cursor moves are taken out: those are why it was not
+	Port    string
+	Said    string // the last line said
+	Wanted  string // the pattern
+	Within  time.Duration
+	Heard   []string // what came instead, oldest first, at most ten lines
+	Packets []string // ... of a port that has no lines: packets, cut where the line was silent
+	Rest    string   // bytes after the last line end
+	NoEnd   bool     // Rest is what was wanted, but for its line end
+	Ended   string   // what had ended the answer that alone could hold it, in words; "" if the time was up
+	Asked   bool     // the end of the answer was wanted, and what was heard last may be a question
+	Silent  bool     // nothing at all came since the wait began or the last line was said
+	Spoke   bool     // an answer at this port has ended before: the wires and the line ending are right
+	Later   bool     // the answer may end later than the step
+	Echo    bool     // nothing but the echo of what was said came
+	Near    int      // which of Heard agrees longest with the pattern; -1 if none does
+	NearAt  int      // bytes in which it agrees
+	Next    bool     // the very next line did not match
+	Hidden  string   // bytes among which the pattern is found once colours and cursor moves are taken out: those are why it was not
 }
 
 func (e *Missed) Error() string {

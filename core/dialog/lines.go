@@ -2,15 +2,19 @@ package dialog
 
 import (
 	"bytes"
+	"slices"
 	"time"
 
-	"uparrot/core/text"
-
 	"uparrot/core/phrasebook"
+	"uparrot/core/port"
+	"uparrot/core/text"
 )
 
 // take sorts bytes that have come. The mutex is held.
 func (d *Dialog) take(now time.Time, b []byte) {
+	if d.cfg.Dialect == phrasebook.Bytes && len(d.raw) > 0 && now.Sub(d.lastCame) >= d.gap() {
+		d.silences = append(d.silences, d.rawAt+int64(len(d.raw)))
+	}
 	d.lastCame = now
 	d.trace(now, Came, b)
 	d.raw = append(d.raw, b...)
@@ -36,6 +40,28 @@ func (d *Dialog) take(now time.Time, b []byte) {
 	if len(d.lines) > maxLines {
 		d.dropLines(now, len(d.lines)-maxLines/2)
 	}
+}
+
+// gap is the silence at which packets are cut.
+func (d *Dialog) gap() time.Duration {
+	held, _ := port.HoldBack(d.port)
+	return d.cfg.Gap.Beside(held)
+}
+
+// showPackets is how many bytes of packets an error shows.
+const showPackets = 400
+
+// packets are the bytes in the inbox, cut where the line was silent; of many the last.
+func (d *Dialog) packets() []string {
+	from := max(0, len(d.raw)-showPackets)
+	var all []string
+	for _, at := range append(slices.Clone(d.silences), d.rawAt+int64(len(d.raw))) {
+		if to := int(at - d.rawAt); to > from {
+			all = append(all, string(d.raw[from:to]))
+			from = to
+		}
+	}
+	return all[max(0, len(all)-showLines):]
 }
 
 // cutLines finds the lines that the last n bytes complete.

@@ -360,6 +360,9 @@ func (d *Dialog) missed(wanted string, p *pattern.Pattern, within time.Duration,
 			_, m.NoEnd = p.Match(clean(rest))
 		}
 	}
+	if d.cfg.Dialect == phrasebook.Bytes {
+		m.Packets = d.packets()
+	}
 	m.Asked = p == nil && d.exchange.open && d.exchange.asked >= 0 && d.exchange.asked == d.rawAt+int64(len(d.raw))
 	m.Echo = m.Echo && len(m.Heard) == 0 && m.Rest == ""
 	return m

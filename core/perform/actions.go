@@ -232,12 +232,12 @@ func (p *performer) line(ctx context.Context, n *procedure.SetLine) error {
 	if n.Reopen {
 		done = append(done, "opened again")
 	}
-	p.changed(name, strings.Join(done, ", "), dev.Line())
+	p.changed(name, strings.Join(done, ", "), dev.Line(), dialect)
 	return nil
 }
 
-func (p *performer) changed(name, what string, line uart.Line) {
-	p.emit(record.Event{Kind: record.Changed, Port: name, Text: what, Value: record.ChangedLine{Speed: line.Speed, Frame: line.Frame}})
+func (p *performer) changed(name, what string, line uart.Line, to phrasebook.Dialect) {
+	p.emit(record.Event{Kind: record.Changed, Port: name, Text: what, Value: record.ChangedLine{Speed: line.Speed, Frame: line.Frame, Dialect: to}})
 }
 
 // reopen waits for a port to go away and to come back.

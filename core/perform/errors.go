@@ -130,6 +130,8 @@ func Advice(err error, ending phrasebook.Ending) string {
 			return fmt.Sprintf("Silence has few causes: power, TX and RX swapped, another speed, or another line ending than %s.", ending)
 		case m.Near >= 0 && m.NearAt >= alike:
 			return "Compare the two lines where they part; a blank or a letter's case counts."
+		case len(m.Packets) > 0:
+			return "These packets came, cut where the line was silent: hold them beside the guide, byte by byte."
 		case unreadable(noise):
 			return "What came cannot be read: the speed or the frame is probably another."
 		case m.Near >= 0:
@@ -182,6 +184,9 @@ func (p *performer) scrub(err error) error {
 		return err
 	}
 	if m, ok := errors.AsType[*dialog.Missed](err); ok {
+		for i, one := range m.Packets {
+			m.Packets[i] = p.mask.Hide(one)
+		}
 		m.Said, m.Rest, m.Wanted, m.Hidden = p.shownSaid(m.Said), p.mask.Hide(m.Rest), p.mask.Hide(m.Wanted), p.mask.Hide(m.Hidden)
 		for i, h := range m.Heard {
 			m.Heard[i] = p.mask.Hide(h)

@@ -2,6 +2,7 @@ package perform
 
 import (
 	"bytes"
+	"errors"
 	"io"
 	"os"
 	"path/filepath"
@@ -10,6 +11,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"uparrot/core/dialog"
 	"uparrot/core/secret"
 )
 
@@ -74,4 +76,25 @@ func TestPackets(t *testing.T) {
 			})
 		})
 	}
+}
+
+// A packet that did not come is told with those that did, cut where the line was silent,
+// and without advice for lines.
+func TestPacketsInPlace(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "f.toml")
+	if err := os.WriteFile(path, []byte(book), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	synctest.Test(t, func(t *testing.T) {
+		s := set(t, "procedure \"T\"\nport a: phrasebook \""+path+"\"\nsecret code\nstep \"s\"\nhear packet a within 1s: fix\nend\n", map[string]any{"code": "gr4nite"})
+		s.after(10*time.Millisecond, "a", "\xa6\x01\xff")
+		s.after(25*time.Millisecond, "a", "\xfe")
+		s.after(60*time.Millisecond, "a", "gr4nite")
+		res := s.Do(t.Context())
+		s.module["a"].Close()
+		m, ok := errors.AsType[*dialog.Missed](res.Steps[0].Err)
+		if !ok || len(m.Packets) != 2 || m.Packets[0] != "\xa6\x01\xff\xfe" || m.Packets[1] != secret.Hidden || !strings.Contains(Advice(m, 0), "hold them beside the guide") {
+			t.Errorf("%v: %q", res.Steps[0].Err, m)
+		}
+	})
 }

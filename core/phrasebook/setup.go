@@ -15,8 +15,41 @@ type Setup struct {
 	Frame   *uart.Frame `toml:"frame,omitempty"`
 	Ending  Ending      `toml:"ending,omitempty"`
 	Flow    uart.Flow   `toml:"flow,omitempty"`
+	Gap     Gap         `toml:"gap,omitempty"`
 	Signs
 }
+
+// Gap is the silence that stands between two packets of a port that has no lines. The zero
+// value is that nothing is said of it, which comes to UsualGap.
+type Gap time.Duration
+
+// UsualGap is the gap unless a setup says another.
+const UsualGap = Gap(20 * time.Millisecond)
+
+// Beside is the gap at which packets can be cut behind an adapter that holds bytes back for
+// so long: shorter silences do not show.
+func (g Gap) Beside(held time.Duration) time.Duration {
+	if g == 0 {
+		g = UsualGap
+	}
+	return max(time.Duration(g), held)
+}
+
+// UnmarshalText reads a time such as 20ms; no text says nothing.
+func (g *Gap) UnmarshalText(text []byte) error {
+	if *g = 0; len(text) == 0 {
+		return nil
+	}
+	v, err := time.ParseDuration(string(text))
+	if err != nil || v <= 0 || v > time.Minute {
+		return fmt.Errorf("%q is no silence between packets: wanted a time such as 20ms, one minute at most", text)
+	}
+	*g = Gap(v)
+	return nil
+}
+
+// MarshalText is the time as written.
+func (g Gap) MarshalText() ([]byte, error) { return []byte(time.Duration(g).String()), nil }
 
 // Signs are the texts by which it is known where a module's answer stands. Each kind
 // may be empty: then nothing is said of it.
@@ -68,6 +101,9 @@ func (s Setup) Or(base Setup) Setup {
 	}
 	if s.Flow == uart.FlowNotSaid {
 		s.Flow = base.Flow
+	}
+	if s.Gap == 0 {
+		s.Gap = base.Gap
 	}
 	for _, word := range SignWords {
 		if own := s.Of(word); len(*own) == 0 {

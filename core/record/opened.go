@@ -15,20 +15,23 @@ type Opened struct {
 	Frame      uart.Frame         `json:"frame"`
 	Ending     phrasebook.Ending  `json:"ending"`
 	Flow       uart.Flow          `json:"flow,omitempty"`
-	Phrasebook string             `json:"phrasebook,omitempty"` // its file
+	Phrasebook string             `json:"phrasebook,omitempty"`   // its file
+	Gap        phrasebook.Gap     `json:"gap,omitempty"`          // between packets, where that is not the usual one
+	HoldBackMS float64            `json:"hold_back_ms,omitempty"` // how long the adapter may gather bytes before it hands them on
 	phrasebook.Signs
 }
 
 // As is how the port was spoken to then.
 func (o Opened) As() phrasebook.Setup {
 	frame := o.Frame
-	return phrasebook.Setup{Dialect: o.Dialect, Speed: o.Speed, Frame: &frame, Ending: o.Ending, Flow: o.Flow, Signs: o.Signs}
+	return phrasebook.Setup{Dialect: o.Dialect, Speed: o.Speed, Frame: &frame, Ending: o.Ending, Flow: o.Flow, Gap: o.Gap, Signs: o.Signs}
 }
 
 // ChangedLine is how a port was set from then on: the value of a Changed event.
 type ChangedLine struct {
-	Speed int        `json:"speed"` // baud
-	Frame uart.Frame `json:"frame"`
+	Speed   int                `json:"speed"` // baud
+	Frame   uart.Frame         `json:"frame"`
+	Dialect phrasebook.Dialect `json:"dialect,omitempty"` // if that was changed
 }
 
 // KeptFile is a value that was kept as a file: the value of a Kept event, whose text

@@ -3,6 +3,7 @@ package report
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"sort"
 	"strings"
@@ -26,11 +27,13 @@ type dialogueLine struct {
 	Verdict verdict.Verdict // where it ends, and of a check or a limit
 }
 
-// dialogue makes lines out of events: bytes that came in pieces are joined up to
-// their line ends. It keeps one line of each port and direction.
+// dialogue makes lines out of events: bytes that came in pieces are joined up to their
+// line ends or, where a port has none, up to a silence. It keeps one line of each port and
+// direction.
 type dialogue struct {
-	emit func(dialogueLine) error
-	open map[string]*stretch // by direction and port
+	emit     func(dialogueLine) error
+	open     map[string]*stretch // by direction and port
+	silences silences
 }
 
 // stretch is a line that may not be over.
@@ -49,10 +52,18 @@ const ignored = "ignored"
 const longest = 4096
 
 func newDialogue(emit func(dialogueLine) error) *dialogue {
-	return &dialogue{emit: emit, open: map[string]*stretch{}}
+	d := &dialogue{open: map[string]*stretch{}, silences: silences{emit: emit, ports: map[string]*packetPort{}}}
+	d.emit = d.silences.line
+	return d
 }
 
 func (d *dialogue) take(e record.Event) error {
+	if err := d.silences.until(e.Time); err != nil {
+		return err
+	}
+	if d.silences.at(e) {
+		return d.silences.bytes(e)
+	}
 	switch e.Kind {
 	case record.In, record.Out:
 		b, err := e.Bytes()
@@ -63,13 +74,14 @@ func (d *dialogue) take(e record.Event) error {
 	case record.Head, record.Frame, record.End:
 		return nil
 	}
-	if err := d.flush(); err != nil {
+	if err := d.flushLines(); err != nil {
 		return err
 	}
 	l, ok := words(e)
 	if !ok {
 		return nil
 	}
+	l.Text += d.silences.told(e)
 	return d.emit(l)
 }
 
@@ -135,8 +147,13 @@ func (d *dialogue) end(s *stretch, ended bool) error {
 	return d.emit(l)
 }
 
-// flush hands out what is left open, in the order of time.
+// flush hands out all that is left open.
 func (d *dialogue) flush() error {
+	return errors.Join(d.silences.end(), d.flushLines())
+}
+
+// flushLines hands out the lines that are left open, in the order of time.
+func (d *dialogue) flushLines() error {
 	var left []*stretch
 	for _, s := range d.open {
 		if len(s.bytes) > 0 {

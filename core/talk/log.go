@@ -247,7 +247,7 @@ func (v View) Rows(line Row) []string {
 		n := min(hexWide, len(b))
 		row := fmt.Sprintf("% X", b[:n])
 		if v == AsBoth {
-			row = fmt.Sprintf("%-*s  %s", 3*hexWide-1, row, dots(b[:n]))
+			row = fmt.Sprintf("%-*s  %s", 3*hexWide-1, row, text.Dots(b[:n]))
 		}
 		rows = append(rows, row)
 		b = b[n:]
@@ -256,25 +256,4 @@ func (v View) Rows(line Row) []string {
 		rows = []string{""}
 	}
 	return rows
-}
-
-// Brief is bytes in hexadecimal and as text, on one line; of many only the first.
-func Brief(b []byte) string {
-	const most = 48
-	more := ""
-	if len(b) > most {
-		b, more = b[:most], fmt.Sprintf("  and %d bytes more", len(b)-most)
-	}
-	return fmt.Sprintf("% X  %s%s", b, dots(b), more)
-}
-
-// dots is bytes as ASCII with a dot for each that is none.
-func dots(b []byte) string {
-	out := make([]byte, len(b))
-	for i, c := range b {
-		if out[i] = c; c < ' ' || c > '~' {
-			out[i] = '.'
-		}
-	}
-	return string(out)
 }

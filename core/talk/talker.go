@@ -194,7 +194,9 @@ func (t *Talker) SetLine(l uart.Line) error {
 func (t *Talker) SetDialect(d phrasebook.Dialect) {
 	t.Station.Setup.Dialect = d
 	t.now().Configure(func(c *dialog.Config) { c.Dialect = d })
-	t.remark("dialect is %s", d)
+	l := t.Line()
+	t.Events.Emit(record.Event{Kind: record.Changed, Port: t.Station.Name, Text: "dialect " + d.String(), Value: record.ChangedLine{Speed: l.Speed, Frame: l.Frame, Dialect: d}})
+	t.note("dialect is %s", d)
 }
 
 // Line is the speed and frame in force.
