@@ -49,9 +49,10 @@ unless you say otherwise. --plan tells what would be sent.`,
 	fl := cmd.Flags()
 	fl.StringArrayVar(&c.probe.Wake, "wake", nil, `a text that may be sent, in place of Enter and AT; "" is Enter alone`)
 	fl.StringSliceVar(&c.speeds, "speeds", nil, "speeds to try, in this order, such as 9600,76800")
+	fl.StringVar(&c.ports.phrasebook, "phrasebook", "", "phrasebook of the module: what stops it while it starts is taken from there")
 	fl.StringVar(&c.write, "write", "", "write what was found into this bench file")
 	fl.StringVar(&c.name, "name", "", "the port's name there (default: made from the address)")
-	fl.StringVar(&c.breaks, "interrupt", "", "what stops a module while it starts, at its prompt, such as {ctrl-c}: said until it does")
+	fl.StringVar(&c.breaks, "interrupt", "", "what stops a module while it starts, at its prompt, such as {ctrl-c}: said until it does (default: what the phrasebook names)")
 	fl.BoolVar(&c.plan, "plan", false, "tell what would be sent, and touch nothing")
 	a.addJSON(cmd, "the result")
 	return cmd
@@ -64,16 +65,23 @@ func (c *probeCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if c.probe.Speeds == nil {
 		c.probe.Speeds = probe.Speeds
 	}
+	var stops *phrasebook.Spoken
 	if c.breaks != "" {
 		words, err := phrasebook.ParseSpoken(c.breaks)
 		if err != nil {
 			return usage(cmd, "--interrupt: %v", err)
 		}
-		c.probe.Break = words.Bytes()
+		stops = &words
 	}
 	ps, st, err := c.ports.one(cmd, args[0])
 	if err != nil {
 		return err
+	}
+	if stops == nil {
+		stops = st.Setup.Interrupt
+	}
+	if stops != nil {
+		c.breaks, c.probe.Break = stops.String(), stops.Bytes()
 	}
 	if c.probe.NoLine = !st.Address.Serial(); c.probe.NoLine && cmd.Flags().Changed("speeds") {
 		return &session.Misuse{What: fmt.Sprintf("%s has no line of its own, so there are no speeds to try: leave out --speeds", st.Address)}

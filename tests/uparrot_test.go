@@ -650,6 +650,9 @@ func TestOverTheNetwork(t *testing.T) {
 	b.run("standin", "net.toml", "--tell", "power modme off").wants(t, 2, "there are gates, modem")
 	b.run("run", "who.parrot", "--bench", "net.toml").wants(t, 0, "all 1 step")
 	b.run("probe", "modem", "--bench", "net.toml", "--speeds", "9600", "--json").wants(t, 1, `"kind": "silence"`, "powered")
+	b.write("stops.toml", "family = \"F\"\n[line]\ninterrupt = \"{ctrl-c}\"\n")
+	b.run("probe", "modem", "--bench", "net.toml", "--phrasebook", "stops.toml", "--plan").wants(t, 0, "it would say {ctrl-c} again and again")
+	b.run("probe", "modem", "--bench", "net.toml", "--phrasebook", "stops.toml", "--interrupt", "{esc}", "--plan").wants(t, 0, "it would say {esc} again and again")
 	b.run("probe", "tcp://"+free()).wants(t, 3, "nothing listens there")
 	b.run("probe", "gates", "--bench", "net.toml", "--wake", "who", "--write", "found.toml", "--name", "gates").wants(t, 0, "dialect lines (", "not tried: speed and frame") // sure only if it sent nothing unasked meanwhile
 	b.run("check", "found.toml").wants(t, 0)

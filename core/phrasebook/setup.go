@@ -16,6 +16,10 @@ type Setup struct {
 	Ending  Ending      `toml:"ending,omitempty"`
 	Flow    uart.Flow   `toml:"flow,omitempty"`
 	Gap     Gap         `toml:"gap,omitempty"`
+
+	// Interrupt is what stops a module while it starts, at its prompt; nil if nothing is
+	// known to.
+	Interrupt *Spoken `toml:"interrupt,omitempty"`
 	Signs
 }
 
@@ -104,6 +108,9 @@ func (s Setup) Or(base Setup) Setup {
 	}
 	if s.Gap == 0 {
 		s.Gap = base.Gap
+	}
+	if s.Interrupt == nil {
+		s.Interrupt = base.Interrupt
 	}
 	for _, word := range SignWords {
 		if own := s.Of(word); len(*own) == 0 {
