@@ -387,6 +387,53 @@ func TestForeignAndBrokenEnds(t *testing.T) {
 	}
 }
 
+// A sender that is late catches up in a few writes, and sends no frame before it is due nor
+// any twice; each arrival is counted from its own sending.
+func TestOverdueFrames(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		a, aModule := port.Pipe("a", uart.DefaultLine)
+		b, bModule := port.Pipe("b", uart.DefaultLine)
+		writes := 0
+		go func() {
+			buf := make([]byte, 4096)
+			for {
+				n, err := aModule.Read(buf)
+				if err != nil {
+					bModule.Close()
+					return
+				}
+				writes++
+				time.Sleep(time.Millisecond)
+				bModule.Write(buf[:n])
+			}
+		}()
+		dial := func(p port.Port) *bench.Station {
+			return &bench.Station{Name: p.Name(), Dial: func() (port.Port, error) { return p, nil }}
+		}
+		sleeps := 0
+		test := &Test{Plan: Plan{Count: 400, Every: 10 * time.Millisecond, Size: 24, Deadline: time.Second}, A: dial(a), B: dial(b), Sleep: func(d time.Duration) {
+			if sleeps++; sleeps%10 == 0 {
+				d += 55 * time.Millisecond
+			}
+			time.Sleep(d)
+		}}
+		var last time.Time
+		late := 0
+		test.Events = rows(func(_, _ string, r Row) {
+			if r.Sent.Before(r.Planned) || r.Sent.Before(last) || r.Arrived.Sub(r.Sent) < time.Millisecond || r.Arrived.Sub(r.Sent) > 20*time.Millisecond {
+				t.Errorf("%+v", r)
+			}
+			if last = r.Sent; r.Sent.After(r.Planned) {
+				late++
+			}
+		})
+		sum, err := test.Do(t.Context())
+		if d := sum.Directions[0]; err != nil || d.Sent != 400 || d.Received != 400 || d.Duplicated+d.Foreign != 0 || late < 50 || writes > 400-late/2 {
+			t.Errorf("%v, %d late, %d writes, %+v", err, late, writes, d)
+		}
+	})
+}
+
 // On a round trip the far end's own time is not the link's; a plug that joins TX
 // and RX is a far end of its own kind.
 func TestRoundTrip(t *testing.T) {
