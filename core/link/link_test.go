@@ -9,6 +9,7 @@ import (
 	"math"
 	"sort"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -393,7 +394,7 @@ func TestOverdueFrames(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		a, aModule := port.Pipe("a", uart.DefaultLine)
 		b, bModule := port.Pipe("b", uart.DefaultLine)
-		writes := 0
+		var writes, sleeps atomic.Int64
 		go func() {
 			buf := make([]byte, 4096)
 			for {
@@ -402,7 +403,7 @@ func TestOverdueFrames(t *testing.T) {
 					bModule.Close()
 					return
 				}
-				writes++
+				writes.Add(1)
 				time.Sleep(time.Millisecond)
 				bModule.Write(buf[:n])
 			}
@@ -410,9 +411,8 @@ func TestOverdueFrames(t *testing.T) {
 		dial := func(p port.Port) *bench.Station {
 			return &bench.Station{Name: p.Name(), Dial: func() (port.Port, error) { return p, nil }}
 		}
-		sleeps := 0
 		test := &Test{Plan: Plan{Count: 400, Every: 10 * time.Millisecond, Size: 24, Deadline: time.Second}, A: dial(a), B: dial(b), Sleep: func(d time.Duration) {
-			if sleeps++; sleeps%10 == 0 {
+			if sleeps.Add(1)%10 == 0 {
 				d += 55 * time.Millisecond
 			}
 			time.Sleep(d)
@@ -428,8 +428,8 @@ func TestOverdueFrames(t *testing.T) {
 			}
 		})
 		sum, err := test.Do(t.Context())
-		if d := sum.Directions[0]; err != nil || d.Sent != 400 || d.Received != 400 || d.Duplicated+d.Foreign != 0 || late < 50 || writes > 400-late/2 {
-			t.Errorf("%v, %d late, %d writes, %+v", err, late, writes, d)
+		if d := sum.Directions[0]; err != nil || d.Sent != 400 || d.Received != 400 || d.Duplicated+d.Foreign != 0 || late < 50 || int(writes.Load()) > 400-late/2 {
+			t.Errorf("%v, %d late, %d writes, %+v", err, late, writes.Load(), d)
 		}
 	})
 }
