@@ -19,9 +19,15 @@ type compared struct {
 	Comparisons []compare.Comparison `json:"comparisons"`
 }
 
+// linkCompareCommand is the command link compare with its flags.
+type linkCompareCommand struct {
+	*app
+	show, plot string
+	files      outputs
+}
+
 func (a *app) linkCompare() *cobra.Command {
-	var show, plot string
-	out := &outputs{}
+	c := &linkCompareCommand{app: a}
 	cmd := &cobra.Command{
 		Use:   "compare RUN RUN...",
 		Short: "Whether the links of several runs are really different",
@@ -30,56 +36,58 @@ func (a *app) linkCompare() *cobra.Command {
 "link test --json" prints, or a record with a link test in it.`,
 		Example: "uparrot link compare old-antenna.json new-antenna.json",
 		Args:    args(2, -1, "two or more runs"),
-		RunE: func(cmd *cobra.Command, files []string) error {
-			out.Inputs = files
-			if err := out.planPicture(cmd, "plot", plot); err != nil {
-				return err
-			}
-			size, err := stats.ParseShare(show)
-			if err != nil || size == 0 {
-				return usage(cmd, "--show %s: wanted a share above zero, such as 1%%", show)
-			}
-			var runs []link.Summary
-			for _, f := range files {
-				sum, err := compare.ReadRun(f)
-				if err != nil {
-					return &session.Misuse{What: err.Error()}
-				}
-				runs = append(runs, sum)
-			}
-			if plot != "" {
-				if err := a.plotRuns(out, plot, files, runs); err != nil {
-					return err
-				}
-			}
-			all := []compared{}
-			var lists [][]compare.Comparison
-			for i := 1; i < len(files); i++ {
-				cs, err := compare.Runs(files[0], runs[0], files[i], runs[i], size)
-				if err != nil {
-					return &session.Misuse{What: err.Error()}
-				}
-				all = append(all, compared{[]string{files[0], files[i]}, cs})
-				lists = append(lists, cs)
-			}
-			compare.Correct(lists...)
-			if a.json {
-				return a.printJSON(all)
-			}
-			for i, c := range all {
-				if i > 0 {
-					fmt.Fprintln(a.out)
-				}
-				a.comparison(c, size)
-			}
-			return nil
-		},
+		RunE:    c.run,
 	}
-	out.add(cmd)
-	cmd.Flags().StringVar(&show, "show", "1%", "difference of loss for which to tell how many frames would show it")
-	cmd.Flags().StringVar(&plot, "plot", "", "draw the distributions of latency to this file, .png or .svg")
-	cmd.Flags().BoolVar(&a.json, "json", false, "print the comparison as JSON")
+	c.files.add(cmd)
+	cmd.Flags().StringVar(&c.show, "show", "1%", "difference of loss for which to tell how many frames would show it")
+	cmd.Flags().StringVar(&c.plot, "plot", "", "draw the distributions of latency to this file, .png or .svg")
+	a.addJSON(cmd, "the comparison")
 	return cmd
+}
+
+func (c *linkCompareCommand) run(cmd *cobra.Command, files []string) error {
+	c.files.Inputs = files
+	if err := c.files.planPicture(cmd, "plot", c.plot); err != nil {
+		return err
+	}
+	size, err := stats.ParseShare(c.show)
+	if err != nil || size == 0 {
+		return usage(cmd, "--show %s: wanted a share above zero, such as 1%%", c.show)
+	}
+	var runs []link.Summary
+	for _, f := range files {
+		sum, err := compare.ReadRun(f)
+		if err != nil {
+			return &session.Misuse{What: err.Error()}
+		}
+		runs = append(runs, sum)
+	}
+	if c.plot != "" {
+		if err := c.plotRuns(&c.files, c.plot, files, runs); err != nil {
+			return err
+		}
+	}
+	all := []compared{}
+	var lists [][]compare.Comparison
+	for i := 1; i < len(files); i++ {
+		cs, err := compare.Runs(files[0], runs[0], files[i], runs[i], size)
+		if err != nil {
+			return &session.Misuse{What: err.Error()}
+		}
+		all = append(all, compared{[]string{files[0], files[i]}, cs})
+		lists = append(lists, cs)
+	}
+	compare.Correct(lists...)
+	if c.json {
+		return c.printJSON(all)
+	}
+	for i, one := range all {
+		if i > 0 {
+			fmt.Fprintln(c.out)
+		}
+		c.comparison(one, size)
+	}
+	return nil
 }
 
 // comparison prints one run beside another, and what that says.

@@ -65,23 +65,12 @@ func (c *probeCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if c.probe.Speeds == nil {
 		c.probe.Speeds = probe.Speeds
 	}
-	var stops *phrasebook.Spoken
-	if c.breaks != "" {
-		words, err := phrasebook.ParseSpoken(c.breaks)
-		if err != nil {
-			return usage(cmd, "--interrupt: %v", err)
-		}
-		stops = &words
-	}
 	ps, st, err := c.ports.one(cmd, args[0])
 	if err != nil {
 		return err
 	}
-	if stops == nil {
-		stops = st.Setup.Interrupt
-	}
-	if stops != nil {
-		c.breaks, c.probe.Break = stops.String(), stops.Bytes()
+	if err := c.stops(cmd, st); err != nil {
+		return err
 	}
 	if c.probe.NoLine = !st.Address.Serial(); c.probe.NoLine && cmd.Flags().Changed("speeds") {
 		return &session.Misuse{What: fmt.Sprintf("%s has no line of its own, so there are no speeds to try: leave out --speeds", st.Address)}
@@ -122,6 +111,22 @@ func (c *probeCommand) run(cmd *cobra.Command, args []string) (err error) {
 		c.err.line("written to %s as port %s", c.write, c.name)
 	}
 	return withVerdict(v, err)
+}
+
+// stops says what stops the module while it starts: the flag, or what is known of the port.
+func (c *probeCommand) stops(cmd *cobra.Command, st *bench.Station) error {
+	by := st.Setup.Interrupt
+	if c.breaks != "" {
+		words, err := phrasebook.ParseSpoken(c.breaks)
+		if err != nil {
+			return usage(cmd, "--interrupt: %v", err)
+		}
+		by = &words
+	}
+	if by != nil {
+		c.breaks, c.probe.Break = by.String(), by.Bytes()
+	}
+	return nil
 }
 
 // watch shows what is heard at each try.

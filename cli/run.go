@@ -121,11 +121,8 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 			err = errors.Join(err, c.files.Forget(c.out))
 		}
 	}()
-	if in, ok := c.in.(*os.File); ok && term.IsTerminal(int(in.Fd())) {
-		c.secrets.Ask = func(s *procedure.Secret) (string, error) { return c.askSecret(cmd.Context(), in, s) }
-	}
-	if err := c.secrets.Into(p.Values, file); err != nil {
-		return withExample(cmd, err)
+	if err := c.takeSecrets(cmd, p); err != nil {
+		return err
 	}
 	if !c.keeps.quiet {
 		p.Watch = func(stations map[string]*bench.Station) func(record.Event) {
@@ -142,6 +139,14 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 		return rerr
 	}
 	return withExample(cmd, withVerdict(res.Verdict, err))
+}
+
+// takeSecrets puts the secrets among the values, and asks for them where somebody is there.
+func (c *runCommand) takeSecrets(cmd *cobra.Command, p *session.Procedure) error {
+	if in, ok := c.in.(*os.File); ok && term.IsTerminal(int(in.Fd())) {
+		c.secrets.Ask = func(s *procedure.Secret) (string, error) { return c.askSecret(cmd.Context(), in, s) }
+	}
+	return withExample(cmd, c.secrets.Into(p.Values, p.File))
 }
 
 // onlyPlan tells what would be said, and what is missing for it.

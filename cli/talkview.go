@@ -135,20 +135,9 @@ func (a *talkCommand) talkView(cmd *cobra.Command, talkers []*talk.Talker) error
 	defer v.terminal.heed()()
 	err = nil // it has been told
 	for i, t := range talkers {
-		p := &pane{Talker: t, name: t.Station.Name, phrases: talk.Phrases(t.Station.Phrasebook), found: -1}
-		if pb := t.Station.Phrasebook; pb != nil {
-			for _, n := range pb.Notices {
-				p.log.Folds.Notices = append(p.log.Folds.Notices, n.Pattern)
-			}
-		}
+		p := newPane(t)
 		t.Tell = func(e talk.Event) {
-			p.mu.Lock()
-			if len(p.pending) >= mostPending { // the view is not shown, as key by key: the log would keep no more either
-				p.missed += mostPending / 2
-				p.pending = append(p.pending[:0], p.pending[mostPending/2:]...)
-			}
-			p.pending = append(p.pending, e)
-			p.mu.Unlock()
+			p.pend(e)
 			v.wake(program)
 		}
 		v.panes = append(v.panes, p)
@@ -170,6 +159,29 @@ func (a *talkCommand) talkView(cmd *cobra.Command, talkers []*talk.Talker) error
 		}
 	}
 	return err
+}
+
+// newPane is the pane of a port that will speak.
+func newPane(t *talk.Talker) *pane {
+	p := &pane{Talker: t, name: t.Station.Name, phrases: talk.Phrases(t.Station.Phrasebook), found: -1}
+	if pb := t.Station.Phrasebook; pb != nil {
+		for _, n := range pb.Notices {
+			p.log.Folds.Notices = append(p.log.Folds.Notices, n.Pattern)
+		}
+	}
+	return p
+}
+
+// pend keeps what happened until the view takes it. Where it is not shown, as key by key, no
+// more is kept than the log would.
+func (p *pane) pend(e talk.Event) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if len(p.pending) >= mostPending {
+		p.missed += mostPending / 2
+		p.pending = append(p.pending[:0], p.pending[mostPending/2:]...)
+	}
+	p.pending = append(p.pending, e)
 }
 
 // packets has a port that speaks in bytes shown in packets, cut where the line was silent.

@@ -250,19 +250,7 @@ func (pb *Phrasebook) check(d *toml.Doc) {
 		n.Pattern = heard(d, fmt.Sprintf("notice[%d].heard", i), n.Heard)
 	}
 	for i := range pb.Commands {
-		c := &pb.Commands[i]
-		path := fmt.Sprintf("command[%d]", i)
-		if c.Say == "" {
-			d.Add(path, "the command does not say what to say", `Add say = "...".`)
-		}
-		var err error
-		if c.Said, err = pattern.CompileSaid(c.Say); err != nil {
-			e := err.(*pattern.SyntaxError)
-			d.AddInValue(path+".say", c.Say, e.Offset, e.Width, e.What, e.Mend)
-		}
-		for j, a := range c.Answer {
-			heard(d, fmt.Sprintf("%s.answer[%d]", path, j), a)
-		}
+		pb.Commands[i].check(d, fmt.Sprintf("command[%d]", i))
 	}
 	seen := map[string]bool{}
 	for i := range pb.Settings {
@@ -276,6 +264,20 @@ func (pb *Phrasebook) check(d *toml.Doc) {
 	pb.checkPackets(d)
 	if pb.Carrier != nil {
 		pb.Carrier.check(d, pb)
+	}
+}
+
+func (c *Command) check(d *toml.Doc, path string) {
+	if c.Say == "" {
+		d.Add(path, "the command does not say what to say", `Add say = "...".`)
+	}
+	var err error
+	if c.Said, err = pattern.CompileSaid(c.Say); err != nil {
+		e := err.(*pattern.SyntaxError)
+		d.AddInValue(path+".say", c.Say, e.Offset, e.Width, e.What, e.Mend)
+	}
+	for j, a := range c.Answer {
+		heard(d, fmt.Sprintf("%s.answer[%d]", path, j), a)
 	}
 }
 

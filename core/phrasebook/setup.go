@@ -24,17 +24,17 @@ type Setup struct {
 }
 
 // Gap is the silence that stands between two packets of a port that has no lines. The zero
-// value is that nothing is said of it, which comes to UsualGap.
+// value is that nothing is said of it, which comes to usualGap.
 type Gap time.Duration
 
-// UsualGap is the gap unless a setup says another.
-const UsualGap = Gap(20 * time.Millisecond)
+// usualGap is the gap unless a setup says another.
+const usualGap = Gap(20 * time.Millisecond)
 
 // Beside is the gap at which packets can be cut behind an adapter that holds bytes back for
 // so long: shorter silences do not show.
 func (g Gap) Beside(held time.Duration) time.Duration {
 	if g == 0 {
-		g = UsualGap
+		g = usualGap
 	}
 	return max(time.Duration(g), held)
 }

@@ -49,66 +49,56 @@ func NewGiven(v any, secret func(text string) bool) Given {
 
 // newGiven adds the length of a value to size, and makes it negative for good at a secret.
 func newGiven(v any, secret func(string) bool, size *int) (g Given) {
-	text := func(s string) string {
-		if *size += len(s); secret(s) {
+	take := func(text string) {
+		if *size += 8 + len(text); secret(text) {
 			*size = math.MinInt
 		}
-		return s
 	}
-	*size += 8
 	switch v := v.(type) {
 	case string:
-		if text(v); utf8.ValidString(v) {
+		if take(v); utf8.ValidString(v) {
 			g.Text = &v
 		} else {
 			g.Hex = hex.EncodeToString([]byte(v))
 		}
 	case int:
-		if g.Int = &v; secret(fmt.Sprint(v)) {
-			*size = math.MinInt
-		}
+		g.Int = &v
+		take(fmt.Sprint(v))
 	case float64:
 		if g.Num = &v; math.IsNaN(v) || math.IsInf(v, 0) {
 			return Given{Not: "it is no number"}
 		}
-		if secret(fmt.Sprint(v)) {
-			*size = math.MinInt
-		}
+		take(fmt.Sprint(v))
 	case bool:
 		g.Bool = &v
 	case []string:
-		g.Texts = v
 		for _, s := range v {
-			if text(s); !utf8.ValidString(s) {
+			if take(s); !utf8.ValidString(s) {
 				return Given{Not: "its texts are not UTF-8"}
 			}
 		}
+		g.Texts = v
 	case []float64:
-		*size += 8 * len(v)
-		g.Nums = v
 		for _, f := range v {
-			if math.IsNaN(f) || math.IsInf(f, 0) {
+			if take(""); math.IsNaN(f) || math.IsInf(f, 0) {
 				return Given{Not: "one of its numbers is none"}
 			}
 		}
+		g.Nums = v
 	case []any:
-		g.List = make([]Given, 0, len(v))
-		for _, one := range v {
-			part := newGiven(one, secret, size)
-			if part.Not != "" {
-				return part
+		g.List = make([]Given, len(v))
+		for i, one := range v {
+			if g.List[i] = newGiven(one, secret, size); g.List[i].Not != "" {
+				return g.List[i]
 			}
-			g.List = append(g.List, part)
 		}
 	case map[string]any:
-		g.Map = map[string]Given{}
+		g.Map = make(map[string]Given, len(v))
 		for name, one := range v {
-			text(name)
-			part := newGiven(one, secret, size)
-			if part.Not != "" {
-				return part
+			take(name)
+			if g.Map[name] = newGiven(one, secret, size); g.Map[name].Not != "" {
+				return g.Map[name]
 			}
-			g.Map[name] = part
 		}
 	default:
 		return Given{Not: fmt.Sprintf("a record keeps no %T", v)}

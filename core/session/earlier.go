@@ -19,7 +19,7 @@ import (
 // Earlier is a run of a procedure as its record tells it: what came of each step, and
 // which values it gave.
 type Earlier struct {
-	Path string
+	path string
 
 	title, unit string
 	inputs      map[string]any    // as the record has them
@@ -35,7 +35,7 @@ func ReadEarlier(path string, file *procedure.File) (*Earlier, error) {
 		return nil, misuse("the record of the earlier run: %v", err)
 	}
 	defer f.Close()
-	r := &Earlier{Path: path, at: map[string]string{}, verdicts: map[string]verdict.Verdict{}, given: map[string]map[string]record.Given{}}
+	r := &Earlier{path: path, at: map[string]string{}, verdicts: map[string]verdict.Verdict{}, given: map[string]map[string]record.Given{}}
 	state, err := record.Read(f, r.take)
 	switch {
 	case err != nil:
@@ -88,7 +88,7 @@ func (r *Earlier) NotPassed(file *procedure.File) (map[string]bool, error) {
 		}
 	}
 	if len(chosen) == 0 {
-		return nil, misuse("%s: every step has passed there, so there is nothing to repeat", r.Path)
+		return nil, misuse("%s: every step has passed there, so there is nothing to repeat", r.path)
 	}
 	return chosen, nil
 }
@@ -112,7 +112,7 @@ func (p *Procedure) complete(stations map[string]*bench.Station) (before map[str
 			taken, why := p.Earlier.values(name, slices.DeleteFunc(slices.Clone(givers), p.performed))
 			for title, v := range taken {
 				if before[title].Values == nil {
-					before[title] = perform.Earlier{Values: map[string]any{}, From: p.Earlier.Path}
+					before[title] = perform.Earlier{Values: map[string]any{}, From: p.Earlier.path}
 				}
 				before[title].Values[name] = v
 			}
@@ -133,19 +133,19 @@ func (r *Earlier) values(name string, steps []string) (taken map[string]any, why
 	if r == nil {
 		return nil, ", or name the record of a run in which it passed with --from-record"
 	}
-	why = fmt.Sprintf("; %s does not tell it", r.Path)
+	why = fmt.Sprintf("; %s does not tell it", r.path)
 	taken = map[string]any{}
 	for _, title := range steps {
 		g, has := r.given[title][name]
 		v, err := g.Value()
 		switch {
 		case !has && r.verdicts[title] != "" && r.verdicts[title] != verdict.Passed:
-			why = fmt.Sprintf("; in %s that step is %s", r.Path, r.verdicts[title])
+			why = fmt.Sprintf("; in %s that step is %s", r.path, r.verdicts[title])
 		case !has:
 		case err != nil:
-			why = fmt.Sprintf("; %s does not tell it: %v", r.Path, err)
+			why = fmt.Sprintf("; %s does not tell it: %v", r.path, err)
 		case strings.Contains(fmt.Sprint(v), secret.Hidden):
-			why = fmt.Sprintf("; %s does not tell it: it holds a secret", r.Path)
+			why = fmt.Sprintf("; %s does not tell it: it holds a secret", r.path)
 		default:
 			taken[title] = v
 		}
@@ -160,19 +160,19 @@ func (p *Procedure) sameModule(stations map[string]*bench.Station) error {
 	for _, in := range p.File.Inputs {
 		was, known := r.inputs[in.Name]
 		if is := record.Encodable(p.Values[in.Name]); known && procedure.Text(was) != procedure.Text(is) {
-			return misuse("%s is %v now, and was %v in %s: what was found there holds for that alone", in.Name, is, was, r.Path)
+			return misuse("%s is %v now, and was %v in %s: what was found there holds for that alone", in.Name, is, was, r.path)
 		}
 	}
 	switch unit := p.Keep.Unit; {
 	case unit != "" && r.unit != "" && unit != r.unit:
-		return misuse("%s is of unit %s, and this is %s: what was found there does not hold here", r.Path, r.unit, unit)
+		return misuse("%s is of unit %s, and this is %s: what was found there does not hold here", r.path, r.unit, unit)
 	case unit != "" && unit == r.unit:
 		return nil
 	}
 	for _, decl := range p.File.Ports {
 		was, known := r.at[decl.Name]
 		if st := stations[decl.Name]; known && st != nil && st.Address != (port.Address{}) && st.Address.String() != was {
-			return misuse("port %s is %s now, and was %s in %s: that it is the same module is told by --unit, in both runs", decl.Name, st.Address, was, r.Path)
+			return misuse("port %s is %s now, and was %s in %s: that it is the same module is told by --unit, in both runs", decl.Name, st.Address, was, r.path)
 		}
 	}
 	return nil
