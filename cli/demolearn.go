@@ -52,7 +52,8 @@ func (d *demonstration) learn() error {
 		return err
 	}
 	d.err.line("said by hand: %s", strings.Join(demoByHand, "  "))
-	if err := d.doLearn(&demoFiles, recordFile, learned, "What was tried by hand", ""); err != nil {
+	learner := &learnCommand{app: d.app, files: demoFiles, out: learned, title: "What was tried by hand"}
+	if err := learner.fromRecords([]string{recordFile}); err != nil {
 		return err
 	}
 	text, err := os.ReadFile(learned)

@@ -32,13 +32,15 @@ type learnCommand struct {
 func (a *app) learn() *cobra.Command {
 	c := &learnCommand{app: a}
 	cmd := &cobra.Command{
-		Use:   "learn [RECORD]",
+		Use:   "learn [RECORD...]",
 		Short: "Writes a procedure from what was said and heard by hand",
 		Long: `Writes a procedure that does again what a record tells was done by hand, such as one
 that "uparrot talk --record" has kept: what was said, and the answers that mattered.
 Values that vary are captured, and one that came from an earlier answer is referred
 to; repetitions become tries; what was refused is left out; settings that the
-phrasebook knows become inputs. Read it before you rely on it.
+phrasebook knows become inputs. Read it before you rely on it. Of several records, of
+the same done to several units, what differs becomes an input where it was said and a
+capture where it was heard.
 
 --from-list reads a plain list of commands, with or without their answers: lines that
 begin with > and <, or blocks whose first line is said. --from-log reads another
@@ -46,7 +48,7 @@ program's log, whose lines --columns describes as heard text, with --ways naming
 stands for said and heard. --dialect, --ending, --final, --prompt and --phrasebook say
 how the module speaks that these are about.`,
 		Example: "uparrot learn valley.record --out valley.parrot",
-		Args:    args(0, 1, "one record, or none with --from-list or --from-log"),
+		Args:    args(0, -1, "records, or none with --from-list or --from-log"),
 		RunE:    c.run,
 	}
 	c.files.add(cmd)
@@ -72,14 +74,14 @@ func (c *learnCommand) run(cmd *cobra.Command, args []string) error {
 		}
 	}
 	if given != 1 {
-		return usage(cmd, "wanted one of a record, --from-list FILE and --from-log FILE")
+		return usage(cmd, "wanted records, or one of --from-list FILE and --from-log FILE")
 	}
 	c.files.Inputs = append([]string{c.book, c.list, c.log}, args...)
 	if err := c.files.plan(cmd, "out", c.out); err != nil {
 		return err
 	}
-	if len(args) == 1 {
-		return c.doLearn(&c.files, args[0], c.out, c.title, c.book)
+	if len(args) > 0 {
+		return c.fromRecords(args)
 	}
 	return c.fromNotes(cmd)
 }
@@ -95,34 +97,25 @@ func (c *learnCommand) fromNotes(cmd *cobra.Command) error {
 	if err != nil {
 		return &session.Misuse{What: err.Error()}
 	}
-	title := c.title
-	if title == "" {
-		title = "As in " + filepath.Base(path)
-	}
-	about := "Learned from " + filepath.Base(path) + "."
+	var from learn.Source
 	if c.list != "" {
-		talks, untold := notes.List(string(text))
-		if untold {
-			learned, err := learn.ProcedureOfList(c.name(), title, about, talks, books(talks))
-			return c.tellLearned(&c.files, path, c.out, learned, err)
+		from.Talks, from.Untold = notes.List(string(text))
+	} else {
+		said, heard, _ := strings.Cut(c.ways, ",")
+		columns, err := learn.ParseColumns(c.columns, said, heard)
+		if err != nil {
+			return usage(cmd, "--columns %s, --ways %s: %v", c.columns, c.ways, err)
 		}
-		learned, err := learn.Procedure(c.name(), title, about, talks, books(talks))
-		return c.tellLearned(&c.files, path, c.out, learned, err)
+		others := 0
+		if from.Talks, others, err = notes.Log(string(text), columns); err != nil {
+			return &session.Misuse{What: fmt.Sprintf("%s: %v", path, err)}
+		}
+		if others > 0 {
+			c.err.line("%s of %s made otherwise than --columns says: left out", count(others, "line"), safe(path))
+		}
 	}
-	said, heard, _ := strings.Cut(c.ways, ",")
-	columns, err := learn.ParseColumns(c.columns, said, heard)
-	if err != nil {
-		return usage(cmd, "--columns %s, --ways %s: %v", c.columns, c.ways, err)
-	}
-	talks, others, err := notes.Log(string(text), columns)
-	if err != nil {
-		return &session.Misuse{What: fmt.Sprintf("%s: %v", path, err)}
-	}
-	if others > 0 {
-		c.err.line("%s of %s made otherwise than --columns says: left out", count(others, "line"), safe(path))
-	}
-	learned, err := learn.Procedure(c.name(), title, about, talks, books(talks))
-	return c.tellLearned(&c.files, path, c.out, learned, err)
+	from.Books = books(from.Talks)
+	return c.procedure(path, "As in "+filepath.Base(path), "Learned from "+filepath.Base(path)+".", from)
 }
 
 // notes is how the module speaks that a list or a log is about, and its phrasebook.
@@ -162,64 +155,81 @@ func (c *learnCommand) name() string {
 	return c.out
 }
 
-func (a *app) doLearn(files *outputs, path, out, title, book string) error {
+// fromRecords learns from records of the same done to several units.
+func (c *learnCommand) fromRecords(paths []string) error {
+	var from learn.Source
+	var names []string
+	title := ""
+	for i, path := range paths {
+		talks, state, err := readTalks(path)
+		if err != nil {
+			return err
+		}
+		names = append(names, filepath.Base(path))
+		if i > 0 {
+			from.More = append(from.More, learn.Unit{Name: filepath.Base(path), Talks: talks})
+			continue
+		}
+		title = "As done by hand on " + state.Last.Format("2 January 2006")
+		from.Talks = talks
+		if from.Books, err = c.app.books(talks, state.Origin, path, c.book, c.out); err != nil {
+			return err
+		}
+	}
+	about := "Learned from the record " + names[0] + "."
+	if len(names) > 1 {
+		about = "Learned from the records " + strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1] + "."
+	}
+	return c.procedure(strings.Join(paths, ", "), title, about, from)
+}
+
+// readTalks reads the conversations of a record.
+func readTalks(path string) ([]*conversation.Talk, record.State, error) {
 	f, err := os.Open(path)
 	if err != nil {
-		return &session.Misuse{What: fmt.Sprintf("read the record: %v", err)}
+		return nil, record.State{}, &session.Misuse{What: fmt.Sprintf("read the record: %v", err)}
 	}
 	defer f.Close()
 	talks, state, err := conversation.Read(f)
 	switch {
 	case err != nil:
-		return fmt.Errorf("%s: %w", path, err)
+		err = fmt.Errorf("%s: %w", path, err)
 	case state.Altered != "":
-		return &session.Misuse{What: fmt.Sprintf("%s is %s", path, state.Words())}
+		err = &session.Misuse{What: fmt.Sprintf("%s is %s", path, state.Words())}
 	}
-	books, err := a.books(talks, state.Origin, path, book, out)
-	if err != nil {
-		return err
-	}
-	if title == "" {
-		title = "As done by hand on " + state.Last.Format("2 January 2006")
-	}
-	about := "Learned from the record " + filepath.Base(path) + "."
-	name := out
-	if name == "" {
-		name = "learned.parrot" // in the folder from which it would be performed
-	}
-	text, err := learn.Procedure(name, title, about, talks, books)
-	return a.tellLearned(files, path, out, text, err)
+	return talks, state, err
 }
 
-// tellLearned hands a procedure out that was learned, and tells what it is worth.
-func (a *app) tellLearned(files *outputs, path, out, text string, err error) error {
-	name := out
-	if name == "" {
-		name = "learned.parrot"
+// procedure learns, hands the procedure out, and tells what it is worth. The title is that
+// unless --title says another.
+func (c *learnCommand) procedure(path, title, about string, from learn.Source) error {
+	if c.title != "" {
+		title = c.title
 	}
+	text, err := learn.Procedure(c.name(), title, about, from)
 	if text == "" {
 		return &session.Misuse{What: fmt.Sprintf("%s: %v", path, err)}
 	}
-	if out == "" {
-		if _, werr := fmt.Fprint(a.out, text); werr != nil {
+	if c.out == "" {
+		if _, werr := fmt.Fprint(c.app.out, text); werr != nil {
 			return werr
 		}
-	} else if werr := a.save(files, out, func(w io.Writer) error { _, err := io.WriteString(w, text); return err }); werr != nil {
+	} else if werr := c.save(&c.files, c.out, func(w io.Writer) error { _, err := io.WriteString(w, text); return err }); werr != nil {
 		return werr
 	}
 	if err != nil {
-		a.err.line("uparrot: what was learned needs mending by hand:")
+		c.err.line("uparrot: what was learned needs mending by hand:")
 		return err
 	}
-	proc, err := procedure.Parse(name, text)
+	proc, err := procedure.Parse(c.name(), text)
 	if err != nil {
 		return err
 	}
 	if len(proc.Warnings) > 0 {
-		a.err.line("%s worth a look, such as values that are captured and not checked yet: uparrot check tells of them", count(len(proc.Warnings), "place"))
+		c.err.line("%s worth a look, such as values that are captured and not checked yet: uparrot check tells of them", count(len(proc.Warnings), "place"))
 	}
-	if out != "" {
-		a.err.line("%s: a procedure of %s, no mistakes", safe(out), count(len(proc.Steps), "step"))
+	if c.out != "" {
+		c.err.line("%s: a procedure of %s, no mistakes", safe(c.out), count(len(proc.Steps), "step"))
 	}
 	return nil
 }

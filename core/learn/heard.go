@@ -48,7 +48,13 @@ func (w *writer) said(t *turn) string {
 	var b strings.Builder
 	at := 0
 	for _, tok := range tokensOf(t.text) {
-		if expr := w.madeOf(t, tok.text); expr != "" {
+		expr := w.madeOf(t, tok.text)
+		for _, in := range t.inputs {
+			if in.start == tok.start {
+				expr = in.name
+			}
+		}
+		if expr != "" {
 			b.WriteString(escaped(t.text[at:tok.start]) + "{" + expr + "}")
 			at = tok.end
 		}
@@ -180,6 +186,8 @@ func (w *writer) pattern(t *turn, l *line, i int) string {
 		if text == "" {
 			if expr := w.madeOf(t, tok.text); expr != "" && strings.Contains(t.text, tok.text) {
 				text = "{=" + expr + "}"
+			} else if in := w.tuples[t.tuple(i, k)]; in != "" {
+				text = "{=" + in + "}"
 			} else if t.varies(i, k, tok) {
 				name := ""
 				if k > 0 {
@@ -253,31 +261,4 @@ func (w *writer) noticePattern(t *turn, l *line) string {
 		}
 		return "{" + renamed[name] + kind + "}"
 	})
-}
-
-// binary checks an answer in bytes: what was the same every time, or of a single
-// one its first byte, and how many follow.
-func (w *writer) binary(t *turn, say func(string, ...any)) {
-	if len(t.raw) == 0 {
-		return
-	}
-	same := len(t.raw)
-	for _, other := range t.rawAlso {
-		n := 0
-		for n < same && n < len(other) && other[n] == t.raw[n] {
-			n++
-		}
-		same = n
-	}
-	if len(t.rawAlso) == 0 {
-		same = min(1, len(t.raw))
-	}
-	text := ""
-	if same > 0 {
-		text = fmt.Sprintf("{hex % X}", t.raw[:same])
-	}
-	if rest := len(t.raw) - same; rest > 0 {
-		text += fmt.Sprintf("{%s:bytes(%d)}", nameFor("answer", "answer", w.names), rest)
-	}
-	say("hear bytes %s: %s", t.port.name, text)
 }

@@ -25,32 +25,32 @@ type Book struct {
 	Phrasebook *phrasebook.Phrasebook
 }
 
-// Procedure writes the procedure that does again what was done in conversations.
-// The books are by the names of the recorded ports; there need not be any. Path is
-// where it will lie, for messages. Its layout is the standard one, and it has been
-// checked; an error that is source.Mistakes says that it is no good, and the text
+// Source is what a procedure is learned from.
+type Source struct {
+	Talks []*conversation.Talk
+	Books map[string]Book // by the names of the recorded ports; there need not be any
+
+	// More are the same done to other units, as their records tell it.
+	More []Unit
+
+	Untold bool // nothing tells the answers, as of a list of commands alone
+}
+
+// Unit is a further record of the same.
+type Unit struct {
+	Name  string // of its record, for remarks
+	Talks []*conversation.Talk
+}
+
+// Procedure writes the procedure that does again what was done in conversations. What
+// differs between units becomes an input where it was said, and a capture where it was
+// heard. Path is where it will lie, for messages. Its layout is the standard one, and it
+// has been checked; an error that is source.Mistakes says that it is no good, and the text
 // is still handed out.
-func Procedure(path, title, about string, talks []*conversation.Talk, books map[string]Book) (string, error) {
-	return procedureOf(path, title, about, talks, books, false)
-}
-
-// ProcedureOfList is Procedure of a list that tells no answers: each step says so.
-func ProcedureOfList(path, title, about string, talks []*conversation.Talk, books map[string]Book) (string, error) {
-	return procedureOf(path, title, about, talks, books, true)
-}
-
-func procedureOf(path, title, about string, talks []*conversation.Talk, books map[string]Book, untold bool) (string, error) {
-	w := &writer{names: map[string]bool{}, lines: map[*port]string{}}
-	taken := map[string]bool{}
-	for _, talk := range talks {
-		if len(talk.Turns) == 0 && len(talk.First) == 0 {
-			continue
-		}
-		p := &port{name: nameFor(talk.Name, "port", taken), talk: talk, untold: untold}
-		if b, ok := books[talk.Name]; ok {
-			p.book, p.bookPath = b.Phrasebook, b.Path
-		}
-		w.ports = append(w.ports, p)
+func Procedure(path, title, about string, s Source) (string, error) {
+	w := &writer{names: map[string]bool{}, lines: map[*port]string{}, tuples: map[string]string{}}
+	w.ports = s.ports(s.Talks)
+	for _, p := range w.ports {
 		w.names[p.name] = true // no value may be called so
 	}
 	w.turns = gather(w.ports)
@@ -66,11 +66,18 @@ func procedureOf(path, title, about string, talks []*conversation.Talk, books ma
 	if !slices.ContainsFunc(w.turns, func(t *turn) bool { return t.left == "" }) {
 		return "", errors.New("nothing that was said in this record was answered, so there is nothing to learn")
 	}
+	for _, u := range s.More {
+		w.unit(u.Name, s.ports(u.Talks))
+	}
 	w.elsewhere()
 	w.settings()
 	w.references()
+	w.differences()
 	w.header(title, about)
 	w.steps()
+	for _, one := range w.alone {
+		fmt.Fprintf(&w.b, "\n# %s\n", comment(one))
+	}
 	text, err := procedure.Tidy(path, w.b.String())
 	if err != nil {
 		return w.b.String(), err
@@ -78,6 +85,22 @@ func procedureOf(path, title, about string, talks []*conversation.Talk, books ma
 	text = strings.TrimRight(text, "\n") + "\n"
 	_, err = procedure.Parse(path, text)
 	return text, err
+}
+
+// ports are those of conversations in which anything happened.
+func (s Source) ports(talks []*conversation.Talk) (all []*port) {
+	taken := map[string]bool{}
+	for _, talk := range talks {
+		if len(talk.Turns) == 0 && len(talk.First) == 0 {
+			continue
+		}
+		p := &port{name: nameFor(talk.Name, "port", taken), talk: talk, untold: s.Untold}
+		if b, ok := s.Books[talk.Name]; ok {
+			p.book, p.bookPath = b.Phrasebook, b.Path
+		}
+		all = append(all, p)
+	}
+	return all
 }
 
 // writer writes one procedure.
@@ -93,6 +116,8 @@ type writer struct {
 	written map[string]bool   // settings that were written so far, by port and name
 	titles  map[string]int
 	made    map[string]origin // words made of earlier answers
+	tuples  map[string]string // inputs by what was said for them to each unit
+	alone   []string          // remarks on what only some of the units were told
 }
 
 // origin is where a word comes from: the turn that told it, and an expression.
@@ -319,9 +344,12 @@ func (w *writer) turn(t *turn) {
 		say("line %s speed %d frame %s", p.name, t.said.Line.Speed, t.said.Line.Frame)
 		w.lines[p] = now
 	}
-	if t.said.Ending {
+	switch packet := w.saidPacket(t); {
+	case packet != "":
+		say("say packet %s: %s", p.name, packet)
+	case t.said.Ending:
 		say("say %s: %s", p.name, w.said(t))
-	} else {
+	default:
 		say("say bytes %s: %s", p.name, w.said(t))
 	}
 	if p.dialect == phrasebook.Bytes {

@@ -2,6 +2,8 @@ package learn
 
 import (
 	"bytes"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -87,6 +89,16 @@ allowed = "text"
 	if err != nil {
 		t.Fatal(err)
 	}
+	path := filepath.Join(t.TempDir(), "w.toml")
+	text := "family = \"Plover\"\ndialect = \"bytes\"\n[[packet]]\nname = \"wind\"\nbytes = \"{hex A7}{speed:u16}{from:u16}{sum:u8}\"\nmade = { sum = \"sum8(before)\" }\n" +
+		"[[packet]]\nname = \"set\"\nbytes = \"S{value:u8}{letter:bytes(1)}\"\n"
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	wind, err := phrasebook.Read(path)
+	if err != nil {
+		t.Fatal(err)
+	}
 	const at, lines, console, raw = `"dialect":"at"`, `"dialect":"lines"`, `"dialect":"console","prompt":"B1>"`, `"dialect":"bytes"`
 	for name, c := range map[string]struct {
 		setup string
@@ -106,6 +118,26 @@ allowed = "text"
 			`step "say AT~AIR?"; say v: AT~AIR?; hear v: rssi {rssi:int} count {count:int}; end; step "say AT"; say v: AT; end; step "say AT~AIR? (2)"; say v: AT~AIR?; hear v: rssi {rssi_2:int} count {count_2:int}; end`},
 		"made of an earlier answer": {at, nil, []string{"v>AT~SEEN?", "v<id: a1:b2:c3", "v<OK", "v>AT~USE=A1B2C3", "v<used A1B2C3", "v<OK"},
 			`step "say AT~SEEN?"; say v: AT~SEEN?; hear v: id: {id:word}; end; step "say AT~USE=A1B2C3"; say v: AT~USE={upper(replace(id, ":", ""))}; hear v: used {=upper(replace(id, ":", ""))}; end`},
+		"marks exchanged": {at, nil, []string{"v>AT~SEEN?", "v<id: a1:b2:c3", "v<OK", "v>AT~USE=a1-b2-c3", "v<OK"},
+			`step "say AT~SEEN?"; say v: AT~SEEN?; hear v: id: {id:word}; end; step "say AT~USE=a1-b2-c3"; say v: AT~USE={replace(id, ":", "-")}; end`},
+		"in hexadecimal digits": {at, nil, []string{"v>AT~SERIAL?", "v<serial 48657", "v<OK", "v>AT~LOCK=BE11", "v<OK"},
+			`step "say AT~SERIAL?"; say v: AT~SERIAL?; hear v: serial {serial:word}; end; step "say AT~LOCK=BE11"; say v: AT~LOCK={hex(int(serial))}; end`},
+		"from hexadecimal digits": {at, nil, []string{"v>AT~SERIAL?", "v<serial be11", "v<OK", "v>AT~LOCK=48657", "v<OK"},
+			`step "say AT~SERIAL?"; say v: AT~SERIAL?; hear v: serial {serial:word}; end; step "say AT~LOCK=48657"; say v: AT~LOCK={unhex(serial)}; end`},
+		"bytes with a sum": {raw, nil, []string{"v>W|", "v<\xa7\x00\x10\xb7|", "v>W|", "v<\xa7\x01\x11\xb9|"},
+			`step "say W"; say bytes v: W; hear bytes v: {hex A7}{answer:bytes(2)}{sum:u8}; check sum == sum8(char(0xA7) + answer) "the sum of the answer"; end`},
+		"a sum without the first byte": {raw, nil, []string{"v>W|", "v<\xa7\x00\x10\x10|", "v>W|", "v<\xa7\x01\x12\x13|"},
+			`step "say W"; say bytes v: W; hear bytes v: {hex A7}{answer:bytes(2)}{sum:u8}; check sum == sum8(answer) "the sum of the answer"; end`},
+		"a length and a check by a standard": {raw, nil, []string{"v>A|", "v<\xa5\x02hi\x47\x5f|", "v>A|", "v<\xa5\x03hey\xbb\x44|"},
+			`step "say A"; say bytes v: A; hear bytes v: {hex A5}{length:u8}{answer:bytes(length)}{sum:u16}; check sum == crc16(char(0xA5) + u8(length) + answer, "v.41") "the sum of the answer"; end`},
+		"one answer alone proves no sum": {raw, nil, []string{"v>W|", "v<\xa7\x00\x10\xb7|"},
+			`step "say W"; say bytes v: W; hear bytes v: {hex A7}{answer:bytes(3)}; end`},
+		"answers of other lengths that nothing counts": {raw, nil, []string{"v>W|", "v<\xa7\x00\x10|", "v>W|", "v<\xa7\x01|"},
+			`step "say W"; say bytes v: W; hear bytes v: {hex A7}; end`},
+		"packets of the phrasebook": {raw, wind, []string{"v>W|", "v<\xa7\x00\x41\x00\xd0\xb8|", "v>S\x05X|", "v<\xee|"},
+			`step "say W"; say bytes v: W; hear packet v: wind; end; step "say S X"; say packet v: set(value = 5, letter = "X"); hear bytes v: {hex EE}; end`},
+		"a packet whose sum is wrong is none": {raw, wind, []string{"v>W|", "v<\xa7\x00\x41\x00\xd0\xb9|"},
+			`step "say W"; say bytes v: W; hear bytes v: {hex A7}{answer:bytes(5)}; end`},
 		"one of several": {lines, nil, []string{"v>seek", "v<peer 00a1", "v<peer 00b2", "v>join 00b2", "v<done"},
 			`input peer: text = "00b2" "which one is meant"; step "say seek"; say v: seek; hear v: peer {=peer}; end; step "say join 00b2"; say v: join {peer}; hear v: done; end`},
 		"a setting, before and after": {at, book, []string{"v>AT~NODE?", "v<~NODE: 3", "v<OK", "v>AT~NODE=7", "v<OK", "v>AT~NODE?", "v<~NODE: 7", "v<OK"},
@@ -126,8 +158,11 @@ allowed = "text"
 		books := map[string]Book{}
 		if c.book != nil {
 			books = map[string]Book{"v": {"", c.book}, "s": {"", c.book}}
+			if c.book == wind { // its packets are known only where the procedure names it
+				books = map[string]Book{"v": {path, c.book}}
+			}
 		}
-		text, err := Procedure("p.parrot", "By hand", "Learned.", hand(t, c.setup, c.said...), books)
+		text, err := Procedure("p.parrot", "By hand", "Learned.", Source{Talks: hand(t, c.setup, c.said...), Books: books})
 		if err != nil {
 			t.Errorf("%s: %v\n%s", name, err, text)
 			continue
@@ -142,8 +177,47 @@ allowed = "text"
 			t.Errorf("%s:\n got %s\nwant %s", name, got, c.want)
 		}
 	}
-	if _, err := Procedure("p.parrot", "By hand", "", hand(t, lines, "v<nothing was said"), nil); err == nil || !strings.Contains(err.Error(), "nothing to learn") {
+	if _, err := Procedure("p.parrot", "By hand", "", Source{Talks: hand(t, lines, "v<nothing was said")}); err == nil || !strings.Contains(err.Error(), "nothing to learn") {
 		t.Errorf("of nothing: %v", err)
+	}
+}
+
+// Of the same done to several units, what differs becomes an input where it was said, and
+// a capture where it was heard; what only some were told is told.
+func TestSeveralUnits(t *testing.T) {
+	const at = `"dialect":"at"`
+	unit := func(serial, id, node, more string) []*conversation.Talk {
+		lines := []string{"v>ATI", "v<serial " + serial, "v<OK", "v>AT~BIND=" + strings.ToUpper(id), "v<bound", "v<OK", "v>AT~ID?", "v<id: " + id, "v<OK", "v>AT~NODE=" + node, "v<OK", "v>AT~NODE?", "v<node " + node, "v<OK",
+			"v>AT~USE=" + strings.ToUpper(id), "v<OK"}
+		if more != "" {
+			lines = append(lines, "v>"+more, "v<OK")
+		}
+		return hand(t, at, lines...)
+	}
+	text, err := Procedure("p.parrot", "T", "t", Source{Talks: unit("LK-100", "a1b2", "3", "AT~LAMP=1"),
+		More: []Unit{{"b.record", unit("LK-207", "c3d4", "12", "")}, {"c.record", unit("LK-300", "e5f6", "7", "AT~HORN=1")}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{
+		"input at_node: int = 3 \"another for each unit\"", "say v: AT~NODE={at_node}", "hear v: node {=at_node}", "hear v: serial {serial:word}",
+		"input at_bind: text = \"A1B2\" \"another for each unit\"", "say v: AT~BIND={at_bind}", "hear v: id: {id:word}", "say v: AT~USE={at_bind}", "# Not said in b.record: AT~LAMP=1", "# Said only in c.record, and left out: AT~HORN=1",
+	} {
+		if !strings.Contains(text, want) {
+			t.Errorf("missing %s in\n%s", want, text)
+		}
+	}
+	// What would make a word of one unit's answer does not for the others: it is no reference.
+	made := func(serial, key string) []*conversation.Talk {
+		return hand(t, at, "v>ATI", "v<serial "+serial, "v<OK", "v>AT~KEY="+key, "v<OK")
+	}
+	text, err = Procedure("p.parrot", "T", "t", Source{Talks: made("a1b2", "A1B2"), More: []Unit{{"b.record", made("c3d4", "FFFF")}}})
+	if err != nil || strings.Contains(text, "upper(") || !strings.Contains(text, "input at_key") {
+		t.Errorf("%v\n%s", err, text)
+	}
+	text, err = Procedure("p.parrot", "T", "t", Source{Talks: made("a1b2", "A1B2"), More: []Unit{{"b.record", made("c3d4", "C3D4")}}})
+	if err != nil || !strings.Contains(text, "AT~KEY={upper(serial)}") {
+		t.Errorf("%v\n%s", err, text)
 	}
 }
 
@@ -167,7 +241,7 @@ func FuzzProcedure(f *testing.F) {
 			*s = strings.NewReplacer("\r", "", "\n", "", "|", "").Replace(*s)
 		}
 		talks := hand(t, `"dialect":"`+dialect+`"`, "v>"+a, "v<"+b, "v>"+c, "v<"+d, "w>"+b, "w<"+a+"|", "v>"+a, "v<"+d)
-		text, err := Procedure("p.parrot", "By hand", "Learned.", talks, nil)
+		text, err := Procedure("p.parrot", "By hand", "Learned.", Source{Talks: talks})
 		if err != nil && strings.Contains(err.Error(), "nothing to learn") {
 			return
 		}

@@ -91,11 +91,7 @@ func FuzzList(f *testing.F) {
 			n.Setup.Dialect = phrasebook.AT
 		}
 		talks, untold := n.List(text)
-		do := Procedure
-		if untold {
-			do = ProcedureOfList
-		}
-		if text, err := do("p.parrot", "T", "t", talks, nil); err != nil && text != "" {
+		if text, err := Procedure("p.parrot", "T", "t", Source{Talks: talks, Untold: untold}); err != nil && text != "" {
 			t.Errorf("%v in\n%s", err, text)
 		}
 	})

@@ -2,6 +2,7 @@ package learn
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -89,21 +90,43 @@ func (w *writer) settings() {
 	}
 }
 
-// reforms are the ways in which a value is written anew between an answer and a
-// later command, as expressions of the language.
-var reforms = []struct {
+// reform is a way in which a value is written anew between an answer and a later command,
+// as an expression of the language.
+type reform struct {
 	expr string
 	do   func(string) string
-}{
-	{"%s", func(s string) string { return s }},
-	{`replace(%s, ".", "")`, func(s string) string { return strings.ReplaceAll(s, ".", "") }},
-	{`replace(%s, ":", "")`, func(s string) string { return strings.ReplaceAll(s, ":", "") }},
-	{`replace(%s, "-", "")`, func(s string) string { return strings.ReplaceAll(s, "-", "") }},
-	{"upper(%s)", strings.ToUpper},
-	{"lower(%s)", strings.ToLower},
-	{`lower(replace(%s, ":", ""))`, func(s string) string { return strings.ToLower(strings.ReplaceAll(s, ":", "")) }},
-	{`upper(replace(%s, ":", ""))`, func(s string) string { return strings.ToUpper(strings.ReplaceAll(s, ":", "")) }},
 }
+
+// reforms are the ways, the plainest first: as it is, with other marks between its parts or
+// none, in the other case, and as a number in hexadecimal digits or read from them.
+var reforms = func() []reform {
+	all := []reform{{"%s", func(s string) string { return s }}}
+	for _, from := range []string{":", "-", ".", "_"} {
+		for _, to := range []string{"", ":", "-", ".", "_"} {
+			if from != to {
+				all = append(all, reform{fmt.Sprintf("replace(%%s, %q, %q)", from, to), func(s string) string { return strings.ReplaceAll(s, from, to) }})
+			}
+		}
+	}
+	for _, c := range []reform{{"upper(%s)", strings.ToUpper}, {"lower(%s)", strings.ToLower}} {
+		for _, r := range all[:17] {
+			all = append(all, reform{fmt.Sprintf(c.expr, r.expr), func(s string) string { return c.do(r.do(s)) }})
+		}
+	}
+	digits := func(base int, as func(int64) string) func(string) string {
+		return func(s string) string {
+			n, err := strconv.ParseInt(s, base, 64)
+			if err != nil || n < 0 {
+				return ""
+			}
+			return as(n)
+		}
+	}
+	return append(all,
+		reform{"hex(int(%s))", digits(10, func(n int64) string { return fmt.Sprintf("%X", n) })},
+		reform{"lower(hex(int(%s)))", digits(10, func(n int64) string { return fmt.Sprintf("%x", n) })},
+		reform{"unhex(%s)", digits(16, func(n int64) string { return fmt.Sprint(n) })})
+}()
 
 // references finds words that were made of earlier answers: a part of what is
 // said that nobody had said before, and that an answer held.
@@ -139,7 +162,7 @@ func (w *writer) source(before int, word string) {
 				for _, tok := range tokensOf(l.text) {
 					text := strings.TrimRight(tok.text, ":")
 					for _, r := range reforms {
-						if r.do(text) != word || len(text) < 3 {
+						if r.do(text) != word || len(text) < 3 || !t.sameOfUnits(w.turns[before], k, tok, r, word) {
 							continue
 						}
 						tok.text, tok.end = text, tok.start+len(text)

@@ -30,6 +30,8 @@ type turn struct {
 	gap     time.Duration // from one try to the next
 	variant [][]line      // answers to the same words at other times
 	rawAlso [][]byte
+	units   []*turn             // the same of other units; nil where one was not told so
+	inputs  []use               // parts of what is said that are inputs
 	set     *phrasebook.Setting // that it writes
 	read    *phrasebook.Setting // that it reads
 	value   string              // written

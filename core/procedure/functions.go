@@ -27,6 +27,7 @@ var ourFunctions = map[string]function{
 	"byte":    {byteOf, []any{new(func(string, int) int)}},
 	"uint":    {uintOf, []any{new(func(string) int)}},
 	"hex":     {hexOf, []any{new(func(int) string)}},
+	"unhex":   {unhexOf, []any{new(func(string) int)}},
 	"number":  {numberOf, []any{new(func(string) float64), new(func(int) float64), new(func(float64) float64)}},
 	"json":    {jsonValue, []any{new(func(string) any)}},
 	"replace": {replaceOf, []any{new(func(string, string, string) string)}},
@@ -102,6 +103,16 @@ func hexOf(args ...any) (any, error) {
 		return nil, fmt.Errorf("hex takes a whole number, not %v", args[0])
 	}
 	return strings.ToUpper(strconv.FormatInt(int64(n), 16)), nil
+}
+
+// unhexOf is the whole number that hexadecimal digits stand for.
+func unhexOf(args ...any) (any, error) {
+	s := strings.TrimPrefix(strings.ToLower(strings.TrimSpace(fmt.Sprint(args[0]))), "0x")
+	n, err := strconv.ParseUint(s, 16, 63)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no whole number in hexadecimal digits", s)
+	}
+	return int(n), nil
 }
 
 func numberOf(args ...any) (any, error) {

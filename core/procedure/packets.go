@@ -103,24 +103,31 @@ func (v *standardSeeker) Visit(node *ast.Node) {
 func crc16Of(args ...any) (any, error) {
 	text, ok1 := args[0].(string)
 	by, ok2 := args[1].(string)
-	c, known := crc16s[strings.ToLower(by)]
+	_, known := crc16s[strings.ToLower(by)]
 	if !ok1 || !ok2 || !known {
 		return nil, fmt.Errorf("crc16 takes bytes and the name of a standard: %s", source.DidYouMean(by, keys(crc16s)))
 	}
+	return int(CRC16(by, []byte(text))), nil
+}
+
+// CRC16 is the check of bytes by a standard, one of Standards.
+func CRC16(by string, b []byte) uint16 {
+	c := crc16s[strings.ToLower(by)]
 	reg := c.begin
-	for i := range len(text) {
-		b := text[i]
+	for _, one := range b {
 		if c.lowest {
-			reg = step16(reg, bits.Reverse8(b))
-			continue
+			one = bits.Reverse8(one)
 		}
-		reg = step16(reg, b)
+		reg = step16(reg, one)
 	}
 	if c.lowest {
 		reg = bits.Reverse16(reg)
 	}
-	return int(reg ^ c.combine), nil
+	return reg ^ c.combine
 }
+
+// Standards are the names of the standards by which a check is worked out: crc16 or crc32.
+func Standards(check string) []string { return standards[check] }
 
 func step16(reg uint16, b byte) uint16 {
 	reg ^= uint16(b) << 8

@@ -1,6 +1,7 @@
 package procedure
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"maps"
@@ -65,6 +66,55 @@ func made(p *phrasebook.Packet) (map[string]*Expr, source.Mistakes) {
 		names = append(names, n.Name)
 	}
 	return all, mistakes
+}
+
+// MadeFields are the names of a packet's fields that are made of others.
+func MadeFields(p *phrasebook.Packet) []string {
+	all, _ := made(p)
+	return slices.Sorted(maps.Keys(all))
+}
+
+// PacketIn is the packet of a phrasebook that bytes are, whole and with what is made of its
+// fields right, and the fields; nil if they are none, or may be several.
+func PacketIn(pb *phrasebook.Phrasebook, b []byte) (found *phrasebook.Packet, fields []pattern.Field) {
+	if pb == nil {
+		return nil, nil
+	}
+	for i := range pb.Packets {
+		p := &pb.Packets[i]
+		got, ok := p.Pattern.Fields(b)
+		if !ok || !madeRight(p, got, b) {
+			continue
+		}
+		if found != nil {
+			return nil, nil
+		}
+		found, fields = p, got
+	}
+	return found, fields
+}
+
+// madeRight reports whether fields are what they are made of.
+func madeRight(p *phrasebook.Packet, fields []pattern.Field, b []byte) bool {
+	all, mistakes := made(p)
+	if len(mistakes) > 0 {
+		return false
+	}
+	values := map[string]any{}
+	for _, f := range fields {
+		values[f.Name] = f.Value
+	}
+	for _, f := range fields {
+		e := all[f.Name]
+		if e == nil {
+			continue
+		}
+		values[phrasebook.Before] = string(b[:f.Start])
+		if is, err := e.Run(context.Background(), values); err != nil || is != f.Value {
+			return false
+		}
+	}
+	return true
 }
 
 // madeExpr is an expression and the type of what it gives.
