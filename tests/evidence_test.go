@@ -514,7 +514,7 @@ func TestLearnFromNotes(t *testing.T) {
 	if text := b.read("bare.parrot"); strings.Count(text, "nothing is checked here yet") != 2 {
 		t.Errorf("a list without answers gives\n%s", text)
 	}
-	learn("x.parrot", "--from-list", "crib.txt", "crib.txt").wants(t, 2, "wanted one of a record")
+	learn("x.parrot", "--from-list", "crib.txt", "crib.txt").wants(t, 2, "wanted records, or one of")
 	learn("crib.txt", "--from-list", "crib.txt", "--overwrite").wants(t, 2, "is what this command reads")
 	learn("x.parrot", "--from-log", "other.log", "--columns", "{text}").wants(t, 2, "do not say where way stands")
 	learn("x.parrot", "--from-list", "none.txt").wants(t, 2, "none.txt")
