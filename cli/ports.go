@@ -40,6 +40,7 @@ func (p *portFlags) addBench(cmd *cobra.Command) {
 type signFlags struct {
 	dialect                string
 	finals, prompts, turns []string
+	notices                []string
 }
 
 func (f *signFlags) add(cmd *cobra.Command) {
@@ -47,6 +48,7 @@ func (f *signFlags) add(cmd *cobra.Command) {
 	fl.StringVar(&f.dialect, "dialect", "", "how answers end: at, console, lines or bytes")
 	fl.StringArrayVar(&f.finals, "final", nil, "a line that ends an answer, as in heard text, such as \"done ...\"")
 	fl.StringArrayVar(&f.prompts, "prompt", nil, "what stands there when a command is waited for, such as \"tower> \"")
+	fl.StringArrayVar(&f.notices, "notice", nil, "a line that the module sends by itself, such as \"wind ... m/s\"")
 	fl.StringArrayVar(&f.turns, "pager", nil, "what waits within an answer to be told to go on, such as \"--more--\"")
 }
 
@@ -62,7 +64,7 @@ func (f *signFlags) into(cmd *cobra.Command, s *phrasebook.Setup) error {
 		flag  string
 		texts []string
 		into  *phrasebook.Phrases
-	}{{"final", f.finals, &s.Final}, {"prompt", f.prompts, &s.Prompt}, {"pager", f.turns, &s.Pager}} {
+	}{{"final", f.finals, &s.Final}, {"prompt", f.prompts, &s.Prompt}, {"pager", f.turns, &s.Pager}, {"notice", f.notices, &s.Notice}} {
 		for _, text := range kind.texts {
 			p, err := phrasebook.ParsePhrase(text)
 			if err != nil {

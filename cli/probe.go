@@ -53,6 +53,7 @@ unless you say otherwise. --plan tells what would be sent.`,
 	fl.StringVar(&c.write, "write", "", "write what was found into this bench file")
 	fl.StringVar(&c.name, "name", "", "the port's name there (default: made from the address)")
 	fl.StringVar(&c.breaks, "interrupt", "", "what stops a module while it starts, at its prompt, such as {ctrl-c}: said until it does (default: what the phrasebook names)")
+	fl.DurationVar(&c.probe.Within, "within", 0, "how long an answer may take to begin (default: 220ms, and later twice that)")
 	fl.BoolVar(&c.plan, "plan", false, "tell what would be sent, and touch nothing")
 	a.addJSON(cmd, "the result")
 	return cmd
@@ -165,7 +166,7 @@ func (c *probeCommand) printPlan() {
 	} else {
 		fmt.Fprintf(c.out, "At each of these speeds, until there is a readable answer: %s baud.\n", strings.Join(list, ", "))
 	}
-	fmt.Fprintf(c.out, "It would listen, then send: %s; each with CR before and CR LF at the end.\n", strings.Join(say, ", then "))
+	fmt.Fprintf(c.out, "It would listen, then send: %s; each with CR before and CR LF at the end.\nWhere nothing answers, at the commonest speeds again with CR LF, and with LF, before and at the end.\n", strings.Join(say, ", then "))
 	if c.breaks != "" {
 		fmt.Fprintf(c.out, "At the first of them it would say %s again and again, until a prompt stands there, before all that.\n", safe(c.breaks))
 	}
@@ -192,6 +193,9 @@ func (c *probeCommand) print(r probe.Result) {
 		}
 		if r.Final != "" {
 			dialect += ", final " + strconv.Quote(safe(r.Final))
+		}
+		for _, n := range r.Notices {
+			dialect += ", notice " + strconv.Quote(safe(n))
 		}
 		ending := "not known"
 		if r.Ending != phrasebook.EndingNotSaid {
@@ -285,10 +289,20 @@ func writeEntry(file, name string, at port.Address, r probe.Result) error {
 	if r.Speed > 0 {
 		entry += fmt.Sprintf("speed = %d\nframe = %q\n", r.Speed, r.Frame.String())
 	}
+	heard := func(text string) string {
+		return strconv.Quote(strings.NewReplacer("{", "{{", "}", "}}").Replace(text))
+	}
 	for _, sign := range [][2]string{{"prompt", r.Prompt}, {"final", r.Final}} {
 		if sign[1] != "" {
-			entry += sign[0] + " = " + strconv.Quote(strings.NewReplacer("{", "{{", "}", "}}").Replace(sign[1])) + "\n"
+			entry += sign[0] + " = " + heard(sign[1]) + "\n"
 		}
+	}
+	if len(r.Notices) > 0 {
+		var all []string
+		for _, n := range r.Notices {
+			all = append(all, heard(n))
+		}
+		entry += "notice = [" + strings.Join(all, ", ") + "]\n"
 	}
 	if !r.Sure {
 		entry = "# likely, not sure\n" + entry

@@ -169,6 +169,7 @@ func newPane(t *talk.Talker) *pane {
 			p.log.Folds.Notices = append(p.log.Folds.Notices, n.Pattern)
 		}
 	}
+	p.log.Folds.Notices = append(p.log.Folds.Notices, t.Station.Setup.Notice.Patterns()...)
 	return p
 }
 

@@ -4,6 +4,7 @@ package tests
 
 import (
 	"bufio"
+	"fmt"
 	"io"
 	"net"
 	"os"
@@ -22,9 +23,8 @@ import (
 	"github.com/creack/pty"
 )
 
-// person is somebody at a terminal.
-type person struct {
-	t    *testing.T
+// seat is the program in a terminal of 100 by 30.
+type seat struct {
 	cmd  *exec.Cmd
 	keys *os.File
 
@@ -33,21 +33,15 @@ type person struct {
 	screen *vt.SafeEmulator // what a terminal makes of it
 }
 
-// sit has a person start the program in a terminal of 100 by 30.
-func (b *bench) sit(args ...string) *person {
-	b.t.Helper()
-	p := &person{t: b.t, cmd: exec.Command(uparrot, args...), screen: vt.NewSafeEmulator(100, 30)}
-	p.cmd.Dir = b.dir
-	p.cmd.Env = append(os.Environ(), "TERM=xterm-256color", "XDG_CONFIG_HOME="+b.dir+"/config")
+// newSeat starts the program in a terminal.
+func newSeat(dir string, args ...string) (*seat, error) {
+	p := &seat{cmd: exec.Command(uparrot, args...), screen: vt.NewSafeEmulator(100, 30)}
+	p.cmd.Dir = dir
+	p.cmd.Env = append(os.Environ(), "TERM=xterm-256color", "XDG_CONFIG_HOME="+dir+"/config", "UPARROT_WICKET=snowline-7")
 	var err error
 	if p.keys, err = pty.StartWithSize(p.cmd, &pty.Winsize{Rows: 30, Cols: 100}); err != nil {
-		b.t.Fatal(err)
+		return nil, err
 	}
-	b.t.Cleanup(func() {
-		p.keys.Close()
-		p.cmd.Process.Kill()
-		p.cmd.Wait()
-	})
 	go io.Copy(p.keys, p.screen) // a terminal answers what it is asked
 	go func() {
 		buf := make([]byte, 4096)
@@ -62,7 +56,52 @@ func (b *bench) sit(args ...string) *person {
 			}
 		}
 	}()
-	return p
+	return p, nil
+}
+
+// sees waits until some text stands on the screen.
+func (p *seat) sees(text string, within time.Duration) bool {
+	for end := time.Now().Add(within); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+		if strings.Contains(p.screen.String(), text) {
+			return true
+		}
+	}
+	return false
+}
+
+// wait waits until the program has ended.
+func (p *seat) wait(within time.Duration) error {
+	done := make(chan error, 1)
+	go func() { done <- p.cmd.Wait() }()
+	select {
+	case err := <-done:
+		return err
+	case <-time.After(within):
+		return fmt.Errorf("it has not ended after %v", within)
+	}
+}
+
+func (p *seat) close() {
+	p.keys.Close()
+	p.cmd.Process.Kill()
+	p.cmd.Wait()
+}
+
+// person is somebody at a terminal.
+type person struct {
+	*seat
+	t *testing.T
+}
+
+// sit has a person start the program.
+func (b *bench) sit(args ...string) *person {
+	b.t.Helper()
+	s, err := newSeat(b.dir, args...)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	b.t.Cleanup(s.close)
+	return &person{s, b.t}
 }
 
 // types types keys, and waits until some text has come since, or stands on a screen

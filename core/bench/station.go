@@ -172,6 +172,7 @@ func (s *Station) config() dialog.Config {
 			c.Banner, c.Restarts = pb.Banner.Pattern, pb.Restarts
 		}
 	}
+	c.Notices = append(c.Notices, s.Setup.Notice.Patterns()...)
 	return c
 }
 

@@ -62,14 +62,15 @@ type port struct {
 	prompts  []*pattern.Pattern
 	refusals []*pattern.Pattern
 	finals   []*pattern.Pattern
-	untold   bool // its answers stand nowhere
+	notices  []*pattern.Pattern // that no phrasebook describes
+	untold   bool               // its answers stand nowhere
 }
 
 func (p *port) prepare() {
 	o := p.talk.Opened
 	p.dialect = o.Dialect
 	prompt := o.Prompt
-	p.refusals, p.finals = o.Refusal.Patterns(), o.Final.Patterns()
+	p.refusals, p.finals, p.notices = o.Refusal.Patterns(), o.Final.Patterns(), o.Notice.Patterns()
 	if p.book != nil {
 		p.refusals = append(p.refusals, p.book.Refusals()...)
 		p.finals = append(p.finals, p.book.Finals()...)
@@ -119,6 +120,9 @@ func (p *port) answer(t *turn) {
 		}
 		if front, ok := strings.CutSuffix(s, t.text); ok && t.text != "" && matches(p.prompts, strings.TrimSpace(front)) {
 			return // an echo behind the prompt
+		}
+		if matches(p.notices, s) {
+			return
 		}
 		l := line{port: p, text: s, after: began.After, at: t.said.At.Add(began.After)}
 		switch {

@@ -224,11 +224,11 @@ func (pb *Phrasebook) check(d *toml.Doc) {
 		d.Add("line.dialect", "the dialect belongs at the top of the file", "Move it above [line].")
 	}
 	for _, one := range []struct {
-		list Phrases
-		key  string
-	}{{pb.Line.Final, "final"}, {pb.Line.Refusal, "refusal"}} {
+		list      Phrases
+		key, mend string
+	}{{pb.Line.Final, "final", "[final] and heard = [\"...\"]"}, {pb.Line.Refusal, "refusal", "[refusal] and heard = [\"...\"]"}, {pb.Line.Notice, "notice", "[[notice]] and heard = \"...\""}} {
 		if len(one.list) > 0 {
-			d.Add("line."+one.key, fmt.Sprintf("in a phrasebook a %s stands in a table of its own", one.key), fmt.Sprintf("Write [%s] and heard = [\"...\"].", one.key))
+			d.Add("line."+one.key, fmt.Sprintf("in a phrasebook a %s stands in a table of its own", one.key), "Write "+one.mend+".")
 		}
 	}
 	pb.Line.Check(d, "line")

@@ -70,6 +70,9 @@ type Signs struct {
 	Pager       Phrases `toml:"pager,omitempty" json:"pager,omitempty"`
 	PagerAnswer *Spoken `toml:"pager_answer,omitempty" json:"pager_answer,omitempty"`
 
+	// Notice is a line that the module sends by itself, beside those of the phrasebook.
+	Notice Phrases `toml:"notice,omitempty" json:"notice,omitempty"`
+
 	// Login and Password are what asks for a name and a password, Denied what says
 	// that they are wrong.
 	Login    Phrases `toml:"login,omitempty" json:"login,omitempty"`
@@ -81,13 +84,13 @@ type Signs struct {
 // is no such kind.
 func (s *Signs) Of(word string) *Phrases {
 	return map[string]*Phrases{
-		"prompt": &s.Prompt, "final": &s.Final, "refusal": &s.Refusal, "pager": &s.Pager,
+		"prompt": &s.Prompt, "final": &s.Final, "refusal": &s.Refusal, "pager": &s.Pager, "notice": &s.Notice,
 		"login": &s.Login, "password": &s.Password, "denied": &s.Denied,
 	}[word]
 }
 
 // SignWords are the words of the kinds, in the order of the fields.
-var SignWords = []string{"prompt", "final", "refusal", "pager", "login", "password", "denied"}
+var SignWords = []string{"prompt", "final", "refusal", "pager", "notice", "login", "password", "denied"}
 
 // Or is the setup with what it leaves empty taken from another.
 func (s Setup) Or(base Setup) Setup {

@@ -51,7 +51,11 @@ func (t *Talker) trace(tr dialog.Trace) {
 			e.timer = time.AfterFunc(echoTime, func() {
 				e.mu.Lock()
 				defer e.mu.Unlock()
-				if e.said == said {
+				switch {
+				case e.said != said:
+				case e.whole():
+					t.release(echoed)
+				default:
 					t.release(silent)
 				}
 			})
@@ -93,28 +97,34 @@ const (
 	silent // something else came, or nothing
 )
 
-// repeats tells whether what came begins with the echo of a line. A console breaks lines
-// at its width.
+// repeats tells whether what came begins with the echo of a line, and then a line end: an
+// answer may begin with the words of its question. A console breaks lines at its width.
 func repeats(came []byte, line string) echo {
 	if len(came) == 0 {
 		return unsure
 	}
-	got := string(bytes.Map(func(r rune) rune {
-		if r == '\r' || r == '\n' {
-			return -1
-		}
-		return r
-	}, came))
-	switch {
-	case got == "" || came[0] == '\r' || came[0] == '\n':
+	if came[0] == '\r' || came[0] == '\n' {
 		return silent
-	case strings.HasPrefix(got, line):
-		return echoed
-	case strings.HasPrefix(line, got):
-		return unsure
 	}
-	return silent
+	at := 0
+	for _, c := range came {
+		switch {
+		case c == '\r' || c == '\n':
+			if at == len(line) {
+				return echoed
+			}
+		case at == len(line) || c != line[at]:
+			return silent
+		default:
+			at++
+		}
+	}
+	return unsure
 }
+
+// whole reports whether the line has been repeated, and nothing came since, not even a line
+// end.
+func (e *echoes) whole() bool { return strings.TrimSpace(string(e.came)) == e.said }
 
 // release ends the wait for an echo. What was held passes, as a secret if no echo came.
 func (t *Talker) release(how echo) {

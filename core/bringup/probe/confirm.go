@@ -14,13 +14,23 @@ import (
 func (p *Probe) likely(l uart.Line, sent string, got []byte) bool {
 	text, _ := unframed(got)
 	text = withoutEcho(plain(text), sent)
-	return len(bytes.TrimSpace(text)) >= 2 && readable(text) >= 0.9
+	return (len(bytes.TrimSpace(text)) >= 2 || asNumber(sent, got)) && readable(text) >= 0.9
 }
 
 // confirm asks again at a setting that has given a readable answer, finds the
 // frame and the line ending, and says how sure all of it is.
 func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, error) {
-	send := asked(wake)
+	send := p.asked(wake)
+	usual := p.rest
+	p.rest = max(longRest, usual)
+	p.from = len(p.result.Heard)
+	defer func() { p.rest = usual }()
+	if late, err := p.gather(ctx, l, p.rest); err != nil || len(late) > 0 { // of the answer before
+		if err != nil {
+			return false, err
+		}
+		p.note(l, "", late)
+	}
 	got, err := p.ask(ctx, l, send)
 	if err != nil {
 		return false, err
@@ -32,6 +42,14 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 	if l, got, err = p.framed(ctx, l, send, got); err != nil || got == nil {
 		return false, err
 	}
+	alone, err := p.notices(ctx, l)
+	if err != nil {
+		return false, err
+	}
+	if len(bytes.TrimSpace(p.own(got, send))) == 0 { // it may answer other words
+		p.alone = alone
+		return false, nil
+	}
 	wake, ending, again, err := p.wakeAndEnding(ctx, l, wake)
 	if err != nil {
 		return false, err
@@ -39,7 +57,7 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 	if again != nil {
 		got, send = again, wake
 	}
-	text := string(withoutEcho(plain(got), send))
+	text := string(p.own(got, send))
 	r := &p.result
 	r.Kind, r.Speed, r.Frame, r.Ending = Found, l.Speed, l.Frame, ending
 	r.Dialect = phrasebook.Lines
@@ -47,7 +65,7 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 	switch {
 	case prompt != "":
 		p.because("the answer ends with %s and no line end, as a prompt does", oneLine(prompt))
-	case isResult(lastLine(text)):
+	case isResult(lastLine(text), wake, got):
 		r.Dialect = phrasebook.AT
 		p.because("the answer ends with a final result as ITU-T V.250 has it: %s", oneLine(lastLine(text)))
 	case strings.Contains(text, strings.TrimSpace(wake)) && wake != "":
@@ -61,6 +79,41 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 	}
 	return true, p.certainty(ctx, l, wake, got, prompt)
 }
+
+// notices listens, where something came unasked or the same was answered otherwise, until
+// it is known what the module sends by itself. It returns what came then.
+func (p *Probe) notices(ctx context.Context, l uart.Line) ([]byte, error) {
+	answers := map[string]string{}
+	other := p.unasked
+	for _, h := range p.result.Heard {
+		if h.Line() != l && h.Frame != (uart.Frame{}) || h.Text == "" {
+			continue
+		}
+		if before, asked := answers[h.Sent]; asked && shape(before) != shape(h.Text) {
+			other = true
+		}
+		answers[h.Sent] = h.Text
+	}
+	if !other {
+		return nil, nil
+	}
+	came, err := p.listenFor(ctx, l, listenLong)
+	if err != nil {
+		return nil, err
+	}
+	p.note(l, "", came)
+	p.shapes, p.result.Notices = map[string]bool{}, nil
+	for _, line := range strings.FieldsFunc(string(plain(came)), func(r rune) bool { return r == '\r' || r == '\n' }) {
+		if s := shape(line); len(s) > 3 && readable([]byte(line)) == 1 && len(p.shapes) < mostNotices && !p.shapes[s] {
+			p.shapes[s] = true
+			p.result.Notices = append(p.result.Notices, s)
+		}
+	}
+	return came, nil
+}
+
+// mostNotices is how many lines that a module sends by itself are told apart.
+const mostNotices = 8
 
 // framed finds the frame by what came, and asks again with it. It returns the line with its
 // frame and what came then; nil if that cannot be read.
@@ -136,14 +189,17 @@ func (p *Probe) certainty(ctx context.Context, l uart.Line, wake string, got []b
 	if prompt != "" && lastPart(again) == prompt {
 		r.Dialect, r.Prompt = phrasebook.Console, prompt
 	}
-	once, twice := withoutEcho(plain(got), wake), withoutEcho(plain(again), wake)
+	once, twice, alone := p.own(got, wake), p.own(again, wake), p.own(unasked, "")
 	both := func(what string) bool {
 		return what != "" && bytes.Contains(once, []byte(what)) && bytes.Contains(twice, []byte(what))
 	}
 	takesUp := both(wake) || both("OK")
 	same := len(bytes.TrimSpace(twice)) > 0 && readable(plain(again)) >= 0.95
-	r.Sure = same && (len(unasked) == 0 || takesUp) && readable(once) >= 0.95 && len(bytes.TrimSpace(once)) >= 2 && bytes.ContainsAny(got, "\r\n")
+	long := len(bytes.TrimSpace(once)) >= 2 && bytes.ContainsAny(got, "\r\n") || asNumber(wake, got) || asksOn(r.Prompt)
+	r.Sure = same && (len(alone) == 0 || takesUp) && readable(once) >= 0.95 && long
 	switch by := oneLine(string(plain(unasked))); {
+	case len(p.shapes) > 0 && same && len(alone) == 0:
+		p.because("it sends by itself too, such as %s: without that, it answered each time it was asked", oneLine(r.Notices[0]))
 	case len(unasked) > 0 && takesUp:
 		p.because("it sends by itself too, such as %s, but each answer takes up what was asked", by)
 	case len(unasked) > 0:
@@ -154,6 +210,11 @@ func (p *Probe) certainty(ctx context.Context, l uart.Line, wake string, got []b
 		p.because("asked once more with this setting it answered once more, and between nothing came")
 	}
 	return nil
+}
+
+// asksOn reports whether a prompt ends with a mark that prompts end with.
+func asksOn(prompt string) bool {
+	return prompt != "" && strings.ContainsRune(">#$%:?]})~*", rune(prompt[len(prompt)-1]))
 }
 
 // answersLine begins what speaks for a line ending.
@@ -177,7 +238,7 @@ func (p *Probe) ending(ctx context.Context, l uart.Line, wake string) (phraseboo
 				return 0, err
 			}
 			p.note(l, wake+name.Bytes(), got)
-			if text := withoutEcho(plain(got), wake); len(bytes.TrimSpace(text)) == 0 {
+			if text := p.own(got, wake); len(bytes.TrimSpace(text)) == 0 {
 				break
 			}
 			answers++
@@ -210,8 +271,8 @@ func (p *Probe) final(ctx context.Context, l uart.Line, wake, end string) error 
 		break
 	}
 	before := map[string]bool{}
-	for _, h := range p.result.Heard {
-		text := strings.TrimSpace(string(withoutEcho(plain([]byte(h.Text)), h.Sent)))
+	for _, h := range p.result.Heard[min(p.from, len(p.result.Heard)):] {
+		text := strings.TrimSpace(string(p.own([]byte(h.Text), h.Sent)))
 		if h.Speed != l.Speed || h.Sent == "" || text == "" || h.Readable < 0.95 {
 			continue
 		}

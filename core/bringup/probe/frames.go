@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 
+	"uparrot/core/phrasebook"
 	"uparrot/core/uart"
 )
 
@@ -48,7 +49,7 @@ func (p *Probe) surer(ctx context.Context, l uart.Line) error {
 	}
 	for _, f := range frames {
 		from := len(p.result.Heard)
-		p.result.Kind, p.result.Why, p.result.Prompt, p.result.Final = "", []string{}, "", ""
+		p.result.Kind, p.result.Why, p.result.Prompt, p.result.Final, p.result.Notices, p.shapes = "", []string{}, "", "", nil, nil
 		found, err := p.pass(ctx, []uart.Line{{Speed: l.Speed, Frame: f}}, false)
 		if err != nil {
 			return err
@@ -66,7 +67,11 @@ func (p *Probe) surer(ctx context.Context, l uart.Line) error {
 	}
 	best.Heard = p.result.Heard
 	p.result = best
-	return p.Port.SetLine(best.Line())
+	if err := p.Port.SetLine(best.Line()); err != nil || best.Ending != phrasebook.CR {
+		return err
+	}
+	_, err := p.ask(ctx, best.Line(), "\r") // no LF of the questions since may stay in its buffer
+	return err
 }
 
 // legible is how readable what came at a speed was, on average, from a place in what was

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"strconv"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
@@ -11,8 +13,8 @@ import (
 	"uparrot/core/uart"
 )
 
-// readable is the share of bytes that modules print: ASCII text, blanks, line
-// ends. Nothing at all is not readable.
+// readable is the share of bytes that modules print: text in ASCII, letters and digits of
+// other tongues in UTF-8, blanks, line ends. Nothing at all is not readable.
 func readable(b []byte) float64 {
 	if len(b) >= 5 && bytes.Count(b, b[:1]) == len(b) {
 		return 0 // nobody says one character over and over: a wrong speed makes it of anything
@@ -20,11 +22,17 @@ func readable(b []byte) float64 {
 	if len(b) == 0 {
 		return 0
 	}
-	n := 0
-	for _, c := range b {
-		if c >= ' ' && c <= '~' || c == '\r' || c == '\n' || c == '\t' {
+	n, others := 0, 0
+	for _, c := range string(b) {
+		switch {
+		case c >= ' ' && c <= '~' || c == '\r' || c == '\n' || c == '\t':
 			n++
+		case c != utf8.RuneError && (unicode.IsLetter(c) || unicode.IsDigit(c)):
+			others += utf8.RuneLen(c)
 		}
+	}
+	if 4*others <= n && utf8.Valid(b) { // a wrong setting makes such letters too, now and then
+		n += others
 	}
 	return float64(n) / float64(len(b))
 }
@@ -121,14 +129,25 @@ func lastLine(s string) string {
 	return ""
 }
 
-// isResult reports whether a line is a final result of ITU-T V.250.
-func isResult(line string) bool {
+// isResult reports whether a line is a final result of ITU-T V.250; as a number only
+// behind a line that begins with AT, and with CR alone at its end.
+func isResult(line, said string, got []byte) bool {
+	if asNumber(said, got) {
+		return true
+	}
 	for _, p := range append(phrasebook.V250Successes(), phrasebook.V250Refusals()...) {
 		if _, ok := p.Match([]byte(line)); ok {
 			return true
 		}
 	}
 	return false
+}
+
+// asNumber reports whether what came is a final result of ITU-T V.250 as a number.
+func asNumber(said string, got []byte) bool {
+	got = bytes.TrimPrefix(got, []byte(strings.TrimSpace(said)+"\r"))
+	result, _ := phrasebook.V250Number(strings.TrimSuffix(string(got), "\r"))
+	return result != "" && bytes.HasSuffix(got, []byte("\r")) && strings.HasPrefix(strings.ToUpper(strings.TrimSpace(said)), "AT")
 }
 
 // oneLine is text on one line, what is not printable as escapes, cut where it
@@ -149,7 +168,46 @@ func lastPart(got []byte) string {
 	if len(last) > 64 || readable(last) < 1 && len(last) > 0 {
 		return ""
 	}
-	return string(last)
+	return once(string(last))
+}
+
+// once is a prompt that stands there several times in a row, each behind a line that had no
+// answer. Of one sign without blanks, as in >>>, nobody can tell.
+func once(prompt string) string {
+	for n := 1; n <= len(prompt)/2; n++ {
+		unit := strings.TrimRight(prompt[:n], " ")
+		rest := strings.ReplaceAll(prompt, unit, "")
+		if strings.TrimSpace(rest) == "" && (len(unit) > 1 || rest != "") {
+			return unit
+		}
+	}
+	return prompt
+}
+
+// shape is a line with all numbers alike.
+func shape(line string) string {
+	words := strings.Fields(line)
+	for i, w := range words {
+		if strings.ContainsAny(w, "0123456789") {
+			words[i] = "..."
+		}
+	}
+	return strings.Join(words, " ")
+}
+
+// own is what came without its echo and without the lines that the module sends by itself.
+func (p *Probe) own(got []byte, sent string) []byte {
+	got = withoutEcho(plain(got), sent)
+	if len(p.shapes) == 0 {
+		return got
+	}
+	var kept []byte
+	for _, line := range bytes.SplitAfter(got, []byte("\n")) {
+		if !p.shapes[shape(string(line))] {
+			kept = append(kept, line...)
+		}
+	}
+	return kept
 }
 
 // lost says what was heard where no setting was found, and what that points to.

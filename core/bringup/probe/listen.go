@@ -3,6 +3,7 @@ package probe
 import (
 	"bytes"
 	"context"
+	"strings"
 	"time"
 
 	"uparrot/core/phrasebook"
@@ -35,35 +36,79 @@ func (p *Probe) listen(ctx context.Context) (bool, error) {
 			return false, err
 		}
 		p.forget()
-		var got []byte
-		for until := time.Now().Add(listenLong); time.Now().Before(until) && len(got) < listenEnough; {
-			more, err := p.gather(ctx, l, time.Until(until))
-			if err != nil {
-				return false, err
-			}
-			got = append(got, more...)
+		got, err := p.listenFor(ctx, l, listenLong)
+		if err != nil {
+			return false, err
 		}
 		p.note(l, "", got)
-		if text, frame := unframed(got); len(bytes.TrimSpace(text)) >= 6 && readable(text) >= 0.95 && bytes.ContainsAny(text, "\r\n") {
-			r := &p.result
-			r.Kind, r.Speed, r.Dialect = Found, l.Speed, phrasebook.Lines
-			if !p.NoLine {
-				r.Frame = uart.Frame{DataBits: 8, Parity: uart.None, Stop: 2}
-				if frame.DataBits != 0 {
-					r.Frame = frame
-				}
-				l.Frame = r.Frame
-				if err := p.Port.SetLine(l); err != nil {
-					return true, err
-				}
-			}
-			r.Sure = len(text) >= listenEnough && readable(text) >= 0.98
-			p.because("it speaks by itself: %s", oneLine(string(text)))
-			p.because("it answered nothing that was sent, so the line ending that it wants is not known")
-			return true, nil
+		if found, err := p.speaker(l, got); found || err != nil {
+			return found, err
 		}
 	}
 	return false, nil
+}
+
+// readUnasked stays where something came unasked that could be read: it is asked with more
+// patience there, and listened to. Other frames can read some of it, too.
+func (p *Probe) readUnasked(ctx context.Context) (bool, error) {
+	for _, h := range p.result.Heard {
+		if h.Sent != "" || h.Frame != (uart.Frame{}) || h.Readable < 0.95 || !strings.ContainsAny(h.Text, "\r\n") {
+			continue
+		}
+		l := h.Line()
+		usual := p.patience
+		p.patience = 2 * usual
+		found, err := p.pass(ctx, []uart.Line{l}, false)
+		if p.patience = usual; found || err != nil {
+			return found, err
+		}
+		came, err := p.listenFor(ctx, l, listenLong)
+		if err != nil {
+			return false, err
+		}
+		p.note(l, "", came)
+		return p.speaker(l, came)
+	}
+	return false, nil
+}
+
+// speaker takes what came unasked for that of a module that only speaks, if it can be read.
+func (p *Probe) speaker(l uart.Line, got []byte) (found bool, err error) {
+	text, frame := unframed(got)
+	if len(bytes.TrimSpace(text)) < 6 || readable(text) < 0.95 || !bytes.ContainsAny(text, "\r\n") {
+		return false, nil
+	}
+	r := &p.result
+	r.Kind, r.Speed, r.Dialect, r.Notices = Found, l.Speed, phrasebook.Lines, nil // what it sends is all that it says
+	if !p.NoLine {
+		r.Frame = uart.Frame{DataBits: 8, Parity: uart.None, Stop: 2}
+		if l.Frame.DataBits != 0 {
+			r.Frame = l.Frame
+		}
+		if frame.DataBits != 0 {
+			r.Frame = frame
+		}
+		l.Frame = r.Frame
+		if err := p.Port.SetLine(l); err != nil {
+			return true, err
+		}
+	}
+	r.Sure = len(text) >= listenEnough && readable(text) >= 0.98
+	p.because("it speaks by itself: %s", oneLine(string(text)))
+	p.because("it answered nothing that was sent, so the line ending that it wants is not known")
+	return true, nil
+}
+
+// listenFor is what comes in a time, or enough of it to judge.
+func (p *Probe) listenFor(ctx context.Context, l uart.Line, most time.Duration) (got []byte, err error) {
+	for until := time.Now().Add(most); time.Now().Before(until) && len(got) < listenEnough; {
+		more, err := p.gather(ctx, l, time.Until(until))
+		if err != nil {
+			return nil, err
+		}
+		got = append(got, more...)
+	}
+	return got, nil
 }
 
 // onlyRepeats reports whether exactly what was sent came back at one speed alone, which a

@@ -29,6 +29,7 @@ const (
 	listenTime = 250 * time.Millisecond
 	answerTime = 220 * time.Millisecond
 	restTime   = 130 * time.Millisecond
+	longRest   = 250 * time.Millisecond // once the setting is known
 )
 
 // Name names a result.
@@ -54,9 +55,10 @@ type Result struct {
 	Frame   uart.Frame         `json:"frame"`
 	Ending  phrasebook.Ending  `json:"ending,omitempty"`
 	Dialect phrasebook.Dialect `json:"dialect,omitempty"`
-	Prompt  string             `json:"prompt,omitempty"` // of a console
-	Final   string             `json:"final,omitempty"`  // the line of its own that ends each answer
-	Verdict verdict.Verdict    `json:"verdict"`          // passed if a setting was found
+	Prompt  string             `json:"prompt,omitempty"`  // of a console
+	Final   string             `json:"final,omitempty"`   // the line of its own that ends each answer
+	Notices []string           `json:"notices,omitempty"` // what it sends by itself, as heard text
+	Verdict verdict.Verdict    `json:"verdict"`           // passed if a setting was found
 	Sure    bool               `json:"sure"`
 	Why     []string           `json:"why"`               // what speaks for it
 	Points  []string           `json:"points"`            // what to look at where nothing was found
@@ -87,12 +89,18 @@ type Probe struct {
 	Wake   []string       // texts that may be sent; nil means the package's Wake
 	Speeds []int          // speeds to try; nil means the package's Speeds
 	NoLine bool           // the port has no serial line of its own: there are no speeds and frames
+	Within time.Duration  // how long an answer may take to begin; 0 means the package's own
 	Break  string         // said while a module starts, so that it stops at its prompt; "" says nothing
 	Events *record.Stream // told of each try, a Heard, and, sealed, of the result; nil tells nobody
 
 	chunks   *port.Chunks
 	result   Result
-	patience time.Duration // how long an answer may take to begin
+	patience time.Duration   // how long an answer may take to begin
+	rest     time.Duration   // how long the line must be quiet for it to be over
+	strict   string          // what ends lines, where a CR before and behind them may be taken for part of them; "" is the usual way
+	from     int             // where in what was heard the setting was found
+	alone    []byte          // what came unasked at the setting that is tried, where nothing else did
+	shapes   map[string]bool // of lines that it sends by itself
 
 	unasked        bool // something came before anything was sent
 	echoes, noises int
@@ -150,7 +158,7 @@ func (p *Probe) gather(ctx context.Context, l uart.Line, most time.Duration) ([]
 				return got, p.chunks.Err()
 			}
 			got = append(got, b...)
-			rest := max(restTime, l.Time(8))
+			rest := max(p.rest, l.Time(8))
 			if time.Now().After(limit) || len(got) > 16<<10 {
 				return got, nil
 			}
@@ -198,20 +206,34 @@ func (p *Probe) note(l uart.Line, sent string, got []byte) {
 // search goes over the speeds, over the frames where something came, over the commonest
 // speeds once more, with more patience and with parity, and listens at last.
 func (p *Probe) search(ctx context.Context) error {
-	p.patience = answerTime
+	p.rest = max(restTime, p.Within/2) // a slow module is slow within its answers, too
+	if p.patience = answerTime; p.Within > 0 {
+		p.patience = p.Within
+	}
+	usual := p.patience
 	found, err := p.pass(ctx, p.lines(p.Speeds, uart.Frame{}), true)
+	if !found && err == nil && p.echoes == 0 && !p.NoLine {
+		found, err = p.readUnasked(ctx)
+	}
 	if !found && err == nil && p.echoes == 0 && !p.NoLine {
 		found, err = p.pass(ctx, p.hinted(), false)
 	}
 	if !found && err == nil && p.echoes == 0 {
-		p.patience = 2 * answerTime
-		if p.NoLine {
-			p.patience = 8 * answerTime // a network may be slow, and this is the only setting
+		if p.patience = 2 * usual; p.NoLine {
+			p.patience = 8 * usual // a network may be slow, and this is the only setting
 		}
+		p.strict = "\r\n"
 		found, err = p.pass(ctx, p.lines(p.Speeds[:min(again, len(p.Speeds))], uart.Frame{}), false)
 	}
+	p.patience = usual
+	if !found && err == nil && p.echoes == 0 {
+		p.strict = "\n"
+		found, err = p.pass(ctx, p.lines(p.Speeds[:min(againFrames, len(p.Speeds))], uart.Frame{}), false)
+	}
+	if !found {
+		p.strict = ""
+	}
 	if !found && err == nil && p.echoes == 0 && !p.NoLine {
-		p.patience = answerTime
 		var parities []uart.Line
 		for _, parity := range []uart.Parity{uart.Even, uart.Odd} {
 			parities = append(parities, p.lines(p.Speeds[:min(againFrames, len(p.Speeds))], uart.Frame{DataBits: 8, Parity: parity, Stop: 2})...)
@@ -228,8 +250,8 @@ func (p *Probe) search(ctx context.Context) error {
 	return err
 }
 
-// againFrames is how many of the speeds are tried with a parity bit beside eight, where
-// nothing at all came: a module may throw away all that comes without.
+// againFrames is how many of the speeds are tried with LF alone and with a parity bit beside
+// eight, where nothing at all came: a module may throw away all that comes without.
 const againFrames = 5
 
 // lines are speeds with a frame.
@@ -242,8 +264,14 @@ func (p *Probe) lines(speeds []int, f uart.Frame) []uart.Line {
 }
 
 // asked is what is sent for a text that may be sent. A module that ends its lines at CR has
-// kept the LF of whatever was sent before: a CR of its own takes that away.
-func asked(wake string) string { return "\r" + wake + "\r\n" }
+// kept the LF of whatever was sent before: a CR of its own takes that away. A module that is
+// strict takes that CR for a part of the line.
+func (p *Probe) asked(wake string) string {
+	if p.strict != "" {
+		return p.strict + wake + p.strict
+	}
+	return "\r" + wake + "\r\n"
+}
 
 // set sets the port to a line. It reports whether the port can do that.
 func (p *Probe) set(l uart.Line) (can bool, err error) {
@@ -307,6 +335,12 @@ func (p *Probe) pass(ctx context.Context, lines []uart.Line, first bool) (bool, 
 				return found, err
 			}
 		}
+		if alone := p.alone; alone != nil {
+			p.alone = nil
+			if found, err := p.speaker(l, alone); found || err != nil {
+				return found, err
+			}
+		}
 		if p.echoes >= 2*len(p.Wake) && p.echoed[0].Speed != l.Speed {
 			break // at two speeds exactly what was sent: no module is that quick to change
 		}
@@ -316,7 +350,7 @@ func (p *Probe) pass(ctx context.Context, lines []uart.Line, first bool) (bool, 
 
 // tryAt asks with one text, and confirms what may be an answer.
 func (p *Probe) tryAt(ctx context.Context, l uart.Line, w string) (bool, error) {
-	send := asked(w)
+	send := p.asked(w)
 	got, err := p.ask(ctx, l, send)
 	if err != nil {
 		return false, err
