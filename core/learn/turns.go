@@ -226,7 +226,7 @@ func gather(ports []*port) []*turn {
 	var all []*turn
 	for _, p := range ports {
 		p.prepare()
-		for _, said := range p.talk.Turns {
+		for _, said := range p.turned(p.talk.Turns) {
 			t := &turn{port: p, said: said, text: strings.TrimSpace(said.Text()), tries: 1}
 			if !said.Ending {
 				t.text = string(said.Said)
@@ -241,6 +241,48 @@ func gather(ports []*port) []*turn {
 		t.number = i
 	}
 	return all
+}
+
+// turned are turns without those that only turned the pages of a long answer, as the port's
+// pager has it done: what came then belongs to the answer.
+func (p *port) turned(turns []conversation.Turn) []conversation.Turn {
+	pagers, answer := p.talk.Opened.Pager.Patterns(), " "
+	if by := p.talk.Opened.PagerAnswer; by != nil {
+		answer = by.Bytes()
+	}
+	if len(pagers) == 0 {
+		return turns
+	}
+	var kept []conversation.Turn
+	for _, t := range turns {
+		n := len(kept) - 1
+		if n < 0 || string(t.Said) != answer || !cutPager(&kept[n], pagers) {
+			kept = append(kept, t)
+			continue
+		}
+		for _, h := range t.Heard {
+			h.After += t.At.Sub(kept[n].At)
+			kept[n].Heard = append(kept[n].Heard, h)
+		}
+	}
+	return kept
+}
+
+// cutPager takes a pager off the end of what was heard in a turn; false if there is none.
+func cutPager(t *conversation.Turn, pagers []*pattern.Pattern) bool {
+	last := len(t.Heard) - 1
+	if last < 0 {
+		return false
+	}
+	b := t.Heard[last].Bytes
+	from := bytes.LastIndexAny(b, "\r\n") + 1
+	if !matches(pagers, strings.TrimSpace(string(text.Plain(b[from:])))) {
+		return false
+	}
+	heard := slices.Clone(t.Heard) // the record's own are not touched
+	heard[last].Bytes = b[:from]
+	t.Heard = heard
+	return true
 }
 
 // unanswered reports whether nothing came where something must.

@@ -77,7 +77,9 @@ func (t *Talker) sayQueue() {
 		}
 		next := q.list[0]
 		q.list = q.list[1:]
+		more := len(q.list) > 0
 		q.mu.Unlock()
+		t.turnPages(more)
 		err := t.Say(q.ctx, next)
 		if err == nil {
 			_, err = t.Answered(q.ctx)
@@ -85,6 +87,18 @@ func (t *Talker) sayQueue() {
 		if err != nil && q.ctx.Err() == nil {
 			t.note("%v", err)
 		}
+	}
+}
+
+// turnPages has the pages of a long answer turned while more lines wait to be said, which
+// else would be said to the pager.
+func (t *Talker) turnPages(more bool) {
+	if pagers := t.Station.Setup.Pager.Patterns(); !t.Pages && len(pagers) > 0 {
+		t.now().Configure(func(c *dialog.Config) {
+			if c.Pagers = nil; more {
+				c.Pagers = pagers
+			}
+		})
 	}
 }
 
