@@ -410,6 +410,16 @@ func TestSecondAttempt(t *testing.T) {
 		}
 	}
 	b.run("results", "yield", "--ledger", "l.sqlite").wants(t, 0, "first pass  0 of 1", "final       1 of 1")
+	for form, want := range map[string]string{
+		"text": "a person asked for another, by second.parrot as mended meanwhile", "html": "by hand, ", "junit": `<property name="tries of who" value="3, 2 by hand; by second.parrot as it was mended meanwhile, SHA-256`,
+		"markdown": "| 3, 2 by hand |", "csv": ",2\n",
+	} {
+		args := []string{"report", "one.record", "--as", form}
+		if form == "csv" {
+			args = append(args, "--table", "steps")
+		}
+		b.run(args...).wants(t, 0, want)
+	}
 	b.write("second.parrot", text)
 	p = b.sit(append(run, "two.record", "--unit", "RS-2")...)
 	p.types("", "again, go on, or stop?")

@@ -169,6 +169,7 @@ type performer struct {
 	mask        secret.Mask
 	choice      Choice                   // of a person, about the step that failed last
 	interrupted bool                     // nobody is asked any more
+	pondered    time.Duration            // for how long a person was asked about the step
 	byHand      int                      // tries of the step that a person asked for
 	hexed       map[string]bool          // names of numbers that were bytes
 	secret      map[string]bool          // names of secrets, and of what was made of them

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"uparrot/core/procedure"
 	"uparrot/core/record"
@@ -91,7 +92,9 @@ func (p *performer) adopt(mended *procedure.File) {
 // returns what came of the last try.
 func (p *performer) second(ctx context.Context, err error, limits int) error {
 	for outcome(err) == verdict.Failed && p.run.Second != nil && ctx.Err() == nil && !p.interrupted {
+		began := time.Now()
 		choice, mended := p.run.Second(ctx, StepResult{Title: p.step.Title, Verdict: verdict.Failed, Tries: p.try, Why: p.mask.Hide(err.Error()), Err: err})
+		p.pondered += time.Since(began)
 		if p.choice = choice; choice != Again {
 			return err
 		}

@@ -49,6 +49,7 @@ func TestSecondAttempt(t *testing.T) {
 			res, _, _ := performWith(t, t.Context(), head+c.text, func(r *Run) {
 				r.Second = func(_ context.Context, failed StepResult) (Choice, *Mended) {
 					told = append(told, failed.Why)
+					time.Sleep(time.Minute) // to think about it is no part of the step
 					next := c.choices[0]
 					c.choices = c.choices[1:]
 					return next.Choice, next.Mended
@@ -56,6 +57,9 @@ func TestSecondAttempt(t *testing.T) {
 			})
 			var steps []string
 			for _, s := range res.Steps {
+				if s.TookMS > 30_000 {
+					t.Errorf("%s: %s took %v ms", name, s.Title, s.TookMS)
+				}
 				steps = append(steps, strings.TrimSpace(strings.Join([]string{s.Title, string(s.Verdict), digits(s.Tries), digits(s.ByHand)}, " ")))
 			}
 			if got := strings.Join(steps, ", "); res.Verdict != c.want || got != c.steps || len(c.choices) > 0 || len(res.Limits) != c.limits {

@@ -31,6 +31,7 @@ func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 	}
 	var err error
 	p.choice, p.byHand, p.gave = Stop, 0, map[string]bool{}
+	p.pondered = 0
 	limits := len(p.res.Limits)
 	for ; ; p.try++ {
 		tryBegan := time.Now()
@@ -52,7 +53,7 @@ func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 	if err != nil && !isBroken(err) {
 		p.tidyUp(ctx)
 	}
-	sr = StepResult{Title: s.Title, Verdict: verdict.Passed, Tries: p.try, ByHand: p.byHand, TookMS: ms(time.Since(began)), Err: err}
+	sr = StepResult{Title: s.Title, Verdict: verdict.Passed, Tries: p.try, ByHand: p.byHand, TookMS: ms(time.Since(began) - p.pondered), Err: err}
 	if err != nil {
 		sr.Verdict, sr.Why = outcome(err), p.mask.Hide(err.Error())
 		if outside.Err() != nil { // whatever it has found, it did not come to its end

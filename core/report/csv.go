@@ -122,9 +122,9 @@ func asCSV(w io.Writer, d *Digest, r io.ReadSeeker, table string) error {
 	}
 	out := csv.NewWriter(w)
 	if table == stepRows {
-		_ = out.Write([]string{"number", "step", "verdict", "tries", "took_ms", "why"})
+		_ = out.Write([]string{"number", "step", "verdict", "tries", "took_ms", "why", "tries_by_hand"})
 		for i, s := range d.Steps {
-			_ = out.Write([]string{strconv.Itoa(i + 1), CSVText(s.Title), string(s.Verdict), strconv.Itoa(s.Tries), number(s.TookMS), CSVText(s.Why)})
+			_ = out.Write([]string{strconv.Itoa(i + 1), CSVText(s.Title), string(s.Verdict), strconv.Itoa(s.Tries), number(s.TookMS), CSVText(s.Why), strconv.Itoa(s.ByHand)})
 		}
 	} else {
 		_ = out.Write([]string{"time", "step", "try", "what", "value", "low", "high", "unit", "verdict"})

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -194,6 +196,12 @@ func words(e record.Event) (dialogueLine, bool) {
 		}
 	case record.Try:
 		l.Text = fmt.Sprintf("try %d failed: %s", e.Try, e.Why)
+		if f, _ := further(e); f.ByHand {
+			l.Text += "; a person asked for another"
+			if len(f.Mended) > 0 {
+				l.Text += ", by " + strings.Join(slices.Sorted(maps.Keys(f.Mended)), ", ") + " as mended meanwhile"
+			}
+		}
 	case record.Check:
 		l.Text += checkWords(e)
 	case record.Limit:

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -46,6 +48,34 @@ type StepSeen struct {
 	Why     string
 	Tries   int
 	TookMS  float64
+
+	ByHand int                      // further tries that a person asked for
+	Mended map[string]record.Digest // the files, by path, that the last of them was by, if they were mended meanwhile
+}
+
+// tries is how often it was tried, and how often of that because a person asked for it.
+func (s StepSeen) tries() string {
+	if s.ByHand == 0 {
+		return strconv.Itoa(s.Tries)
+	}
+	return fmt.Sprintf("%d, %d by hand", s.Tries, s.ByHand)
+}
+
+// further reads a Try event: what it tells of a person's choice, if it was one.
+func further(e record.Event) (f record.Further, err error) {
+	if e.Data == nil {
+		return f, nil
+	}
+	return record.Decode[record.Further](e)
+}
+
+// byHand is what is told of the tries that a person asked for.
+func (s StepSeen) byHand() string {
+	words := s.tries()
+	for _, path := range slices.Sorted(maps.Keys(s.Mended)) {
+		words += fmt.Sprintf("; by %s as it was mended meanwhile, SHA-256 %s", path, s.Mended[path])
+	}
+	return words
 }
 
 // KeptFile is a file that was kept beside the record.
@@ -122,7 +152,15 @@ func (d *digester) take(e record.Event) (err error) {
 		d.Ports = append(d.Ports, p)
 	case record.Step:
 		if s := d.step(e.Step); e.Verdict != "" {
-			*s = StepSeen{e.Step, e.Verdict, e.Why, e.Try, e.TookMS}
+			s.Verdict, s.Why, s.Tries, s.TookMS = e.Verdict, e.Why, e.Try, e.TookMS
+		}
+	case record.Try:
+		var f record.Further
+		if f, err = further(e); f.ByHand {
+			s := d.step(e.Step)
+			if s.ByHand++; len(f.Mended) > 0 {
+				s.Mended = f.Mended
+			}
 		}
 	case record.Limit:
 		d.Limits++
@@ -257,6 +295,11 @@ func (d *Digest) about() [][2]string {
 	}
 	for _, name := range sortedKeys(d.Inputs) {
 		add("input "+text.Line(name), fmt.Sprint(d.Inputs[name]))
+	}
+	for _, s := range d.Steps {
+		if s.ByHand > 0 {
+			add("tries of "+text.Line(s.Title), s.byHand())
+		}
 	}
 	add("run", o.Run)
 	add("record", d.Words())

@@ -415,6 +415,9 @@ func (p *pageWriter) stepLine(l dialogueLine) {
 	if s.Tries > 1 {
 		took = text.Count(s.Tries, "trie")
 		took = strings.Replace(took, "tries", "tries, ", 1)
+		if s.ByHand > 0 {
+			took += fmt.Sprintf("%d by hand, ", s.ByHand)
+		}
 	}
 	if s.Tries > 0 {
 		took += text.Took(text.FromMS(s.TookMS))

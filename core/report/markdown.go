@@ -84,7 +84,7 @@ func markdownSteps(w io.Writer, d *Digest) {
 		if s.Verdict == "" {
 			s.Verdict = "not ended"
 		}
-		fmt.Fprintf(w, "| %d | %s | %s | %d | %s |\n", i+1, marked(s.Title), s.Verdict, s.Tries, text.Took(text.FromMS(s.TookMS)))
+		fmt.Fprintf(w, "| %d | %s | %s | %s | %s |\n", i+1, marked(s.Title), s.Verdict, s.tries(), text.Took(text.FromMS(s.TookMS)))
 		if s.Why != "" && s.Verdict != verdict.Skipped {
 			failed = append(failed, s)
 		}
