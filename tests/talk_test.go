@@ -399,6 +399,10 @@ func TestSecondAttempt(t *testing.T) {
 	b.write("second.parrot", strings.Replace(text, "\nend\n", "\nendd\n", 1))
 	p.types("a\n", "second.parrot:7")
 	b.write("second.parrot", strings.Replace(text, "b == 4", "b == 3", 1))
+	book := b.read("redshank.toml")
+	b.write("redshank.toml", book+"# changed\n")
+	p.types("a\n", "a phrasebook has changed")
+	b.write("redshank.toml", book)
 	p.types("again\n", "all 2 steps")
 	if err := p.cmd.Wait(); err != nil {
 		t.Error(err)

@@ -266,6 +266,17 @@ func TestValues(t *testing.T) {
 			t.Errorf("%v, %q: %s, want %s", c.files, c.env, got, c.want)
 		}
 	}
+	// A file of a secret that is empty is a mistake: nobody is asked in its place.
+	empty := filepath.Join(dir, "empty")
+	if err := os.WriteFile(empty, []byte("\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	asked := false
+	err = Secrets{Files: []string{"key=" + empty}, Ask: func(*procedure.Secret) (string, error) { asked = true; return "x", nil }}.
+		Into(map[string]any{}, &procedure.File{Secrets: []*procedure.Secret{{Name: "key"}}})
+	if err == nil || asked {
+		t.Errorf("an empty file of a secret: %v, asked %v", err, asked)
+	}
 }
 
 // A choice of steps that lacks a value is refused before any port is opened.

@@ -3,8 +3,12 @@ package talk
 import (
 	"errors"
 	"fmt"
+	"io"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"uparrot/core/pattern"
@@ -271,4 +275,46 @@ func TestPackets(t *testing.T) {
 	if want := "0 a7 00 0a 41|39 ee|40 57|41 a8|541 01 02|"; got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
+}
+
+// A file of pins that holds nothing, or is none, ends no program and is not written over.
+func TestPinsOfAnyFile(t *testing.T) {
+	for text, fails := range map[string]bool{"null": false, "{}": false, "[]": true, "": true, `{"F": null}`: false} {
+		dir := t.TempDir()
+		if err := os.WriteFile(filepath.Join(dir, "phrases.json"), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		pins, err := ReadPins(dir)
+		if (err != nil) != fails {
+			t.Errorf("%q: %v", text, err)
+		}
+		if digit, terr := pins.Toggle("F", "AT"); !fails && (terr != nil || digit != 1 || len(pins.Of("F")) != 1) {
+			t.Errorf("%q: pinned at %d, %v", text, digit, terr)
+		}
+	}
+}
+
+// Keys owe no answer, and an answer to a question for a secret is said as it was typed,
+// whatever stands in it.
+func TestKeysAndPasswords(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := speak(t, phrasebook.Setup{Dialect: phrasebook.Lines}, nil)
+		defer s.module.Close()
+		go io.Copy(io.Discard, s.module)
+		if err := s.Say(t.Context(), Words{Text: "\x03", Whole: true}); err != nil {
+			t.Fatal(err)
+		}
+		if how, err := s.Answered(t.Context()); err != nil || s.Lapses() != 0 {
+			t.Errorf("a key: %v, %v, %d lines without an answer", how, err, s.Lapses())
+		}
+		io.WriteString(s.module, "Password: ")
+		synctest.Wait()
+		words, err := s.ParseAt(nil, "a{b}c", nil)
+		if err != nil || words.Text != "a{b}c" || words.Whole {
+			t.Errorf("a password with braces is %+v, %v", words, err)
+		}
+		if words, err = s.ParseAt(nil, "{secret nothing}", func(string) (string, error) { return "", errors.New("no such secret") }); err == nil {
+			t.Errorf("a secret that there is not is %+v", words)
+		}
+	})
 }

@@ -458,3 +458,46 @@ func TestInterrupt(t *testing.T) {
 		}
 	})
 }
+
+// Nothing goes out but what the plan tells: the words allowed, with the line ends that it
+// names, whatever answers.
+func TestNothingElseIsSent(t *testing.T) {
+	allowed := map[string]bool{"\r": true, "\r\n": true}
+	for _, w := range []string{"", "who"} {
+		for _, one := range []string{"\r" + w + "\r\n", "\r\n" + w + "\r\n", "\n" + w + "\n", w + "\r", w + "\n"} {
+			allowed[one] = true
+		}
+	}
+	for name, answer := range map[string]func(line string) string{
+		"silent":  func(string) string { return "" },
+		"answers": func(l string) string { return "got " + l + "\r\ndone\r\n" },
+		"prompt":  func(l string) string { return "tower> " },
+		"noise":   func(l string) string { return "\xfe\x81\x00\xff\x92" },
+		"echo":    func(l string) string { return l + "\r\n" },
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			host, module := port.Pipe("m", uart.DefaultLine)
+			defer host.Close()
+			go func() {
+				buf := make([]byte, 1000)
+				for {
+					n, err := module.Read(buf)
+					if err != nil {
+						return
+					}
+					if !allowed[string(buf[:n])] {
+						t.Errorf("%s: sent %q", name, buf[:n])
+					}
+					for _, line := range strings.Split(string(buf[:n]), "\r") {
+						if line = strings.Trim(line, "\n"); line != "" {
+							io.WriteString(module, answer(line))
+						}
+					}
+				}
+			}()
+			if _, err := (&Probe{Port: host, Wake: []string{"", "who"}}).Run(t.Context()); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+}
