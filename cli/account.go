@@ -74,6 +74,7 @@ var telling = map[record.Kind]func(*account, record.Event){
 	record.Ended:   (*account).ended,
 	record.Check:   (*account).check,
 	record.Limit:   (*account).limit,
+	record.Value:   (*account).limit,
 	record.Waiting: (*account).waiting,
 	record.Told:    (*account).told,
 	record.Changed: func(a *account, e record.Event) { a.err.line("   %sset    %s", a.at(e), oneLine(e.Text)) },
@@ -165,7 +166,11 @@ func (a *account) limit(e record.Event) {
 	if !ok {
 		return
 	}
-	text := fmt.Sprintf("   limit  %s: %s, wanted %s", safe(r.What), record.WithUnit(r.Value.String(), r.Unit), record.WithUnit(r.Range(), r.Unit))
+	if !r.Judged() {
+		a.err.line("   note   %s: %s", safe(r.What), oneLine(clip(r.Shown())))
+		return
+	}
+	text := fmt.Sprintf("   limit  %s: %s, wanted %s", safe(r.What), r.Shown(), r.Wanted())
 	if r.Verdict != verdict.Passed {
 		text += "  " + a.err.verdict(r.Verdict, 0)
 	}
@@ -346,7 +351,7 @@ func (a *app) result(res perform.Result, proc *procedure.File) error {
 		fmt.Fprintln(a.out)
 		rows = [][]string{{"measurement", "value", "limits", "verdict"}}
 		for _, l := range res.Limits {
-			rows = append(rows, []string{safe(l.What), record.WithUnit(l.Value.String(), l.Unit), record.WithUnit(l.Range(), l.Unit), s.verdict(l.Verdict, 0)})
+			rows = append(rows, []string{safe(l.What), oneLine(clip(l.Shown())), l.Wanted(), s.verdict(l.Verdict, 0)})
 		}
 		table(a.out, rows)
 	}

@@ -47,6 +47,7 @@ func (a *app) compareRuns(x, y wholeRun) {
 	v := func(word string) string { return s.verdict(verdict.Verdict(oneLine(word)), 0) }
 	rows := [][]string{{"", "A " + x.Run.Run[:8], "B " + y.Run.Run[:8], ""}, {"began", localMinute(x.Began), localMinute(y.Began), ""}, {"unit", named(x.Unit), named(y.Unit), ""}, {"verdict", v(x.Verdict), v(y.Verdict), ""}}
 	table(a.out, rows)
+	a.section(comparedInputs(x, y))
 	a.section(comparedSteps(s, x, y))
 	a.section(comparedValues(x, y))
 	rows = [][]string{{"link", "A lost", "B lost", "A 95 %", "B 95 %"}}
@@ -61,6 +62,25 @@ func (a *app) compareRuns(x, y wholeRun) {
 		table(a.out, rows)
 		a.err.line("whether that is more than chance: uparrot link compare with both records")
 	}
+}
+
+// comparedInputs are the inputs in which two runs differ.
+func comparedInputs(x, y wholeRun) [][]string {
+	given := func(r wholeRun) map[string]string {
+		m := map[string]string{}
+		for _, in := range r.Inputs {
+			m[in.Name] = in.Value
+		}
+		return m
+	}
+	inX, inY := given(x), given(y)
+	rows := [][]string{{"input", "A", "B"}}
+	for _, name := range both(x.Inputs, y.Inputs, func(in ledger.Input) string { return in.Name }) {
+		if inX[name] != inY[name] {
+			rows = append(rows, []string{oneLine(name), oneLine(inX[name]), oneLine(inY[name])})
+		}
+	}
+	return rows
 }
 
 func comparedSteps(s *screen, x, y wholeRun) [][]string {
@@ -99,13 +119,17 @@ func comparedValues(x, y wholeRun) [][]string {
 		q, inB := my[what]
 		row := []string{oneLine(what), "", "", ""}
 		if inA {
-			row[1] = withUnit(plainNumber(float64(p.Value)), p.Unit)
+			row[1] = shownValue(p)
 		}
 		if inB {
-			row[2] = withUnit(plainNumber(float64(q.Value)), q.Unit)
+			row[2] = shownValue(q)
 		}
-		if inA && inB {
+		switch {
+		case !inA || !inB:
+		case p.Text == nil && q.Text == nil:
 			row[3] = withUnit(fmt.Sprintf("%+.6g", q.Value-p.Value), q.Unit)
+		case p.Bare() != q.Bare():
+			row[3] = "another"
 		}
 		rows = append(rows, row)
 	}

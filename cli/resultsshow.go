@@ -44,6 +44,7 @@ type wholeRun struct {
 	Measurements []record.Measurement `json:"measurements"`
 	Links        []ledger.Link        `json:"links"`
 	Files        []ledger.File        `json:"files"`
+	Inputs       []ledger.Input       `json:"inputs"`
 }
 
 func readRun(cmd *cobra.Command, l *ledger.Ledger, name string) (w wholeRun, err error) {
@@ -51,11 +52,12 @@ func readRun(cmd *cobra.Command, l *ledger.Ledger, name string) (w wholeRun, err
 	if w.Run, err = l.Find(ctx, name); err != nil {
 		return w, &session.Misuse{What: err.Error(), Example: "uparrot results"}
 	}
-	var errs [4]error
+	var errs [5]error
 	w.Steps, errs[0] = l.Steps(ctx, w.Run.Run)
 	w.Measurements, errs[1] = l.Measurements(ctx, w.Run.Run)
 	w.Links, errs[2] = l.Links(ctx, w.Run.Run)
 	w.Files, errs[3] = l.Files(ctx, w.Run.Run)
+	w.Inputs, errs[4] = l.Inputs(ctx, w.Run.Run)
 	w.RecordState = recordState(w.Run)
 	return w, errors.Join(errs[:]...)
 }
@@ -109,6 +111,9 @@ func (a *app) showRun(r wholeRun) {
 	add("machine", r.Machine)
 	add("tool", r.Tool)
 	add("bench", r.Bench)
+	for _, in := range r.Inputs {
+		add("input "+oneLine(in.Name), in.Value)
+	}
 	add("run", r.Run.Run)
 	add("record", fromHome(r.Record))
 	add("", r.RecordState)
@@ -147,9 +152,17 @@ func stepRows(s *screen, steps []ledger.Step) [][]string {
 func measurementRows(s *screen, list []record.Measurement) [][]string {
 	rows := [][]string{{"measurement", "value", "limits", "verdict"}}
 	for _, m := range list {
-		rows = append(rows, []string{oneLine(m.What), withUnit(plainNumber(float64(m.Value)), m.Unit), withUnit(m.Range(), m.Unit), s.verdict(verdict.Verdict(oneLine(string(m.Verdict))), 0)})
+		rows = append(rows, []string{oneLine(m.What), shownValue(m), oneLine(m.Wanted()), s.verdict(verdict.Verdict(oneLine(string(m.Verdict))), 0)})
 	}
 	return rows
+}
+
+// shownValue is a measured value on one line.
+func shownValue(m record.Measurement) string {
+	if m.Text != nil {
+		return oneLine(clip(m.Shown()))
+	}
+	return withUnit(plainNumber(float64(m.Value)), m.Unit)
 }
 
 func linkRows(s *screen, links []ledger.Link) [][]string {

@@ -105,6 +105,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if p.Operator, err = c.person(cmd); err != nil {
 		return err
 	}
+	p.Asks = c.sits(p.Operator)
 	if c.asker = c.secondAttempt(file, p.Operator); c.asker != nil {
 		p.Second = c.asker.second
 	}

@@ -29,12 +29,17 @@ type asker struct {
 
 // secondAttempt is who is asked about failed steps; nil where nobody sits there.
 func (c *runCommand) secondAttempt(file *procedure.File, operator perform.Operator) *asker {
-	who, ok := operator.(*person)
-	in, isFile := c.in.(*os.File)
-	if !ok || !isFile || !term.IsTerminal(int(in.Fd())) || !c.errIsTerminal() || c.askFor <= 0 || c.keeps.quiet {
+	if !c.sits(operator) || c.askFor <= 0 || c.keeps.quiet {
 		return nil
 	}
-	return &asker{person: who, file: file, most: c.askFor, books: sums(phrasebooks(file))}
+	return &asker{person: operator.(*person), file: file, most: c.askFor, books: sums(phrasebooks(file))}
+}
+
+// sits reports whether the operator is a person who sits at a terminal.
+func (c *runCommand) sits(operator perform.Operator) bool {
+	_, isPerson := operator.(*person)
+	in, isFile := c.in.(*os.File)
+	return isPerson && isFile && term.IsTerminal(int(in.Fd())) && c.errIsTerminal()
 }
 
 // phrasebooks are the files of those that a procedure names.

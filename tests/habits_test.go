@@ -283,6 +283,9 @@ func (h *tried) tools() {
 	for _, w := range h.wake {
 		args = append(args, "--wake", w)
 	}
+	if h.probe == nil { // this machine may be busy, and so may the module
+		h.probe = []string{"--within", "500ms"}
+	}
 	status, all := h.run("", append(args, h.probe...)...)
 	want := 0
 	if h.fails {

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -85,7 +86,7 @@ func (f *Filing) runRow() row {
 	r := f.run
 	return row{`INSERT INTO runs (run, command, unit, title, began, took_ms, verdict, why, operator, machine, tool, bench, record, record_sum, by_hand)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (run) DO UPDATE SET title = excluded.title, took_ms = excluded.took_ms, verdict = excluded.verdict, why = excluded.why,
+		ON CONFLICT (run) DO UPDATE SET title = excluded.title, unit = excluded.unit, took_ms = excluded.took_ms, verdict = excluded.verdict, why = excluded.why,
 		record = excluded.record, record_sum = excluded.record_sum, by_hand = excluded.by_hand`,
 		[]any{r.Run, r.Command, r.Unit, r.Title, r.Began.UnixMicro(), r.TookMS, r.Verdict, r.Why, r.Operator, r.Machine, r.Tool, r.Bench, r.Record, r.RecordSum, r.ByHand}}
 }
@@ -112,9 +113,10 @@ func (f *Filing) Take(e record.Event) {
 	case record.Begin:
 		f.run.Title = e.Text
 		f.pending = append(f.pending, f.runRow())
+		f.inputs(e)
 	case record.Step, record.Try:
 		f.step(e)
-	case record.Limit:
+	case record.Limit, record.Value:
 		f.limit(e)
 	case record.Link:
 		f.link(e)
@@ -176,9 +178,29 @@ func (f *Filing) limit(e record.Event) {
 		return
 	}
 	f.limits++
-	f.pending = append(f.pending, row{`INSERT INTO measurements (run, number, what, value, low, high, unit, step, verdict) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+	f.pending = append(f.pending, row{`INSERT INTO measurements (run, number, what, value, low, high, unit, step, verdict, text, measured) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (run, number) DO NOTHING`,
-		[]any{f.run.Run, f.limits, m.What, m.Value, m.Low, m.High, m.Unit, m.Step, m.Verdict}})
+		[]any{f.run.Run, f.limits, m.What, m.Value, m.Low, m.High, m.Unit, m.Step, m.Verdict, m.Text, e.Time.UnixMicro()}})
+	if m.Identity && m.Text != nil {
+		f.run.Unit = *m.Text
+		f.pending = append(f.pending, f.runRow())
+	}
+}
+
+// inputs files what a procedure was given.
+func (f *Filing) inputs(e record.Event) {
+	var begun struct{ Inputs map[string]any }
+	if e.Data == nil || !f.decode(e, &begun) {
+		return
+	}
+	for i, name := range slices.Sorted(maps.Keys(begun.Inputs)) {
+		value := fmt.Sprint(begun.Inputs[name])
+		if n, number := begun.Inputs[name].(float64); number {
+			value = record.Number(n).String()
+		}
+		f.pending = append(f.pending, row{"INSERT INTO inputs (run, number, name, value) VALUES (?, ?, ?, ?) ON CONFLICT (run, number) DO NOTHING",
+			[]any{f.run.Run, i + 1, name, value}})
+	}
 }
 
 func (f *Filing) link(e record.Event) {

@@ -76,7 +76,7 @@ func events(power float64, verdict verdict.Verdict) []record.Event {
 		return fmt.Appendf(nil, `{"what":"power","value":%v,"low":0,"high":14,"unit":"dBm","step":"power","verdict":%q}`, v, verdict)
 	}
 	return []record.Event{
-		{Kind: record.Begin, Text: "Commission a 100 % radio", Data: []byte(`{"inputs":{}}`)},
+		{Kind: record.Begin, Text: "Commission a 100 % radio", Data: []byte(`{"inputs":{"address":3,"place":"valley","gain":1.5}}`)},
 		{Kind: record.Step, Step: "it answers"},
 		{Kind: record.In, Text: "OK"},
 		{Kind: record.Step, Step: "it answers", Try: 1, Verdict: "passed", TookMS: 2},
@@ -289,7 +289,7 @@ func TestUpgrade(t *testing.T) {
 		l := open(t, where)
 		reset := func(version int) {
 			t.Helper()
-			list := "files, links, measurements, steps, runs, ledger"
+			list := "inputs, files, links, measurements, steps, runs, ledger"
 			if _, err := l.db.Exec("DROP TABLE " + strings.ReplaceAll(list, ", ", "; DROP TABLE ")); err != nil {
 				t.Fatal(err)
 			}

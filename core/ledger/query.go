@@ -188,8 +188,25 @@ func (l *Ledger) Steps(ctx context.Context, run string) ([]Step, error) {
 // Measurements are the measurements of a run.
 func (l *Ledger) Measurements(ctx context.Context, run string) ([]record.Measurement, error) {
 	return all(ctx, l, func(r *sql.Rows) (m record.Measurement, err error) {
-		return m, r.Scan(&m.What, &m.Value, &m.Low, &m.High, &m.Unit, &m.Step, &m.Verdict)
-	}, "SELECT what, value, low, high, unit, step, verdict FROM measurements WHERE run = ? ORDER BY number", run)
+		var at *int64
+		err = r.Scan(&m.What, &m.Value, &m.Low, &m.High, &m.Unit, &m.Step, &m.Verdict, &m.Text, &at)
+		if at != nil {
+			m.At = time.UnixMicro(*at).UTC()
+		}
+		return m, err
+	}, "SELECT what, value, low, high, unit, step, verdict, text, measured FROM measurements WHERE run = ? ORDER BY number", run)
+}
+
+// Input is what a run was given by a name.
+type Input struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// Inputs are what a run was given.
+func (l *Ledger) Inputs(ctx context.Context, run string) ([]Input, error) {
+	return all(ctx, l, func(r *sql.Rows) (in Input, err error) { return in, r.Scan(&in.Name, &in.Value) },
+		"SELECT name, value FROM inputs WHERE run = ? ORDER BY number", run)
 }
 
 // Links are the directions of the link tests of a run.
@@ -215,7 +232,7 @@ type Value struct {
 // Names are the names of all measurements.
 func (l *Ledger) Names(ctx context.Context) ([]string, error) {
 	return all(ctx, l, func(r *sql.Rows) (name string, err error) { return name, r.Scan(&name) },
-		"SELECT DISTINCT what FROM measurements ORDER BY what")
+		"SELECT DISTINCT what FROM measurements WHERE text IS NULL ORDER BY what")
 }
 
 // Values hands out all measurements of a name in the runs that a filter chooses,
@@ -223,7 +240,7 @@ func (l *Ledger) Names(ctx context.Context) ([]string, error) {
 func (l *Ledger) Values(ctx context.Context, what string, f Filter, take func(Value) error) error {
 	where, conditions := f.where()
 	values := append([]any{what}, conditions...)
-	query := "SELECT r.run, r.unit, r.title, r.began, r.verdict, m.value, m.low, m.high, m.unit, m.step, m.verdict FROM measurements m JOIN runs r ON r.run = m.run WHERE m.what = ? AND " + where + " ORDER BY r.began, r.run, m.number"
+	query := "SELECT r.run, r.unit, r.title, r.began, r.verdict, m.value, m.low, m.high, m.unit, m.step, m.verdict FROM measurements m JOIN runs r ON r.run = m.run WHERE m.what = ? AND m.text IS NULL AND " + where + " ORDER BY r.began, r.run, m.number"
 	return each(ctx, l, func(rows *sql.Rows) (v Value, err error) {
 		var began int64
 		err = rows.Scan(&v.Run.Run, &v.Run.Unit, &v.Run.Title, &began, &v.Run.Verdict, &v.Value, &v.Low, &v.High, &v.Unit, &v.Step, &v.Verdict)

@@ -77,7 +77,18 @@ var steps = []string{
 
 	// 3: how many further tries a person asked for.
 	"ALTER TABLE runs ADD COLUMN by_hand INTEGER NOT NULL DEFAULT 0",
+
+	// 4: values that are texts, when each was measured, and the inputs of a run.
+	`ALTER TABLE measurements ADD COLUMN text TEXT;
+	ALTER TABLE measurements ADD COLUMN measured BIGINT;
+	CREATE TABLE inputs (
+		run       TEXT NOT NULL REFERENCES runs (run),
+		number    INTEGER NOT NULL,
+		name      TEXT NOT NULL,
+		value     TEXT NOT NULL,
+		PRIMARY KEY (run, number)
+	)`,
 }
 
 // tables are the ledger's tables, in the order in which they refer to each other.
-var tables = []string{"runs", "steps", "measurements", "links", "files"}
+var tables = []string{"runs", "steps", "measurements", "links", "files", "inputs"}

@@ -32,6 +32,13 @@ type Run struct {
 	// Chosen are the steps to perform, by title; nil means all. Steps marked
 	// needed or always are performed in any case.
 	Chosen map[string]bool
+	// Unit is the unit that the run is said to be of; "" if nobody has said.
+	Unit string
+	// Passed tells of a run of a unit today that has passed, in words; "" if there is
+	// none. Nil tells nothing.
+	Passed func(ctx context.Context, unit string) (string, error)
+	// Asks is that the operator is a person, who can be asked about that.
+	Asks bool
 	// Before are values that steps left out have given in an earlier run, by the step's
 	// title: they are taken up where the step would stand.
 	Before map[string]Earlier
@@ -192,7 +199,7 @@ func (p *performer) emit(e record.Event) {
 }
 
 // inStep are the kinds of event that tell in which step they happened.
-var inStep = map[record.Kind]bool{record.Check: true, record.Limit: true, record.Kept: true, record.Told: true, record.Note: true}
+var inStep = map[record.Kind]bool{record.Check: true, record.Limit: true, record.Value: true, record.Kept: true, record.Told: true, record.Note: true}
 
 // waiting tells once a second that something is waited for, until the returned
 // function is called.

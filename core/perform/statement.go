@@ -64,6 +64,8 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 		return p.check(ctx, n)
 	case *procedure.Limit:
 		return p.limit(ctx, n)
+	case *procedure.NoteValue:
+		return p.noteValue(ctx, n)
 	case *procedure.Let:
 		v, err := n.Expr.Run(ctx, p.values)
 		if text, ok := v.(string); ok && len(text) > mostInValue {
@@ -372,5 +374,9 @@ func (p *performer) limit(ctx context.Context, n *procedure.Limit) error {
 func (p *performer) measured(r record.Measurement) {
 	r.Step = p.step.Title
 	p.res.Limits = append(p.res.Limits, r)
-	p.emit(record.Event{Kind: record.Limit, Try: p.try, Text: r.What, Verdict: r.Verdict, Value: r})
+	kind := record.Limit
+	if !r.Judged() {
+		kind = record.Value
+	}
+	p.emit(record.Event{Kind: kind, Try: p.try, Text: r.What, Verdict: r.Verdict, Value: r})
 }

@@ -538,6 +538,48 @@ func (p *parser) readLimit(l *line, at Pos) {
 	p.put(lim)
 }
 
+func (p *parser) readNote(l *line, at Pos) {
+	text, offset := l.rest()
+	if text == "" {
+		p.mistake(at, "note needs an expression", "Write: note EXPRESSION, with in and a unit and a text in quotes if you like.")
+		return
+	}
+	n := &NoteValue{Pos: at}
+	body, what, ok := trailingText(text)
+	if ok && parses(unitless(body)) && !parses(text) {
+		n.What = what
+	} else {
+		body = text
+	}
+	expr := unitless(body)
+	n.Unit = strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(body[len(expr):]), "in"))
+	expr = strings.TrimRight(expr, " \t")
+	if n.Expr, _ = p.compile(l, expr, offset, false); n.What == "" {
+		n.What = expr
+	}
+	p.put(n)
+}
+
+// unitless is an expression without the unit behind it.
+func unitless(body string) string {
+	i := strings.LastIndex(body, " in ")
+	if i < 0 || !isUnit(strings.TrimSpace(body[i+len(" in "):])) || !parses(body[:i]) {
+		return body
+	}
+	return body[:i]
+}
+
+func (p *parser) readIdentity(l *line, at Pos) {
+	text, offset := l.rest()
+	if text == "" {
+		p.mistake(at, "identity needs an expression", "Write: identity serial")
+		return
+	}
+	n := &NoteValue{Pos: at, What: "identity", Identity: true}
+	n.Expr, _ = p.compile(l, text, offset, false)
+	p.put(n)
+}
+
 // isUnit reports whether text is one word that can be a unit.
 func isUnit(text string) bool {
 	first, _ := utf8.DecodeRuneInString(text)

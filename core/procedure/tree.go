@@ -177,6 +177,15 @@ type Limit struct {
 	What string
 }
 
+// NoteValue keeps a value without limits: a number or a text.
+type NoteValue struct {
+	Pos
+	Expr     *Expr
+	Unit     string
+	What     string
+	Identity bool // it names the unit
+}
+
 // Let gives a value a name.
 type Let struct {
 	Pos

@@ -1,24 +1,83 @@
 package record
 
 import (
+	"encoding/json"
+	"math"
 	"strconv"
+	"time"
 
 	"uparrot/core/verdict"
 )
 
-// Measurement is a value that was held against limits: the data of a Limit event.
+// Measurement is a value that was held against limits, the data of a Limit event, or one
+// without limits, that of a Value event: a number or a text.
 type Measurement struct {
-	What    string          `json:"what"`
-	Value   Number          `json:"value"`
-	Low     *float64        `json:"low,omitempty"`  // nil is an open side
-	High    *float64        `json:"high,omitempty"` // nil is an open side
-	Unit    string          `json:"unit,omitempty"`
-	Step    string          `json:"step"`
-	Verdict verdict.Verdict `json:"verdict"`
+	What     string
+	Value    Number   // NaN where the value is a text
+	Text     *string  // the value where that is a text; nil where it is a number
+	Low      *float64 // nil is an open side
+	High     *float64 // nil is an open side
+	Unit     string
+	Step     string
+	Verdict  verdict.Verdict // measured where nothing was wanted
+	Identity bool            // it is how the module names itself
+
+	At time.Time // when it was measured; zero where nothing tells that
 }
 
-// Range is the limits as written, LOW..HIGH.
+// measurementJSON is how it stands in a record.
+type measurementJSON struct {
+	What     string          `json:"what"`
+	Value    *Number         `json:"value,omitempty"`
+	Text     *string         `json:"text,omitempty"`
+	Low      *float64        `json:"low,omitempty"`
+	High     *float64        `json:"high,omitempty"`
+	Unit     string          `json:"unit,omitempty"`
+	Step     string          `json:"step"`
+	Verdict  verdict.Verdict `json:"verdict"`
+	Identity bool            `json:"identity,omitempty"`
+}
+
+// MarshalJSON writes either value or text.
+func (m Measurement) MarshalJSON() ([]byte, error) {
+	j := measurementJSON{What: m.What, Text: m.Text, Low: m.Low, High: m.High, Unit: m.Unit, Step: m.Step, Verdict: m.Verdict, Identity: m.Identity}
+	if m.Text == nil {
+		j.Value = &m.Value
+	}
+	return json.Marshal(j)
+}
+
+// UnmarshalJSON reads either.
+func (m *Measurement) UnmarshalJSON(b []byte) error {
+	var j measurementJSON
+	if err := json.Unmarshal(b, &j); err != nil {
+		return err
+	}
+	*m = Measurement{What: j.What, Value: Number(math.NaN()), Text: j.Text, Low: j.Low, High: j.High, Unit: j.Unit, Step: j.Step, Verdict: j.Verdict, Identity: j.Identity}
+	if j.Value != nil {
+		m.Value = *j.Value
+	}
+	return nil
+}
+
+// MeasurementOf reads a Limit or a Value event.
+func MeasurementOf(e Event) (Measurement, error) {
+	m, err := Decode[Measurement](e)
+	m.At = e.Time
+	return m, err
+}
+
+// IsMeasurement reports whether an event is of a value.
+func (e Event) IsMeasurement() bool { return e.Kind == Limit || e.Kind == Value }
+
+// Judged reports whether it was held against limits.
+func (m Measurement) Judged() bool { return m.Verdict != verdict.Measured }
+
+// Range is the limits as written, LOW..HIGH; "" if there are none.
 func (m Measurement) Range() string {
+	if !m.Judged() {
+		return ""
+	}
 	side := func(f *float64) string {
 		if f == nil {
 			return ""
@@ -26,6 +85,27 @@ func (m Measurement) Range() string {
 		return strconv.FormatFloat(*f, 'f', -1, 64)
 	}
 	return side(m.Low) + ".." + side(m.High)
+}
+
+// Bare is the value without its unit.
+func (m Measurement) Bare() string {
+	if m.Text != nil {
+		return *m.Text
+	}
+	return m.Value.String()
+}
+
+// Shown is the value as a person reads it, with its unit.
+func (m Measurement) Shown() string {
+	return WithUnit(m.Bare(), m.Unit)
+}
+
+// Wanted is the limits with their unit; "" if there are none.
+func (m Measurement) Wanted() string {
+	if !m.Judged() {
+		return ""
+	}
+	return WithUnit(m.Range(), m.Unit)
 }
 
 // WithUnit is a value with its unit, if it has one.

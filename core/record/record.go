@@ -47,6 +47,7 @@ const (
 	Try     Kind = "try"     // a try of a step failed and another follows
 	Check   Kind = "check"   // a check was made
 	Limit   Kind = "limit"   // a value was held against limits: a Measurement
+	Value   Kind = "value"   // a value without limits: a Measurement
 	Frame   Kind = "frame"   // what became of one frame of a link run
 	Link    Kind = "link"    // the summary of a link run
 	Result  Kind = "result"  // what a test found that is none of frames
@@ -71,7 +72,7 @@ const (
 // kinds are those of a record. Those that last carry a checksum, with a verdict that
 // must survive a failing machine.
 var kinds = map[Kind]struct{ lasts bool }{
-	Head: {}, Open: {}, Close: {}, In: {}, Out: {}, Passed: {}, Begin: {}, Step: {true}, Try: {true}, Check: {}, Limit: {true}, Frame: {}, Link: {true},
+	Head: {}, Open: {}, Close: {}, In: {}, Out: {}, Passed: {}, Begin: {}, Step: {true}, Try: {true}, Check: {}, Limit: {true}, Value: {true}, Frame: {}, Link: {true},
 	Result: {true}, Kept: {}, Told: {}, Changed: {}, Verdict: {true}, Note: {}, End: {true},
 }
 

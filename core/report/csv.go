@@ -129,14 +129,14 @@ func asCSV(w io.Writer, d *Digest, r io.ReadSeeker, table string) error {
 	} else {
 		_ = out.Write([]string{"time", "step", "try", "what", "value", "low", "high", "unit", "verdict"})
 		if err := events(r, func(e record.Event) error {
-			if e.Kind != record.Limit {
+			if !e.IsMeasurement() {
 				return nil
 			}
 			m, err := measurement(e)
 			if err != nil {
 				return err
 			}
-			return out.Write([]string{e.Time.Format(time.RFC3339Nano), CSVText(m.Step), strconv.Itoa(e.Try), CSVText(m.What), m.Value.String(), limitNumber(m.Low), limitNumber(m.High), CSVText(m.Unit), string(m.Verdict)})
+			return out.Write([]string{e.Time.Format(time.RFC3339Nano), CSVText(m.Step), strconv.Itoa(e.Try), CSVText(m.What), CSVText(m.Bare()), limitNumber(m.Low), limitNumber(m.High), CSVText(m.Unit), string(m.Verdict)})
 		}); err != nil {
 			return err
 		}

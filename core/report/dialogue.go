@@ -204,9 +204,11 @@ func words(e record.Event) (dialogueLine, bool) {
 		}
 	case record.Check:
 		l.Text += checkWords(e)
-	case record.Limit:
+	case record.Limit, record.Value:
 		m, _ := measurement(e) // one that cannot be read tells nothing
-		l.Text = fmt.Sprintf("%s: %s, wanted %s", m.What, record.WithUnit(m.Value.String(), m.Unit), record.WithUnit(m.Range(), m.Unit))
+		if l.Text = fmt.Sprintf("%s: %s", m.What, m.Shown()); m.Judged() {
+			l.Text += ", wanted " + m.Wanted()
+		}
 	case record.Link:
 		l.Text = linkWords(e)
 	case record.Result:

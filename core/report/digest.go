@@ -86,7 +86,7 @@ type KeptFile struct {
 
 // measurement reads a Limit event.
 func measurement(e record.Event) (record.Measurement, error) {
-	return record.Decode[record.Measurement](e)
+	return record.MeasurementOf(e)
 }
 
 // events reads a record from its beginning up to its end, or to a line that
@@ -162,7 +162,10 @@ func (d *digester) take(e record.Event) (err error) {
 				s.Mended = f.Mended
 			}
 		}
-	case record.Limit:
+	case record.Limit, record.Value:
+		if m, merr := measurement(e); merr == nil && m.Identity && m.Text != nil {
+			d.Origin.Unit = *m.Text // as the module itself says
+		}
 		d.Limits++
 	case record.Frame:
 		d.Frames++

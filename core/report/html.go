@@ -325,7 +325,7 @@ func (p *pageWriter) take(e record.Event) error {
 			p.links++
 			p.frames = nil
 		}
-	case record.Limit:
+	case record.Limit, record.Value:
 		m, err := measurement(e)
 		if err != nil {
 			return err
@@ -334,7 +334,7 @@ func (p *pageWriter) take(e record.Event) error {
 			m.What += fmt.Sprintf(" (try %d)", e.Try)
 		}
 		_, err = fmt.Fprintf(p.limits, "<tr><td>%s</td><td class=\"number\">%s</td><td class=\"number\">%s</td><td>%s</td><td class=\"verdict %s\">%s</td></tr>\n",
-			escape(m.What), escape(record.WithUnit(m.Value.String(), m.Unit)), escape(record.WithUnit(m.Range(), m.Unit)), drawn(m), class(string(m.Verdict)), escape(string(m.Verdict)))
+			escape(m.What), escape(m.Shown()), escape(m.Wanted()), drawn(m), class(string(m.Verdict)), escape(string(m.Verdict)))
 		return err
 	}
 	return nil
@@ -352,7 +352,7 @@ func class(v string) string {
 
 // drawn is a value among its limits.
 func drawn(m record.Measurement) string {
-	if !m.Value.Finite() {
+	if !m.Value.Finite() || !m.Judged() {
 		return ""
 	}
 	return chart.Range{Value: float64(m.Value), Low: m.Low, High: m.High, Outside: m.Verdict != verdict.Passed, Label: m.Value.String() + " within " + m.Range()}.Inline()

@@ -146,14 +146,18 @@ func (s *junitSuite) cases(d *Digest) {
 func junitOut(d *Digest, r io.ReadSeeker) (string, error) {
 	out := []byte{}
 	err := events(r, func(e record.Event) error {
-		if e.Kind != record.Limit || len(out) > mostOut {
+		if !e.IsMeasurement() || len(out) > mostOut {
 			return nil
 		}
 		m, err := measurement(e)
 		if err != nil {
 			return err
 		}
-		out = fmt.Appendf(out, "%s: %s: %s, wanted %s: %s\n", text.Line(m.Step), text.Line(m.What), record.WithUnit(m.Value.String(), text.Line(m.Unit)), record.WithUnit(m.Range(), text.Line(m.Unit)), m.Verdict)
+		out = fmt.Appendf(out, "%s: %s: %s", text.Line(m.Step), text.Line(m.What), text.Line(m.Shown()))
+		if m.Judged() {
+			out = fmt.Appendf(out, ", wanted %s", text.Line(m.Wanted()))
+		}
+		out = fmt.Appendf(out, ": %s\n", m.Verdict)
 		return nil
 	})
 	for _, sum := range d.Links {

@@ -98,7 +98,7 @@ func markdownLimits(w io.Writer, r io.ReadSeeker) error {
 	fmt.Fprint(w, "\n## Measurements\n\n| measurement | value | limits | verdict |\n| --- | ---: | ---: | --- |\n")
 	n := 0
 	if err := events(r, func(e record.Event) error {
-		if e.Kind != record.Limit {
+		if !e.IsMeasurement() {
 			return nil
 		}
 		if n++; n > mostRows {
@@ -108,7 +108,7 @@ func markdownLimits(w io.Writer, r io.ReadSeeker) error {
 		if err != nil {
 			return err
 		}
-		_, err = fmt.Fprintf(w, "| %s | %s | %s | %s |\n", marked(m.What), marked(record.WithUnit(m.Value.String(), m.Unit)), marked(record.WithUnit(m.Range(), m.Unit)), m.Verdict)
+		_, err = fmt.Fprintf(w, "| %s | %s | %s | %s |\n", marked(m.What), marked(m.Shown()), marked(m.Wanted()), m.Verdict)
 		return err
 	}); err != nil {
 		return err

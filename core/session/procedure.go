@@ -25,6 +25,7 @@ type Procedure struct {
 	Chosen   map[string]bool   // titles of the steps to perform; nil means all
 	Earlier  *Earlier          // an earlier run of it, which tells what steps left out would give; nil if there is none
 	Operator perform.Operator  // nil if nobody is there
+	Asks     bool              // it is a person, who can be asked about what is odd
 	Second   perform.Second    // asked about steps that have failed; nil asks nobody
 	Files    []string          // that values came from
 	Keep     Keep
@@ -70,11 +71,14 @@ func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
 		folder = filepath.Dir(p.Keep.Record)
 	}
 	run := &perform.Run{
-		Procedure: p.File, Stations: stations, Values: p.Values, Events: s.Events, Chosen: p.Chosen, Before: before, Operator: p.Operator, Second: p.Second,
+		Procedure: p.File, Stations: stations, Values: p.Values, Unit: p.Keep.Unit, Passed: s.passed(p.File.Title), Asks: p.Asks, Events: s.Events, Chosen: p.Chosen, Before: before, Operator: p.Operator, Second: p.Second,
 		Keep: func(name string, data []byte) (string, error) { return keepFile(folder, name, data) },
 	}
 	res := run.Do(ctx)
-	res.Run, res.Record, res.Unit = s.Run, s.Record, p.Keep.Unit
+	res.Run, res.Record = s.Run, s.Record
+	if res.Unit == "" { // it has not said itself
+		res.Unit = p.Keep.Unit
+	}
 	err = s.End()
 	if res.Err != nil {
 		err = res.Err

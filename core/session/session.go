@@ -289,3 +289,36 @@ func slug(text string) string {
 	}
 	return "run"
 }
+
+// askWithin is how long the ledger is asked about earlier runs.
+const askWithin = 3 * time.Second
+
+// passed tells of the latest run of a unit with a title that has passed today; nil where
+// nothing is filed.
+func (s *Session) passed(title string) func(ctx context.Context, unit string) (string, error) {
+	if s.filing == nil {
+		return nil
+	}
+	return func(ctx context.Context, unit string) (string, error) {
+		where, err := LedgerPlace(s.keep.Ledger)
+		if err != nil {
+			return "", err
+		}
+		ctx, cancel := context.WithTimeout(ctx, askWithin)
+		defer cancel()
+		l, err := ledger.Open(ctx, where)
+		if err != nil {
+			return "", fmt.Errorf("ask the ledger about unit %s: %w", unit, err)
+		}
+		defer l.Close()
+		now := time.Now()
+		said := ""
+		err = l.Runs(ctx, ledger.Filter{Unit: unit, Title: title, Verdict: string(verdict.Passed), Since: time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())}, func(r ledger.Run) error {
+			if r.Title == title && r.Run != s.Run {
+				said = "at " + r.Began.Local().Format("15:04:05")
+			}
+			return nil
+		})
+		return said, err
+	}
+}

@@ -24,7 +24,9 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 	usual := p.rest
 	p.rest = max(longRest, usual)
 	p.from = len(p.result.Heard)
-	defer func() { p.rest = usual }()
+	patience := p.patience
+	p.patience = max(patience, 2*answerTime) // what is not answered in time here is a false ending
+	defer func() { p.rest, p.patience = usual, patience }()
 	if late, err := p.gather(ctx, l, p.rest); err != nil || len(late) > 0 { // of the answer before
 		if err != nil {
 			return false, err

@@ -63,7 +63,7 @@ func TestFindsEveryFamily(t *testing.T) {
 						if res.Dialect != want {
 							t.Errorf("dialect %s", res.Dialect)
 						}
-						limit := 20 * time.Second
+						limit := 25 * time.Second
 						if speed == 9600 || speed == 38400 || speed == 57600 || speed == 115200 {
 							limit = 8 * time.Second
 							if family == "redshank" { // what it sends by itself is listened to

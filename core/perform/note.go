@@ -1,0 +1,92 @@
+package perform
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"strings"
+
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+	"uparrot/core/verdict"
+)
+
+// longestNote is how many bytes a text has at most that is kept as a value: longer ones
+// belong into a file.
+const longestNote = 1000
+
+// noteValue keeps a value without limits. One that names the unit does so from then on.
+func (p *performer) noteValue(ctx context.Context, n *procedure.NoteValue) error {
+	if p.ofSecret(n.Expr) {
+		return errors.New("a note shows its value in every report, and this one is made of a secret")
+	}
+	v, err := n.Expr.Run(ctx, p.values)
+	if err != nil {
+		return err
+	}
+	m := record.Measurement{What: n.What, Unit: n.Unit, Verdict: verdict.Measured, Value: record.Number(math.NaN())}
+	switch v := v.(type) {
+	case int:
+		m.Value = record.Number(v)
+	case float64:
+		m.Value = record.Number(v)
+	case string, bool:
+		text := fmt.Sprint(v)
+		m.Text = &text
+	default:
+		return fmt.Errorf("%s is %s, neither a number nor a text", n.Expr.Source, p.mask.Hide(show(v)))
+	}
+	if n.Identity {
+		text := strings.TrimSpace(procedure.Text(v))
+		if m.Text, m.Value, m.Identity = &text, record.Number(math.NaN()), true; text == "" {
+			return fmt.Errorf("%s is empty: it names no unit", n.Expr.Source)
+		}
+	}
+	if m.Text != nil {
+		if len(*m.Text) > longestNote {
+			return fmt.Errorf("the text has %d bytes: a note has %d at most. Keep it in a file: keep NAME as ...", len(*m.Text), longestNote)
+		}
+		if hidden := p.mask.Hide(*m.Text); hidden != *m.Text {
+			m.Text = &hidden
+		}
+	}
+	if named := p.run.Unit; m.Identity && named != "" && *m.Text != named { // it fails, and is filed as what it is said to be
+		m.Identity = false
+	}
+	p.measured(m)
+	if n.Identity {
+		return p.identified(ctx, *m.Text)
+	}
+	return nil
+}
+
+// identified takes the module to be the unit that it says it is. It fails the step where
+// another was named, and asks about one that has passed before today.
+func (p *performer) identified(ctx context.Context, unit string) error {
+	if named := p.run.Unit; named != "" && named != unit {
+		return fmt.Errorf("the module says that it is %s, and the run is of unit %s", unit, named)
+	}
+	p.res.Unit = unit
+	if p.run.Passed == nil {
+		return nil
+	}
+	before, err := p.run.Passed(ctx, unit)
+	if err != nil || before == "" {
+		return nil // a ledger that cannot be read is told of by whoever files
+	}
+	said := fmt.Sprintf("%s has passed this before today, %s: the module before may be plugged in still", unit, before)
+	if p.run.Operator == nil || !p.run.Asks {
+		p.emit(record.Event{Kind: record.Told, Text: said})
+		return nil
+	}
+	again, err := p.run.Operator.Confirm(ctx, said+". Is it meant to be tested again?")
+	if err != nil {
+		return err
+	}
+	p.told(said, map[bool]string{true: "yes", false: "no"}[again])
+	if !again {
+		err = fmt.Errorf("%s has passed before, and was not meant to be tested again", unit)
+	}
+	return err
+}

@@ -1,0 +1,85 @@
+package perform
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"testing"
+	"testing/synctest"
+
+	"uparrot/core/verdict"
+)
+
+// A note keeps a number or a text, with its unit and what it is; what it cannot keep fails
+// the step, and a secret is told nowhere.
+func TestNotes(t *testing.T) {
+	const long = "repeat(\"x\", 1001)"
+	for _, c := range []struct{ body, want, why string }{
+		{"note 24.5 in V \"supply\"", "supply = 24.5 V", ""},
+		{"note 3 + 4", "3 + 4 = 7", ""},
+		{"note \"LK-\" + \"41\" \"serial number\"", "serial number = LK-41", ""},
+		{"note 5 in [1, 5]", "5 in [1, 5] = true", ""},
+		{"note (5 in [1, 5]) \"one of them\"", "one of them = true", ""},
+		{"let volts = 3.3\nnote volts in V", "volts = 3.3 V", ""},
+		{"note 1.0/0.0 \"x\"", "x = +Inf", ""},
+		{"note [1, 2]", "", "neither a number nor a text"},
+		{"note " + long, "", "has 1001 bytes"},
+		{"note code", "", "made of a secret"},
+		{"note len(code)", "", "made of a secret"},
+		{"identity \" LK-7 \"", "identity = LK-7", ""},
+		{"identity 41", "identity = 41", ""},
+		{"identity \" \"", "", "it names no unit"},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			s := set(t, "procedure \"T\"\nport a: dialect lines\nsecret code\nstep \"s\"\n"+c.body+"\nend\n", map[string]any{"code": "gr4nite"})
+			res := s.Do(t.Context())
+			s.module["a"].Close()
+			var got []string
+			for _, m := range res.Limits {
+				if m.Judged() {
+					t.Errorf("%s: %+v", c.body, m)
+				}
+				got = append(got, m.What+" = "+m.Shown())
+			}
+			if strings.Join(got, "; ") != c.want || !strings.Contains(res.Steps[0].Why, c.why) || (res.Verdict == verdict.Passed) != (c.why == "") {
+				t.Errorf("%s: %q, %s, %s", c.body, got, res.Verdict, res.Steps[0].Why)
+			}
+			if strings.Contains(s.record.String(), "gr4nite") {
+				t.Errorf("%s: the record tells a secret", c.body)
+			}
+		})
+	}
+}
+
+// A module that says that it is another than the one named fails; one that has passed
+// today is asked about, and where nobody is there that is told.
+func TestIdentity(t *testing.T) {
+	before := func(context.Context, string) (string, error) { return "at 10:02:00", nil }
+	for name, c := range map[string]struct {
+		adjust func(*Run)
+		want   verdict.Verdict
+		unit   string
+		told   string
+	}{
+		"named by itself":    {func(*Run) {}, verdict.Passed, "LK-7", ""},
+		"named so before":    {func(r *Run) { r.Unit = "LK-7" }, verdict.Passed, "LK-7", ""},
+		"another is meant":   {func(r *Run) { r.Unit = "LK-8" }, verdict.Failed, "", "the module says that it is LK-7, and the run is of unit LK-8"},
+		"passed, nobody":     {func(r *Run) { r.Passed = before }, verdict.Passed, "LK-7", "has passed this before today, at 10:02:00"},
+		"passed, always yes": {func(r *Run) { r.Passed, r.Operator = before, Agreeable{} }, verdict.Passed, "LK-7", "has passed this before today"},
+		"passed, and again":  {func(r *Run) { r.Passed, r.Operator, r.Asks = before, Agreeable{}, true }, verdict.Passed, "LK-7", "has passed this before today"},
+		"passed, by mistake": {func(r *Run) { r.Passed, r.Operator, r.Asks = before, naysayer{}, true }, verdict.Failed, "LK-7", "was not meant to be tested again"},
+		"no ledger to ask": {func(r *Run) {
+			r.Passed = func(context.Context, string) (string, error) { return "", errors.New("gone") }
+		}, verdict.Passed, "LK-7", ""},
+	} {
+		res, _, rec := performWith(t, t.Context(), head+"step \"s\"\nidentity \"LK-7\"\nend\n", c.adjust)
+		if res.Verdict != c.want || res.Unit != c.unit || !strings.Contains(rec, c.told) {
+			t.Errorf("%s: %s, unit %q, %s", name, res.Verdict, res.Unit, rec)
+		}
+	}
+}
+
+// naysayer answers no.
+type naysayer struct{ Agreeable }
+
+func (naysayer) Confirm(context.Context, string) (bool, error) { return false, nil }
