@@ -201,7 +201,7 @@ func TestMistakes(t *testing.T) {
 		{body(" check crc16(\"x\", \"v.43\") == 1"), `6:8: crc16 knows no standard "v.43"|Did you mean "v.4`},
 		{body(" note"), "6:2: note needs an expression"},
 		{body(" note x"), `6:7: "x" has no value here`},
-		{body(" note n in V \"supply\" x"), "6:7: the expression cannot be used"},
+		{body(" note n in V \"supply\" x"), "6:14: the expression cannot be used"},
 		{body(" identity"), "6:2: identity needs an expression"},
 		{body(" sya a: AT"), `6:2: unknown word "sya"|Did you mean "say"?`},
 		{body(" say a AT"), "6:6: wanted a colon"},
