@@ -26,7 +26,8 @@ step "the settings as found are on record"
     hear radio: ~NODE: {node_found:int}
     say radio: AT~GROUP?
     hear radio: ~GROUP: {group_found:int}
-    check node_found > 0 && group_found >= 0
+    note node_found "address as found"
+    note group_found "group as found"
 end
 
 step "address, group, channel and name are set"

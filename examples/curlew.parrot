@@ -23,6 +23,7 @@ step "its speed, whatever it was set to" tries 3 every 2s
         end
     end
     check speed > 0 "it answers at a speed that a modem has"
+    note speed in baud "speed as found"
 end
 
 step "it is a Curlew" tries 2

@@ -30,6 +30,6 @@ step "with the jumper it streams"
     repeat 4 times
         hear gauge within 3s: wind {now:num} m/s {at:int} deg
         limit now in 0..60 m/s "wind in the stream"
-        check at >= 0 && at < 360
+        limit at in 0..359 degrees "direction in the stream"
     end
 end

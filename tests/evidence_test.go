@@ -219,7 +219,7 @@ func TestEvidence(t *testing.T) {
 		t.Error("the page is not whole")
 	}
 	b.run("report", "second.record", "--as", "word").wants(t, 2, "no form")
-	b.run("report", "second.record", "--as", "csv", "--table", "frames").wants(t, 3, "no link frames", "1 measurement")
+	b.run("report", "second.record", "--as", "csv", "--table", "frames").wants(t, 3, "no link frames", "3 measurements")
 	b.write("second.record", strings.Replace(b.read("second.record"), "tower 3", "tower 4", 1))
 	b.run("report", "second.record", "--verify").wants(t, 1, "altered", "the change lies in lines")
 	b.run("report", "second.record").wants(t, 1, "altered")

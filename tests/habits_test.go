@@ -291,6 +291,7 @@ func (h *tried) tools() {
 	if h.fails {
 		want = 1
 	}
+	probed := all
 	if !h.wants("probe", want, status, all, h.probed) || len(h.says) == 0 {
 		return
 	}
@@ -308,6 +309,7 @@ func (h *tried) tools() {
 	h.m.set("42")
 	status, all = h.run(strings.Join(h.says, "\n")+"\n", append([]string{"talk", "module", "--record", "hand.record"}, on...)...)
 	if !h.wants("talk in a pipe", 0, status, all, h.hears) {
+		h.fail("probe wrote\n%s\nand said\n%s", entry, probed)
 		return
 	}
 	h.view(on)

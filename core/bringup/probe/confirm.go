@@ -20,7 +20,7 @@ func (p *Probe) likely(l uart.Line, sent string, got []byte) bool {
 // confirm asks again at a setting that has given a readable answer, finds the
 // frame and the line ending, and says how sure all of it is.
 func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, error) {
-	send := p.asked(wake)
+	by, send := wake, p.asked(wake)
 	usual := p.rest
 	p.rest = max(longRest, usual)
 	p.from = len(p.result.Heard)
@@ -79,7 +79,13 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 			return true, err
 		}
 	}
-	return true, p.certainty(ctx, l, wake, got, prompt)
+	talks, err := p.certainty(ctx, l, wake, got, prompt)
+	if err == nil && talks && !p.unasked { // that it speaks by itself was not known: all came out of that, perhaps
+		p.unasked = true
+		r.Kind, r.Why, r.Prompt, r.Final = "", []string{}, "", ""
+		return p.confirm(ctx, l, by)
+	}
+	return true, err
 }
 
 // notices listens, where something came unasked or the same was answered otherwise, until
@@ -175,17 +181,17 @@ func (p *Probe) wakeAndEnding(ctx context.Context, l uart.Line, wake string) (by
 // certainty asks once more, with exactly what was found, and listens before that for as
 // long without asking: whoever talks by itself has not answered. got is the answer that
 // is to be compared, prompt what it ended with.
-func (p *Probe) certainty(ctx context.Context, l uart.Line, wake string, got []byte, prompt string) error {
+func (p *Probe) certainty(ctx context.Context, l uart.Line, wake string, got []byte, prompt string) (talks bool, err error) {
 	r := &p.result
 	send := wake + r.Ending.Bytes()
 	unasked, err := p.gather(ctx, l, l.Time(len(send)+8)+p.patience)
 	if err != nil {
-		return err
+		return false, err
 	}
 	p.note(l, "", unasked)
 	again, err := p.ask(ctx, l, send)
 	if err != nil {
-		return err
+		return false, err
 	}
 	p.note(l, send, again)
 	if prompt != "" && lastPart(again) == prompt {
@@ -199,6 +205,7 @@ func (p *Probe) certainty(ctx context.Context, l uart.Line, wake string, got []b
 	same := len(bytes.TrimSpace(twice)) > 0 && readable(plain(again)) >= 0.95
 	long := len(bytes.TrimSpace(once)) >= 2 && bytes.ContainsAny(got, "\r\n") || asNumber(wake, got) || asksOn(r.Prompt)
 	r.Sure = same && (len(alone) == 0 || takesUp) && readable(once) >= 0.95 && long
+	talks = len(alone) > 0 && !takesUp
 	switch by := oneLine(string(plain(unasked))); {
 	case len(p.shapes) > 0 && same && len(alone) == 0:
 		p.because("it sends by itself too, such as %s: without that, it answered each time it was asked", oneLine(r.Notices[0]))
@@ -211,7 +218,7 @@ func (p *Probe) certainty(ctx context.Context, l uart.Line, wake string, got []b
 	case same:
 		p.because("asked once more with this setting it answered once more, and between nothing came")
 	}
-	return nil
+	return talks, nil
 }
 
 // asksOn reports whether a prompt ends with a mark that prompts end with.
