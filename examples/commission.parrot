@@ -52,7 +52,8 @@ end
 
 step "the settings survive a restart"
     say radio: AT~RESTART
-    hear radio within 5s: DUNLIN UP ...
+    hear radio within 5s took boot: DUNLIN UP ...
+    limit boot in 0..2 "time of the restart"
     say radio: AT~NODE?
     hear radio: ~NODE: {now:int}
     check now == address

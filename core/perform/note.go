@@ -45,7 +45,7 @@ func (p *performer) noteValue(ctx context.Context, n *procedure.NoteValue) error
 	}
 	if m.Text != nil {
 		if len(*m.Text) > longestNote {
-			return fmt.Errorf("the text has %d bytes: a note has %d at most. Keep it in a file: keep NAME as ...", len(*m.Text), longestNote)
+			return fmt.Errorf("the text has %d bytes, and a note has %d at most: keep it in a file, with keep", len(*m.Text), longestNote)
 		}
 		if hidden := p.mask.Hide(*m.Text); hidden != *m.Text {
 			m.Text = &hidden

@@ -23,7 +23,7 @@ func TestNotes(t *testing.T) {
 		{"let volts = 3.3\nnote volts in V", "volts = 3.3 V", ""},
 		{"note 1.0/0.0 \"x\"", "x = +Inf", ""},
 		{"note [1, 2]", "", "neither a number nor a text"},
-		{"note " + long, "", "has 1001 bytes"},
+		{"note " + long, "", "the text has 1001 bytes"},
 		{"note code", "", "made of a secret"},
 		{"note len(code)", "", "made of a secret"},
 		{"identity \" LK-7 \"", "identity = LK-7", ""},

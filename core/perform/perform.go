@@ -123,6 +123,8 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 	for k, v := range r.Values {
 		p.values[k] = v
 	}
+	p.tryBegan, p.gaveAt = began, map[string]time.Time{}
+	procedure.WithClock(p.values, p)
 	for _, s := range r.Procedure.Secrets {
 		text, _ := p.values[s.Name].(string)
 		p.mask.Add(text)
@@ -176,6 +178,9 @@ type performer struct {
 	mask        secret.Mask
 	choice      Choice                   // of a person, about the step that failed last
 	interrupted bool                     // nobody is asked any more
+	tryBegan    time.Time                // of the step
+	saidAt      map[string]time.Time     // the last say at each port in this try
+	gaveAt      map[string]time.Time     // when each name got its value
 	pondered    time.Duration            // for how long a person was asked about the step
 	byHand      int                      // tries of the step that a person asked for
 	hexed       map[string]bool          // names of numbers that were bytes

@@ -131,7 +131,7 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 	}
 	if !whole {
 		p.emit(record.Event{Kind: record.Said, Port: name, Text: p.shownSaid(text)})
-		_, err = d.SayBytes(ctx, []byte(text))
+		p.saidAt[name], err = d.SayBytes(ctx, []byte(text))
 		return err
 	}
 	if question {
@@ -149,7 +149,7 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 	p.said[name], p.saidIn[name] = n.Pos, p.step
 	p.emit(record.Event{Kind: record.Said, Port: name, Text: p.shownSaid(text)})
 	suppressed := d.Suppressed()
-	_, err = d.Say(ctx, line, p.run.Procedure.Answers)
+	p.saidAt[name], err = d.Say(ctx, line, p.run.Procedure.Answers)
 	switch {
 	case err != nil:
 		return err
@@ -226,9 +226,14 @@ func (p *performer) heeding(ctx context.Context, at ...string) (context.Context,
 func (p *performer) took(ctx context.Context, port string, n *procedure.Hear, h dialog.Heard) error {
 	for _, c := range h.Captures {
 		p.give(c.Name, c.Value, false)
+		p.gaveAt[c.Name] = h.Time
 		n, number := c.Value.(int)
 		decimal, err := strconv.Atoi(c.Text)
 		p.hexed[c.Name] = number && (err != nil || decimal != n)
+	}
+	if n.Took != "" {
+		p.give(n.Took, p.tookFrom(port, h.Time), false)
+		p.gaveAt[n.Took] = h.Time
 	}
 	if port != p.asked {
 		p.asked = ""
@@ -265,7 +270,7 @@ func (p *performer) ofSecret(e *procedure.Expr) bool {
 
 // give gives a name a value. What is made of a secret is one too, with all its parts.
 func (p *performer) give(name string, v any, secret bool) {
-	p.values[name] = v
+	p.values[name], p.gaveAt[name] = v, time.Now()
 	if p.gave != nil {
 		p.gave[name] = true
 	}

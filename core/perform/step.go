@@ -159,6 +159,7 @@ func sleep(ctx context.Context, d time.Duration) error {
 // body performs the statements of the step once.
 func (p *performer) body(ctx context.Context) error {
 	p.calls, p.asked, p.question = nil, "", ""
+	p.tryBegan, p.saidAt = time.Now(), map[string]time.Time{}
 	if err := p.statements(ctx, p.step.Body); err != nil {
 		return err
 	}

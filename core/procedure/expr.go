@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -46,6 +47,10 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 		p.mistake(at, what, mend)
 		return nil, types.Any
 	}
+	if what, mend := misusedClock(tree.Node); what != "" {
+		p.mistake(at, what, mend)
+		return nil, types.Any
+	}
 	names, loops := identifiers(tree.Node)
 	env, key := types.Map{}, text
 	for _, n := range names {
@@ -66,7 +71,7 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 	if done, ok := p.compiled[key]; ok && !wantBool {
 		return done.expr, done.typ
 	}
-	env[paceName] = types.Any
+	env[paceName], env[clockName] = types.Any, types.Any
 	options := append([]expr.Option{expr.Env(env)}, functions()...)
 	if wantBool {
 		options = append(options, expr.AsBool())
@@ -174,6 +179,11 @@ func (c *collector) Visit(node *ast.Node) {
 		c.loops = true
 	case *ast.VariableDeclaratorNode:
 		c.local = append(c.local, n.Name)
+	case *ast.CallNode:
+		if name, is := n.Callee.(*ast.IdentifierNode); is && clockFunctions[name.Value].do != nil { // a value may be called so, too
+			c.found = slices.DeleteFunc(c.found, func(id identifier) bool { return id.from == name.Location().From && id.name == name.Value })
+			c.seen[name.Value] = slices.ContainsFunc(c.found, func(id identifier) bool { return id.name == name.Value })
+		}
 	case *ast.IdentifierNode:
 		if !c.seen[n.Value] {
 			c.seen[n.Value] = true

@@ -39,6 +39,7 @@ var ourFunctions = map[string]function{
 var functions = sync.OnceValue(func() []expr.Option {
 	options := []expr.Option{expr.Patch(paced{}), expr.Function(stepName, paceOf,
 		new(func(any, bool) bool), new(func(any, int) int), new(func(any, float64) float64), new(func(any, string) string), new(func(any, any) any))}
+	options = append(options, clockOptions()...)
 	for _, name := range keys(ourFunctions) {
 		options = append(options, expr.Function(name, ourFunctions[name].do, ourFunctions[name].types...))
 	}

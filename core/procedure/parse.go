@@ -34,6 +34,7 @@ func Parse(path, text string) (*File, error) {
 		used:     map[string]bool{},
 		titles:   map[string]*Step{},
 		compiled: map[string]compiled{},
+		times:    map[string]bool{},
 	}
 	p.text(path, text)
 	p.whole()
@@ -61,6 +62,7 @@ type parser struct {
 	reading  []string        // files being read, for includes
 	atEnd    []func()        // what can be read only once all steps have been
 	compiled map[string]compiled
+	times    map[string]bool // names that hold seconds
 }
 
 func (p *parser) mistake(at Pos, what, mend string) {
@@ -341,7 +343,7 @@ func (p *parser) newName(l *line, what string) (string, Pos, bool) {
 		p.mistake(at, fmt.Sprintf("%s is a word of the language", t), "Choose another name.")
 		return "", at, false
 	}
-	if _, function := ourFunctions[t]; function {
+	if isFunction(t) {
 		p.mistake(at, fmt.Sprintf("%s is the name of a function", t), "Choose another name.")
 		return "", at, false
 	}
@@ -352,14 +354,18 @@ func (p *parser) newName(l *line, what string) (string, Pos, bool) {
 // not be named as a word that can stand in its place.
 var (
 	reserved = setOf("not", "in", "and", "or", "true", "false", "nil", "let", "if", "else", "matches", "contains", "startsWith", "endsWith")
-	placed   = setOf("bytes", "next", "later", "without", "within", "for", "until", "operator", "hear", "nothing", "speed", "frame", "ending", "dialect", "dtr", "rts", "break", "reopen")
+	placed   = setOf("bytes", "next", "later", "without", "within", "took", "for", "until", "operator", "hear", "nothing", "speed", "frame", "ending", "dialect", "dtr", "rts", "break", "reopen")
 )
 
 // Reserved reports whether a word cannot be the name of a port or a value, because
 // it is a word or a function of the language.
 func Reserved(word string) bool {
-	_, function := ourFunctions[word]
-	return reserved[word] || placed[word] || function
+	return reserved[word] || placed[word] || isFunction(word)
+}
+
+// isFunction reports whether a word is a function of ours.
+func isFunction(word string) bool {
+	return ourFunctions[word].do != nil // those of the clock are told from a value by their parentheses
 }
 
 func setOf(words ...string) map[string]bool {

@@ -225,7 +225,7 @@ func (p *parser) readStep(l *line, at Pos) {
 // portName takes the port's name, which may be left out if there is one port.
 func (p *parser) portName(l *line) (string, bool) {
 	at := l.here()
-	if w := l.peekWord(); w != "" && w != "within" && w != "for" && w != "until" && w != "as" && w != "without" && (w != "answer" || p.isPort(w)) && !(lineWords[w] && len(p.file.Ports) == 1) {
+	if w := l.peekWord(); w != "" && w != "within" && w != "took" && w != "for" && w != "until" && w != "as" && w != "without" && (w != "answer" || p.isPort(w)) && !(lineWords[w] && len(p.file.Ports) == 1) {
 		l.word()
 		if p.isPort(w) {
 			return w, true
@@ -380,9 +380,12 @@ func (p *parser) readHear(l *line, at Pos, not bool) *Hear {
 	if not {
 		limit = "for"
 	}
+	if !not && !p.tookName(l, h) {
+		return nil
+	}
 	if w := l.peekWord(); w == limit {
 		l.word()
-		if h.Within, ok = p.span(l); !ok {
+		if h.Within, ok = p.span(l); !ok || !not && !p.tookName(l, h) {
 			return nil
 		}
 	} else if not {
@@ -401,6 +404,22 @@ func (p *parser) readHear(l *line, at Pos, not bool) *Hear {
 	}
 	p.captures(l, h, offset)
 	return h
+}
+
+// tookName takes the name that is to hold how long it took, if there is one.
+func (p *parser) tookName(l *line, h *Hear) bool {
+	if !l.takeWord("took") {
+		return true
+	}
+	name, at := l.peekWord(), l.here()
+	if old, ok := p.values.find(name); ok && old.capture {
+		l.word() // may be taken anew
+	} else if name, at, ok = p.newName(l, "value"); !ok {
+		return false
+	}
+	h.Took, p.times[name] = name, true
+	p.values.add(name, value{what: "a capture", typ: types.Float, capture: true, at: at})
+	return true
 }
 
 // heardText takes the colon and what must come.
@@ -440,7 +459,7 @@ func (p *parser) captures(l *line, h *Hear, offset int) {
 			p.mistake(at, "what must not come cannot be captured", "Write ... or {} instead.")
 		case ok && !old.capture:
 			p.mistake(at, fmt.Sprintf("%s is the name of %s", n.Name, old.what), fmt.Sprintf("To compare with it write {=%s}; to capture choose another name.", n.Name))
-		case reserved[n.Name] || ourFunctions[n.Name].do != nil:
+		case reserved[n.Name] || isFunction(n.Name):
 			p.mistake(at, fmt.Sprintf("%s is a word of the language", n.Name), "Choose another name.")
 		default:
 			p.values.add(n.Name, value{what: "a capture", typ: typeOf(n.Type), capture: true, at: at})
@@ -506,7 +525,7 @@ func (p *parser) readLimit(l *line, at Pos) {
 		p.mistake(after.pos(unitAt, len(unit)), fmt.Sprintf("%q is no unit", unit), "A unit is one word that begins with a letter, %, ° or µ. A range with blanks stands in parentheses: limit v in (0..u - 3) V.")
 		return
 	}
-	lim.Unit = unit
+	lim.Unit = p.unitOf(strings.TrimSpace(body[:i]), unit)
 	r = unwrapped(r)
 	low, high, ok := strings.Cut(r, "..")
 	if !ok || low == "" && high == "" {
@@ -554,6 +573,7 @@ func (p *parser) readNote(l *line, at Pos) {
 	expr := unitless(body)
 	n.Unit = strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(body[len(expr):]), "in"))
 	expr = strings.TrimRight(expr, " \t")
+	n.Unit = p.unitOf(expr, n.Unit)
 	if n.Expr, _ = p.compile(l, expr, offset, false); n.What == "" {
 		n.What = expr
 	}

@@ -148,6 +148,7 @@ type Hear struct {
 	Not     bool
 	Later   bool          // it may come after the end of the answer
 	Within  time.Duration // 0 means the procedure's Answers
+	Took    string        // the name that holds how long it took, in seconds; "" if nobody asks
 	Pattern *pattern.Pattern
 	Exprs   map[string]*Expr
 	Packet  *PacketUse // that the pattern is; nil if it is no packet of the phrasebook

@@ -1,0 +1,35 @@
+package perform
+
+import (
+	"fmt"
+	"time"
+)
+
+// Elapsed is how long this try of the step has gone on, in seconds.
+func (p *performer) Elapsed() float64 { return seconds(time.Since(p.tryBegan)) }
+
+// seconds is a time in seconds, to the microsecond: no finer one is known.
+func seconds(d time.Duration) float64 { return float64(d.Microseconds()) / 1e6 }
+
+// Since is how long ago a name got its value, in seconds: what was heard, when its last
+// byte was read.
+func (p *performer) Since(name string) (float64, error) {
+	at, known := p.gaveAt[name]
+	if !known {
+		return 0, fmt.Errorf("nothing tells when %s got its value: it is an input, or from an earlier run", name)
+	}
+	return seconds(time.Since(at)), nil
+}
+
+// Now is the time of day.
+func (p *performer) Now() string { return time.Now().Format("2006-01-02 15:04:05") }
+
+// tookFrom is how long something that came at a port took, in seconds: from the last say
+// there in this try of the step on, or from the beginning of that.
+func (p *performer) tookFrom(port string, came time.Time) float64 {
+	from := p.tryBegan
+	if at := p.saidAt[port]; at.After(from) {
+		from = at
+	}
+	return max(0, seconds(came.Sub(from)))
+}
