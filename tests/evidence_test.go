@@ -196,7 +196,7 @@ func TestEvidence(t *testing.T) {
 	}{
 		{"results", []string{"../../LK 17", "failed", "LK 18", "passed"}},
 		{"results yield", []string{"2 in 3 runs", "first pass  1 of 2: 50.00 %", "final       2 of 2: 100.00 %", "power is within the licence: 1 run at 1 unit"}},
-		{"results show last", []string{"operator  A. Rigger", "whole, and the same that was filed", "0..14 dBm", "dunlin.toml"}},
+		{"results show last", []string{"operator       A. Rigger", "whole, and the same that was filed", "0..14 dBm", "dunlin.toml"}},
 		{"results trend", []string{"transmitted power"}},
 		{"results export --table measurements", []string{"transmitted power,14,0,10,dBm"}},
 		{"results export --as json", []string{`"unit": "../../LK 17"`}},
@@ -219,7 +219,7 @@ func TestEvidence(t *testing.T) {
 		t.Error("the page is not whole")
 	}
 	b.run("report", "second.record", "--as", "word").wants(t, 2, "no form")
-	b.run("report", "second.record", "--as", "csv", "--table", "frames").wants(t, 3, "no link frames", "3 measurements")
+	b.run("report", "second.record", "--as", "csv", "--table", "frames").wants(t, 3, "no link frames", "4 measurements")
 	b.write("second.record", strings.Replace(b.read("second.record"), "tower 3", "tower 4", 1))
 	b.run("report", "second.record", "--verify").wants(t, 1, "altered", "the change lies in lines")
 	b.run("report", "second.record").wants(t, 1, "altered")

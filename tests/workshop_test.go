@@ -142,7 +142,7 @@ func TestBeforeTheModuleHasCome(t *testing.T) {
 	b.start("for other commands", "standin", "dunlin.toml")
 	b.write("unit.toml", "address = 12\nchannel = 40\n")
 	b.run("run", "commission.parrot", "--port", "dunlin.ports/dunlin", "--set-file", "unit.toml").wants(t, 0, "said   AT~NODE=12", "said   AT~CHANNEL=40", "all 7 steps")
-	b.run("run", "commission.parrot", "--set-file", "unit.toml", "--set", "address=13", "--plan").wants(t, 0, "say radio: AT~NODE=13", "hear radio within 5s: DUNLIN UP ...", `say radio: AT~NAME="tower 13"`)
+	b.run("run", "commission.parrot", "--set-file", "unit.toml", "--set", "address=13", "--plan").wants(t, 0, "say radio: AT~NODE=13", "hear radio within 5s took boot: DUNLIN UP ...", `say radio: AT~NAME="tower 13"`)
 	b.write("unit.toml", "adress = 12\n")
 	b.run("run", "commission.parrot", "--set-file", "unit.toml", "--plan").wants(t, 2, `no input "adress"`, `Did you mean "address"?`)
 	b.run("standin", "plover.toml").wants(t, 2, "dialect bytes makes no stand-in")
