@@ -84,7 +84,7 @@ func forms() string {
 // whole.
 func (a *app) view(f io.ReadSeeker, form, table, out string, files *outputs) (*report.Digest, error) {
 	if out == "" {
-		if form == "pcapng" && a.outIsTerminal() {
+		if form == "pcapng" && isTerminal(a.out) {
 			return nil, &session.Misuse{What: "pcapng is no text to be shown: name a file with --out", Example: "uparrot report valley.record --as pcapng --out valley.pcapng"}
 		}
 		return report.View(a.out, f, form, table)

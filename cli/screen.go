@@ -29,8 +29,7 @@ type screen struct {
 }
 
 func newScreen(w io.Writer) *screen {
-	f, ok := w.(*os.File)
-	s := &screen{w: w, terminal: ok && term.IsTerminal(int(f.Fd()))}
+	s := &screen{w: w, terminal: isTerminal(w)}
 	s.coloured = s.terminal && colorprofile.Env(os.Environ()) >= colorprofile.ANSI // nothing is asked of the terminal
 	return s
 }
@@ -139,4 +138,11 @@ func table(w io.Writer, rows [][]string) {
 		}
 		fmt.Fprintln(w, strings.TrimRight(b.String(), " "))
 	}
+}
+
+// isTerminal reports whether what is written to w, or read from it, is a person's at a
+// terminal.
+func isTerminal(w any) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
 }

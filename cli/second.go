@@ -5,12 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 	"time"
-
-	"golang.org/x/term"
 
 	"uparrot/core/perform"
 	"uparrot/core/procedure"
@@ -38,8 +35,7 @@ func (c *runCommand) secondAttempt(file *procedure.File, operator perform.Operat
 // sits reports whether the operator is a person who sits at a terminal.
 func (c *runCommand) sits(operator perform.Operator) bool {
 	_, isPerson := operator.(*person)
-	in, isFile := c.in.(*os.File)
-	return isPerson && isFile && term.IsTerminal(int(in.Fd())) && c.errIsTerminal()
+	return isPerson && isTerminal(c.in) && isTerminal(c.err.w)
 }
 
 // phrasebooks are the files of those that a procedure names.
@@ -61,12 +57,6 @@ func sums(paths []string) map[string]record.Digest {
 		}
 	}
 	return all
-}
-
-// errIsTerminal reports whether what is told beside the result is read by a person.
-func (a *app) errIsTerminal() bool {
-	f, ok := a.err.w.(*os.File)
-	return ok && term.IsTerminal(int(f.Fd()))
 }
 
 // second asks until it is told what to do; where nobody answers it stops.

@@ -1,11 +1,9 @@
 package cli
 
 import (
-	"os"
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"uparrot/core/dialog"
 	"uparrot/core/pattern"
@@ -109,8 +107,7 @@ func (c *talkCommand) run(cmd *cobra.Command, args []string) error {
 		for _, st := range stations {
 			talkers = append(talkers, &talk.Talker{Station: st, Events: events, Reopen: c.reopen, Wait: c.wait})
 		}
-		in, isFile := c.in.(*os.File)
-		if c.plain || c.lasts > 0 || c.until != nil || !isFile || !term.IsTerminal(int(in.Fd())) || !c.outIsTerminal() {
+		if c.plain || c.lasts > 0 || c.until != nil || !isTerminal(c.in) || !isTerminal(c.out) {
 			return verdict.Measured, c.talkPlain(cmd.Context(), talkers)
 		}
 		return verdict.Measured, c.talkView(cmd, talkers)
@@ -125,11 +122,6 @@ func contains(list []string, s string) bool {
 		}
 	}
 	return false
-}
-
-func (a *app) outIsTerminal() bool {
-	f, ok := a.out.(*os.File)
-	return ok && term.IsTerminal(int(f.Fd()))
 }
 
 // gapOf is the silence at which what comes at a port is cut into packets; 0 if it is cut

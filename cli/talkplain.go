@@ -106,54 +106,53 @@ func (p *printer) packets(gap time.Duration) {
 	})
 }
 
-// upTo prints the packets and lines before a place in the log.
+// upTo prints what stands before a place in the log, as far as it is whole, and ends the
+// conversation when what is waited for is among it.
 func (p *printer) upTo(n int) {
 	for ; p.shown < p.log.Gone+n; p.shown++ {
 		l := p.log.Lines[p.shown-p.log.Gone]
-		if l.Kind == talk.Note {
-			p.print(l, text.Shown(l.Bytes))
-			continue
+		if l.Open {
+			return
 		}
-		for _, row := range talk.AsBoth.Rows(l) {
+		rows, seen := p.rows(l)
+		for _, row := range rows {
 			p.print(l, row)
 		}
-		if l.Kind == talk.Heard && p.until != nil {
-			if start, _, _, _ := p.until.Find(l.Bytes); start >= 0 {
-				p.cancel(errSeen)
-			}
+		if seen && l.Kind == talk.Heard {
+			p.cancel(errSeen)
 		}
 	}
 }
 
-// tell prints the lines that are whole, and ends the conversation when the one
-// waited for has come or the port has gone.
+// rows is how a line or a packet is printed, and whether what is waited for is in it.
+func (p *printer) rows(l talk.Row) (rows []string, seen bool) {
+	if p.over != nil && l.Kind != talk.Note {
+		if p.until != nil {
+			start, _, _, _ := p.until.Find(l.Bytes)
+			seen = start >= 0
+		}
+		return talk.AsBoth.Rows(l), seen
+	}
+	words := text.Shown(l.Bytes)
+	if len(l.Bytes) == 0 || words == "" && l.Kind == talk.Heard {
+		return nil, false
+	}
+	if p.until != nil {
+		_, seen = p.until.Match([]byte(words))
+	}
+	return []string{words}, seen
+}
+
+// tell prints what is whole, and ends the conversation when the port has gone.
 func (p *printer) tell(e talk.Event) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.log.Add(e.Time, e.Kind, e.Bytes)
-	if p.over != nil {
+	if p.over == nil {
+		p.upTo(len(p.log.Lines))
+	} else {
 		p.upTo(max(0, len(p.log.Lines)-1)) // the last may go on
 		p.over.Reset(p.log.Gap)
-		if e.Err != nil && !p.reopen {
-			p.cancel(e.Err)
-		}
-		return
-	}
-	for ; p.shown < p.log.Gone+len(p.log.Lines); p.shown++ {
-		l := p.log.Lines[p.shown-p.log.Gone]
-		if l.Open {
-			break
-		}
-		words := text.Shown(l.Bytes)
-		if len(l.Bytes) == 0 || words == "" && l.Kind == talk.Heard {
-			continue
-		}
-		p.print(l, words)
-		if l.Kind == talk.Heard && p.until != nil {
-			if _, ok := p.until.Match([]byte(words)); ok {
-				p.cancel(errSeen)
-			}
-		}
 	}
 	if e.Err != nil && !p.reopen {
 		p.cancel(e.Err)
