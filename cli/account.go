@@ -263,6 +263,13 @@ func (a *app) explain(err error, stations map[string]*bench.Station) {
 			}
 		}
 	}
+	if r, ok := errors.AsType[*perform.RowsFailed](err); ok {
+		plain = false
+		for _, bad := range r.Bad {
+			a.fact("row", bad.Row)
+			a.fact("", bad.Err.Error())
+		}
+	}
 	if u, ok := errors.AsType[*dialog.Unwanted](err); ok {
 		plain = false
 		a.fact("heard", u.Heard)

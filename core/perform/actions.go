@@ -21,11 +21,26 @@ import (
 )
 
 func (p *performer) collect(ctx context.Context, n *procedure.Collect) error {
+	text, err := p.collected(ctx, n)
+	if err != nil {
+		return err
+	}
+	p.give(n.Name, text, false)
+	lines := strings.Count(text, "\n")
+	if text != "" {
+		lines++
+	}
+	p.emit(record.Event{Kind: record.Heard, Port: p.port(n.Port), Text: fmt.Sprintf("%s: %d lines, %d bytes", n.Name, lines, len(text))})
+	return nil
+}
+
+// collected is what came up to an end.
+func (p *performer) collected(ctx context.Context, n *procedure.Collect) (string, error) {
 	until := dialog.Until{Prompt: n.Prompt, Quiet: n.Quiet}
 	if n.Pattern != nil {
 		bound, err := n.Pattern.Bind(p.evaluator(ctx, n.Exprs))
 		if err != nil {
-			return err
+			return "", err
 		}
 		if until.Line = bound; n.Bytes {
 			until.Line, until.Bytes = nil, bound
@@ -44,15 +59,8 @@ func (p *performer) collect(ctx context.Context, n *procedure.Collect) error {
 		if err := p.keepPart(ctx, n, text, err); err != nil {
 			p.emit(record.Event{Kind: record.Note, Text: err.Error()}) // why the step fails comes first
 		}
-		return err
 	}
-	p.give(n.Name, text, false)
-	lines := strings.Count(text, "\n")
-	if text != "" {
-		lines++
-	}
-	p.emit(record.Event{Kind: record.Heard, Port: name, Text: fmt.Sprintf("%s: %d lines, %d bytes", n.Name, lines, len(text))})
-	return nil
+	return text, err
 }
 
 // logIn logs in at a console.

@@ -64,6 +64,8 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 		return p.check(ctx, n)
 	case *procedure.Limit:
 		return p.limit(ctx, n)
+	case *procedure.Rows:
+		return p.rows(ctx, n)
 	case *procedure.NoteValue:
 		return p.noteValue(ctx, n)
 	case *procedure.Let:

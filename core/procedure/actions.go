@@ -7,6 +7,7 @@ import (
 
 	"github.com/expr-lang/expr/types"
 
+	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 	"uparrot/core/source"
 	"uparrot/core/stats"
@@ -91,6 +92,47 @@ func (p *parser) collectEnd(l *line, c *Collect, form string) (ok bool) {
 		return false
 	}
 	return true
+}
+
+// readRows reads what a table is, as collect does.
+func (p *parser) readRows(l *line, at Pos) {
+	form := "Write: rows PORT until prompt, until quiet 500ms, or until: TEXT"
+	r := &Rows{Pos: at, Collect: &Collect{Pos: at}}
+	p.put(r)
+	b := &block{word: "rows", at: at, rows: r}
+	p.open(b)
+	b.finish = func() {
+		if r.Row == nil && b.tried > 0 {
+			p.mistake(at, "nothing says how a row looks", "Begin with it, such as: row: cabin {place:int} {load:num} kg")
+		}
+	}
+	var ok bool
+	if r.Collect.Port, ok = p.portName(l); !ok {
+		return
+	}
+	if !l.takeWord("until") {
+		p.mistake(l.here(), "wanted until: what ends it", form)
+		return
+	}
+	p.collectEnd(l, r.Collect, form)
+}
+
+// readRow reads how a row looks.
+func (p *parser) readRow(l *line, at Pos) {
+	b := p.block()
+	if b.rows == nil || b.body != nil {
+		p.mistake(at, "row stands outside its place", "It is the first line of rows, once.")
+		return
+	}
+	b.body = &b.rows.Body
+	h := &Hear{Pos: at}
+	offset, ok := 0, false
+	if h.Pattern, h.Exprs, offset, ok = p.heardText(l); !ok {
+		b.rows.Row = pattern.Must("...") // its mistake has been told
+		return
+	}
+	p.captures(l, h, offset)
+	b.rows.Row, b.rows.Exprs = h.Pattern, h.Exprs
 }
 
 // setupOf is how a port is spoken to as far as the procedure says it.

@@ -20,6 +20,7 @@ type block struct {
 	all   *All    // for all
 	any   *Any    // for any
 	cond  *If     // for if
+	rows  *Rows   // for rows
 
 	// What a branch alone gives a value has none after the block, unless every
 	// branch does. Mark is where the log of names stood when the branch began.
@@ -72,6 +73,10 @@ func (p *parser) mayStand(w string, at Pos) bool {
 	switch {
 	case b.all != nil && w != "hear":
 		p.mistake(at, fmt.Sprintf("%s cannot stand in an all", w), "An all holds only what must be heard: hear and hear bytes.")
+	case b.rows != nil && b.body == nil && w != "row":
+		p.mistake(at, fmt.Sprintf("%s cannot stand before the row", w), "Say first how a row looks, such as: row: cabin {place:int} {load:num} kg")
+	case b.rows != nil && b.body != nil && w != "row" && !isOneOf(w, inRows):
+		p.mistake(at, fmt.Sprintf("%s cannot stand in rows", w), "The answer is there already: check, limit, note and let judge each of its rows.")
 	case b.any != nil && b.body == nil && w != "case":
 		p.mistake(at, fmt.Sprintf("%s cannot stand before the first case", w), "Begin with a case, such as: case hear radio: OK")
 	default:
@@ -79,6 +84,9 @@ func (p *parser) mayStand(w string, at Pos) bool {
 	}
 	return false
 }
+
+// inRows is what may stand in rows.
+var inRows = []string{"check", "limit", "note", "let"}
 
 // branch ends one branch of a block: what it has given a value is set aside.
 func (p *parser) branch(b *block) {
@@ -93,7 +101,7 @@ func (p *parser) branch(b *block) {
 
 // split reports whether a block is one of branches.
 func (b *block) split() bool {
-	return b.any != nil || b.cond != nil || b.word == "for" || b.word == "repeat"
+	return b.any != nil || b.cond != nil || b.rows != nil || b.word == "for" || b.word == "repeat"
 }
 
 func (p *parser) closeBlock() {

@@ -118,6 +118,8 @@ func init() {
 		"for":      (*parser).readFor,
 		"do":       (*parser).readDo,
 		"collect":  (*parser).readCollect,
+		"rows":     (*parser).readRows,
+		"row":      (*parser).readRow,
 		"keep":     (*parser).readKeep,
 		"tell":     (*parser).readTell,
 		"ask":      (*parser).readAsk,

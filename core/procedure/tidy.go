@@ -69,7 +69,7 @@ func (t *tidier) line(l *statement) {
 	}
 }
 
-var opens = map[string]bool{"step": true, "routine": true, "any": true, "all": true, "if": true, "repeat": true, "for": true, "case": true, "else": true}
+var opens = map[string]bool{"step": true, "routine": true, "any": true, "all": true, "if": true, "repeat": true, "for": true, "rows": true, "case": true, "else": true}
 
 // flush writes the comments that wait, at the present depth.
 func (t *tidier) flush() {
@@ -91,7 +91,7 @@ func (t *tidier) put(text string) {
 // layout is one statement with its words one blank apart.
 func layout(word, text string) string {
 	switch word {
-	case "say", "hear", "not", "case", "collect":
+	case "say", "hear", "not", "case", "collect", "rows", "row":
 		head, spoken, ok := strings.Cut(text, ":")
 		head = strings.Join(strings.Fields(head), " ")
 		if !ok {

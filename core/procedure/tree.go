@@ -303,6 +303,16 @@ type Collect struct {
 	Within  time.Duration // 0 means CollectWithin
 }
 
+// Rows judges a table that a module gives in one answer: the statements are performed for
+// every line that is a row of it.
+type Rows struct {
+	Pos
+	Collect *Collect // what belongs to the answer; its name is empty
+	Row     *pattern.Pattern
+	Exprs   map[string]*Expr // of Row
+	Body    []Node           // checks, limits, notes and lets
+}
+
 // CollectWithin bounds a collect that says no time of its own.
 const CollectWithin = 30 * time.Second
 
@@ -433,6 +443,8 @@ func Bodies(n Node) []Body {
 		all = append(all, Body{nil, n.Body})
 	case *For:
 		all = append(all, Body{nil, n.Body})
+	case *Rows:
+		all = append(all, Body{nil, n.Body})
 	case *Do:
 		all = append(all, Body{nil, n.Routine.Body})
 	}
@@ -451,6 +463,8 @@ func PortsOf(n Node) []string {
 		return []string{n.Port}
 	case *Collect:
 		return []string{n.Port}
+	case *Rows:
+		return []string{n.Collect.Port}
 	case *LogIn:
 		return []string{n.Port}
 	case *SetLine:

@@ -1,0 +1,70 @@
+package perform
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+)
+
+// RowsFailed is a table of which some rows are not as they must be.
+type RowsFailed struct {
+	Of  int        // rows there were
+	Bad []RowFault // those that are not
+}
+
+// RowFault is one row and what is wrong with it.
+type RowFault struct {
+	Row string
+	Err error
+}
+
+func (e *RowsFailed) Error() string {
+	var all []string
+	for _, b := range e.Bad {
+		all = append(all, fmt.Sprintf("%q: %v", b.Row, b.Err))
+	}
+	return fmt.Sprintf("%d of %d rows: %s", len(e.Bad), e.Of, strings.Join(all, "; "))
+}
+
+// rows judges every row of a table; one that is bad does not stop it.
+func (p *performer) rows(ctx context.Context, n *procedure.Rows) error {
+	text, err := p.collected(ctx, n.Collect)
+	if err != nil {
+		return err
+	}
+	row, err := n.Row.Bind(p.evaluator(ctx, n.Exprs))
+	if err != nil {
+		return err
+	}
+	lines := strings.Split(text, "\n")
+	failed := &RowsFailed{}
+	for _, line := range lines {
+		line = strings.TrimRight(line, "\r")
+		captures, ok := row.Match([]byte(line))
+		if !ok {
+			continue
+		}
+		failed.Of++
+		p.emit(record.Event{Kind: record.Heard, Port: p.port(n.Collect.Port), Text: line})
+		for _, c := range captures {
+			p.give(c.Name, c.Value, false)
+		}
+		switch err := p.statements(ctx, n.Body); {
+		case err == nil:
+		case isBroken(err) || ctx.Err() != nil:
+			return err
+		default:
+			failed.Bad = append(failed.Bad, RowFault{p.mask.Hide(line), p.scrub(err)})
+		}
+	}
+	switch {
+	case failed.Of == 0:
+		return fmt.Errorf("of %d lines none is a row like %s", len(lines), n.Row)
+	case len(failed.Bad) > 0:
+		return failed
+	}
+	return nil
+}
