@@ -130,6 +130,20 @@ func (p *person) types(keys, until string) {
 	p.t.Fatalf("typed %q, never saw %q in\n%.2000q\nwhich is\n%s", keys, until, text[max(0, len(text)-2000):], p.screen.String())
 }
 
+// asked waits until some text has come so many times.
+func (p *person) asked(text string, times int) {
+	p.t.Helper()
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+		p.mu.Lock()
+		n := strings.Count(p.seen.String(), text)
+		p.mu.Unlock()
+		if n >= times {
+			return
+		}
+	}
+	p.t.Fatalf("%q did not come %d times:\n%s", text, times, p.screen.String())
+}
+
 const (
 	f2, f3, f4, f6, f7, f12 = "\x1bOQ", "\x1bOR", "\x1bOS", "\x1b[17~", "\x1b[18~", "\x1b[24~"
 	enter, ctrlC, ctrlF     = "\r", "\x03", "\x06"
@@ -392,16 +406,21 @@ func TestSecondAttempt(t *testing.T) {
 	b.write("second.parrot", text)
 	run := []string{"run", "second.parrot", "--bench", "station.toml", "--ledger", "l.sqlite", "--record"}
 	p := b.sit(append(run, "one.record", "--unit", "RS-1")...)
-	p.types("", "again, go on, or stop?")
-	p.types("a\n", "again, go on, or stop?")
+	const question = "again, go on, or stop?"
+	p.asked(question, 1)
+	p.types("a\n", "")
+	p.asked(question, 2)
 	b.write("second.parrot", strings.Replace(text, "step \"on\"", "step \"off\"", 1))
 	p.types("a\n", "step off is new")
+	p.asked(question, 3)
 	b.write("second.parrot", strings.Replace(text, "\nend\n", "\nendd\n", 1))
 	p.types("a\n", "second.parrot:7")
+	p.asked(question, 4)
 	b.write("second.parrot", strings.Replace(text, "b == 4", "b == 3", 1))
 	book := b.read("redshank.toml")
 	b.write("redshank.toml", book+"# changed\n")
 	p.types("a\n", "a phrasebook has changed")
+	p.asked(question, 5)
 	b.write("redshank.toml", book)
 	p.types("again\n", "all 2 steps")
 	if err := p.cmd.Wait(); err != nil {

@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"uparrot/core/dialog"
 	"uparrot/core/pattern"
 	"uparrot/core/procedure"
+	"uparrot/core/record"
 )
 
 // call is a routine being done: where from, and which port each of its names
@@ -136,16 +138,74 @@ func (p *performer) cond(ctx context.Context, n *procedure.If) error {
 }
 
 func (p *performer) repeat(ctx context.Context, n *procedure.Repeat) error {
-	times, err := p.whole(ctx, n.Times, 0, procedure.MaxRepeat)
-	if err != nil {
-		return err
+	times := -1 // as often as there is time for
+	var most, every time.Duration
+	var err error
+	if n.Times != nil {
+		if times, err = p.whole(ctx, n.Times, 0, procedure.MaxRepeat); err != nil {
+			return err
+		}
 	}
-	for range times {
+	for _, t := range []struct {
+		is  *procedure.Expr
+		out *time.Duration
+	}{{n.For, &most}, {n.Every, &every}} {
+		if *t.out, err = p.timeOf(ctx, t.is); err != nil {
+			return err
+		}
+	}
+	began, missed := time.Now(), 0
+	for i, beat := 0, 0; i != times; i, beat = i+1, beat+1 {
+		if i > 0 {
+			if late := time.Since(began); every > 0 && late > time.Duration(beat)*every { // what is past is not caught up with
+				skipped := int((late-1)/every) - beat + 1
+				missed += skipped
+				beat += skipped
+			}
+			next := time.Now()
+			if every > 0 {
+				next = began.Add(time.Duration(beat) * every)
+			}
+			if most > 0 && next.Sub(began) >= most {
+				break
+			}
+			if err := sleep(ctx, time.Until(next)); err != nil {
+				return err
+			}
+		}
 		if err := p.statements(ctx, n.Body); err != nil {
 			return err
 		}
 	}
+	if missed > 0 {
+		p.emit(record.Event{Kind: record.Note, Text: fmt.Sprintf("%d times fell out: what is repeated took longer than %v", missed, every)})
+	}
 	return nil
+}
+
+// longestTime is the longest time that a repetition may take.
+const longestTime = 31 * 24 * time.Hour
+
+// timeOf is an expression's value as a time; 0 if there is none.
+func (p *performer) timeOf(ctx context.Context, e *procedure.Expr) (time.Duration, error) {
+	if e == nil {
+		return 0, nil
+	}
+	v, err := e.Run(ctx, p.values)
+	if err != nil {
+		return 0, err
+	}
+	s := 0.0
+	switch v := v.(type) {
+	case int:
+		s = float64(v)
+	case float64:
+		s = v
+	}
+	if s < 0.001 || s > longestTime.Seconds() || s != s {
+		return 0, fmt.Errorf("%s is %s, wanted a time of 0.001 s to 31 days, in seconds", e.Source, p.mask.Hide(show(v)))
+	}
+	return time.Duration(s * float64(time.Second)), nil
 }
 
 // whole is an expression's value, which must be a whole number within bounds.

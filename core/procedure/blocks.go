@@ -2,6 +2,7 @@ package procedure
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -231,17 +232,32 @@ func (p *parser) readElse(l *line, at Pos) {
 }
 
 func (p *parser) readRepeat(l *line, at Pos) {
+	const form = "Write: repeat 3 times, repeat for 10m every 1s, or repeat 3 times every 500ms"
 	n := &Repeat{Pos: at}
 	p.put(n)
 	b := &block{word: "repeat", at: at, body: &n.Body}
 	defer p.open(b)
 	text, offset := l.rest()
-	bare, ok := strings.CutSuffix(strings.TrimRight(text, " \t"), " times")
-	if !ok {
-		p.mistake(at, "wanted how often", "Write: repeat 3 times")
+	text = strings.TrimRight(text, " \t")
+	var ok bool
+	if text, n.Every, ok = p.timeBehind(l, text, offset, "every"); !ok {
 		return
 	}
-	bare = strings.TrimRight(bare, " \t")
+	if text, n.For, ok = p.timeBehind(l, text, offset, "for"); !ok {
+		return
+	}
+	b.certain = n.For != nil && text == "" // the first time is performed in any case
+	switch bare, counted := strings.CutSuffix(text, " times"); {
+	case text == "" && n.For != nil:
+	case !counted:
+		p.mistake(at, "wanted how often, or for how long", form)
+	default:
+		p.repeatTimes(l, n, b, strings.TrimRight(bare, " \t"), offset)
+	}
+}
+
+// repeatTimes reads how often.
+func (p *parser) repeatTimes(l *line, n *Repeat, b *block, bare string, offset int) {
 	if count, is := number(bare); is {
 		if b.certain = count > 0; count < 1 || count > MaxRepeat {
 			p.mistake(l.pos(offset, len(bare)), fmt.Sprintf("%d is no number of times", count), fmt.Sprintf("Write 1 to %d.", MaxRepeat))
@@ -252,6 +268,35 @@ func (p *parser) readRepeat(l *line, at Pos) {
 	if n.Times, typ = p.compile(l, bare, offset, false); typ == types.String || typ == types.Bool {
 		p.mistake(l.pos(offset, len(bare)), "this is no number of times", "Write a whole number, or a value that is one.")
 	}
+}
+
+// timeBehind takes a word and a time off the end of a text: one such as 500ms, or an
+// expression of seconds.
+func (p *parser) timeBehind(l *line, text string, offset int, word string) (rest string, e *Expr, ok bool) {
+	i := strings.LastIndex(" "+text, " "+word+" ")
+	if i < 0 {
+		return text, nil, true
+	}
+	said := strings.TrimSpace(text[i+len(word):])
+	at := offset + i + len(word)
+	at += len(text[i+len(word):]) - len(strings.TrimLeft(text[i+len(word):], " \t"))
+	source := said
+	if d, err := time.ParseDuration(said); err == nil {
+		if _, err := span(said); err != nil {
+			p.mistake(l.pos(at, len(said)), err.Error(), "")
+			return text, nil, false
+		}
+		source = strconv.FormatFloat(d.Seconds(), 'f', -1, 64)
+	}
+	e, typ := p.compile(l, source, at, false)
+	switch {
+	case e == nil:
+		return text, nil, false
+	case typ == types.String || typ == types.Bool:
+		p.mistake(l.pos(at, len(said)), "this is no time", "Write one such as 500ms, or a number of seconds.")
+		return text, nil, false
+	}
+	return strings.TrimRight(text[:i], " \t"), e, true
 }
 
 // MaxRepeat is how often a repeat performs its body at most.

@@ -245,9 +245,12 @@ type Arm struct {
 }
 
 // Repeat performs its body so many times.
+// The times are of seconds, and each may be nil; one of Times and For is not.
 type Repeat struct {
 	Pos
-	Times *Expr
+	Times *Expr // how often
+	For   *Expr // for so long: no time begins later
+	Every *Expr // from the beginning of one time to that of the next
 	Body  []Node
 }
 
