@@ -158,9 +158,9 @@ func (p *performer) repeat(ctx context.Context, n *procedure.Repeat) error {
 	for i, beat := 0, 0; i != times; i, beat = i+1, beat+1 {
 		if i > 0 {
 			if late := time.Since(began); every > 0 && late > time.Duration(beat)*every { // what is past is not caught up with
-				skipped := int((late-1)/every) - beat + 1
-				missed += skipped
-				beat += skipped
+				for ; late > time.Duration(beat)*every && (most == 0 || time.Duration(beat)*every < most); beat++ {
+					missed++
+				}
 			}
 			next := time.Now()
 			if every > 0 {
