@@ -125,21 +125,27 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if err := c.takeSecrets(cmd, p); err != nil {
 		return err
 	}
-	if !c.keeps.quiet {
-		p.Watch = func(stations map[string]*bench.Station) func(record.Event) {
-			account := c.account(file, stations, p.Values)
-			if p.Second != nil {
-				c.asker.account = account
-			}
-			return account.event
-		}
-	}
+	c.watch(p)
 	res, err := c.perform(cmd.Context(), p)
 	began = res.Run != ""
 	if rerr := c.report(res); rerr != nil && (err == nil || errors.Is(err, session.ErrEvidence)) {
 		return rerr
 	}
 	return withExample(cmd, withVerdict(res.Verdict, err))
+}
+
+// watch has an account given while it runs, unless nobody wants one.
+func (c *runCommand) watch(p *session.Procedure) {
+	if c.keeps.quiet {
+		return
+	}
+	p.Watch = func(stations map[string]*bench.Station) func(record.Event) {
+		account := c.account(p.File, stations, p.Values)
+		if p.Second != nil {
+			c.asker.account = account
+		}
+		return account.event
+	}
 }
 
 // takeSecrets puts the secrets among the values, and asks for them where somebody is there.

@@ -124,23 +124,7 @@ func (p *port) answer(t *turn) {
 		if matches(p.notices, s) {
 			return
 		}
-		l := line{port: p, text: s, after: began.After, at: t.said.At.Add(began.After)}
-		switch {
-		case matches(p.refusals, s):
-			if t.refused == "" {
-				t.refused = s
-			}
-			l.final = true
-		case matches(p.finals, s):
-			l.final = p.book == nil || p.book.Banner == nil || !matches([]*pattern.Pattern{p.book.Banner.Pattern}, s)
-		case p.book != nil:
-			for i := range p.book.Notices {
-				if _, ok := p.book.Notices[i].Pattern.Match([]byte(s)); ok {
-					l.notice = &p.book.Notices[i]
-				}
-			}
-		}
-		t.lines = append(t.lines, l)
+		t.lines = append(t.lines, p.sorted(t, line{port: p, text: s, after: began.After, at: t.said.At.Add(began.After)}))
 	}
 	for _, h := range t.said.Heard {
 		t.raw = append(t.raw, h.Bytes...)
@@ -160,6 +144,26 @@ func (p *port) answer(t *turn) {
 		}
 	}
 	take(false)
+}
+
+// sorted tells final results, refusals and notices from other lines of an answer.
+func (p *port) sorted(t *turn, l line) line {
+	switch {
+	case matches(p.refusals, l.text):
+		if t.refused == "" {
+			t.refused = l.text
+		}
+		l.final = true
+	case matches(p.finals, l.text):
+		l.final = p.book == nil || p.book.Banner == nil || !matches([]*pattern.Pattern{p.book.Banner.Pattern}, l.text)
+	case p.book != nil:
+		for i := range p.book.Notices {
+			if _, ok := p.book.Notices[i].Pattern.Match([]byte(l.text)); ok {
+				l.notice = &p.book.Notices[i]
+			}
+		}
+	}
+	return l
 }
 
 // written reports whether a line is what a module says when it has written a

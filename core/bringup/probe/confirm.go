@@ -27,30 +27,9 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 	patience := p.patience
 	p.patience = max(patience, 2*answerTime) // what is not answered in time here is a false ending
 	defer func() { p.rest, p.patience = usual, patience }()
-	if late, err := p.gather(ctx, l, p.rest); err != nil || len(late) > 0 { // of the answer before
-		if err != nil {
-			return false, err
-		}
-		p.note(l, "", late)
-	}
-	got, err := p.ask(ctx, l, send)
-	if err != nil {
+	l, got, err := p.answered(ctx, l, send)
+	if err != nil || got == nil {
 		return false, err
-	}
-	p.note(l, send, got)
-	if !p.likely(l, send, got) {
-		return false, nil
-	}
-	if l, got, err = p.framed(ctx, l, send, got); err != nil || got == nil {
-		return false, err
-	}
-	alone, err := p.notices(ctx, l)
-	if err != nil {
-		return false, err
-	}
-	if len(bytes.TrimSpace(p.own(got, send))) == 0 { // it may answer other words
-		p.alone = alone
-		return false, nil
 	}
 	wake, ending, again, err := p.wakeAndEnding(ctx, l, wake)
 	if err != nil {
@@ -86,6 +65,34 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 		return p.confirm(ctx, l, by)
 	}
 	return true, err
+}
+
+// answered asks again, and finds the frame and what the module sends by itself. It returns
+// the line with its frame and what came; nil if that is no answer.
+func (p *Probe) answered(ctx context.Context, l uart.Line, send string) (uart.Line, []byte, error) {
+	late, err := p.gather(ctx, l, p.rest) // of the answer before
+	if err != nil {
+		return l, nil, err
+	}
+	if len(late) > 0 {
+		p.note(l, "", late)
+	}
+	got, err := p.ask(ctx, l, send)
+	if err != nil {
+		return l, nil, err
+	}
+	p.note(l, send, got)
+	if !p.likely(l, send, got) {
+		return l, nil, nil
+	}
+	if l, got, err = p.framed(ctx, l, send, got); err != nil || got == nil {
+		return l, nil, err
+	}
+	alone, err := p.notices(ctx, l)
+	if err == nil && len(bytes.TrimSpace(p.own(got, send))) == 0 { // it may answer other words
+		p.alone, got = alone, nil
+	}
+	return l, got, err
 }
 
 // notices listens, where something came unasked or the same was answered otherwise, until
