@@ -25,11 +25,15 @@ func (p *performer) Since(name string) (float64, error) {
 func (p *performer) Now() string { return time.Now().Format("2006-01-02 15:04:05") }
 
 // tookFrom is how long something that came at a port took, in seconds: from the last say
-// there in this try of the step on, or from the beginning of that.
-func (p *performer) tookFrom(port string, came time.Time) float64 {
-	from := p.tryBegan
+// there in this try of the step on, or from the beginning of that. What came before took no
+// time that could be told.
+func (p *performer) tookFrom(port string, came time.Time) (float64, error) {
+	from, since := p.tryBegan, "this try of the step began"
 	if at := p.saidAt[port]; at.After(from) {
-		from = at
+		from, since = at, "the last line was said there"
 	}
-	return max(0, seconds(came.Sub(from)))
+	if came.Before(from) {
+		return 0, fmt.Errorf("%s: it came %v before %s: how long it took cannot be told", port, from.Sub(came).Round(time.Microsecond), since)
+	}
+	return seconds(came.Sub(from)), nil
 }

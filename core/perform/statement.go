@@ -234,7 +234,11 @@ func (p *performer) took(ctx context.Context, port string, n *procedure.Hear, h 
 		p.hexed[c.Name] = number && (err != nil || decimal != n)
 	}
 	if n.Took != "" {
-		p.give(n.Took, p.tookFrom(port, h.Time), false)
+		took, err := p.tookFrom(port, h.Time)
+		if err != nil {
+			return err
+		}
+		p.give(n.Took, took, false)
 		p.gaveAt[n.Took] = h.Time
 	}
 	if port != p.asked {
