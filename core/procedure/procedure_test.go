@@ -218,6 +218,7 @@ func TestMistakes(t *testing.T) {
 		{body(" repeat for 0s\n say a: x\nend"), "6:13: "},
 		{body(" repeat for \"x\"\n say a: x\nend"), "6:13: this is no time"},
 		{body(" repeat 2 times every soon\n say a: x\nend"), `6:23: "soon" has no value here`},
+		{body(" hear a within 5 took t: x {v:int}\n check v > t"), "6:16: the time 5 has no unit"},
 		{body(" identity"), "6:2: identity needs an expression"},
 		{body(" sya a: AT"), `6:2: unknown word "sya"|Did you mean "say"?`},
 		{body(" say a AT"), "6:6: wanted a colon"},

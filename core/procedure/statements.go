@@ -383,9 +383,10 @@ func (p *parser) readHear(l *line, at Pos, not bool) *Hear {
 	if !not && !p.tookName(l, h) {
 		return nil
 	}
+	timed := true // a mistake in the time hides no name that what follows reads
 	if w := l.peekWord(); w == limit {
 		l.word()
-		if h.Within, ok = p.span(l); !ok || !not && !p.tookName(l, h) {
+		if h.Within, timed = p.span(l); !not && !p.tookName(l, h) {
 			return nil
 		}
 	} else if not {
@@ -393,7 +394,7 @@ func (p *parser) readHear(l *line, at Pos, not bool) *Hear {
 		return nil
 	}
 	if packet {
-		if !p.hearPacket(l, h) {
+		if !p.hearPacket(l, h) || !timed {
 			return nil
 		}
 		return h
@@ -402,7 +403,9 @@ func (p *parser) readHear(l *line, at Pos, not bool) *Hear {
 	if h.Pattern, h.Exprs, offset, ok = p.heardText(l); !ok {
 		return nil
 	}
-	p.captures(l, h, offset)
+	if p.captures(l, h, offset); !timed {
+		return nil
+	}
 	return h
 }
 

@@ -128,7 +128,7 @@ show uparrot loopback gates --bench station.toml --no-ask
 show uparrot standin station.toml --tell 'wire gates crossed'
 show uparrot probe gates --bench station.toml
 SH
-shot probe 32 "bash bring-up.sh"
+shot probe 46 "bash bring-up.sh"
 say() { xdotool type --delay 15 -- "$1"; xdotool key Return; sleep 0.4; }
 two() {
 	say who

@@ -222,11 +222,13 @@ func (p *Probe) search(ctx context.Context) error {
 		if p.patience = 2 * usual; p.NoLine {
 			p.patience = 8 * usual // a network may be slow, and this is the only setting
 		}
-		p.strict = "\r\n"
+		if p.noises == 0 { // how a module takes its lines is the matter only where it says nothing
+			p.strict = "\r\n"
+		}
 		found, err = p.pass(ctx, p.lines(p.Speeds[:min(again, len(p.Speeds))], uart.Frame{}), false)
 	}
 	p.patience = usual
-	if !found && err == nil && p.echoes == 0 {
+	if !found && err == nil && p.echoes+p.noises == 0 {
 		p.strict = "\n"
 		found, err = p.pass(ctx, p.lines(p.Speeds[:min(againFrames, len(p.Speeds))], uart.Frame{}), false)
 	}
