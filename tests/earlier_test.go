@@ -77,6 +77,12 @@ end
 	if _, err := os.Stat(filepath.Join(b.dir, "refused.record")); err == nil {
 		t.Error("a refused run left a record")
 	}
+	// What failed is repeated with what the others gave.
+	plain := strings.Replace(strings.Replace(text[:strings.Index(text, "step \"code\"")], "secret key\n", "", 1), "    let code = key + \"x\"\n", "", 1)
+	b.write("keep.parrot", plain)
+	run("sixth", "--port", "radio=valley").wants(t, 1, "power == 99")
+	b.write("keep.parrot", strings.Replace(plain, "== 99", "< 99", 1))
+	run("seventh", "--port", "radio=valley", "--repeat-failed", "sixth.record").wants(t, 0, "2 of 2 steps passed, 1 left out", "which step \"read\" gave in sixth.record")
 	// A step that failed there gives nothing here.
 	b.write("keep.parrot", strings.Replace(text, "hear radio: ~NODE: {node:int}", "hear radio: ~NODE: {node:int}\n    check node == 5", 1))
 	run("fourth", "--port", "radio=valley").wants(t, 1, "node == 5")

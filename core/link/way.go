@@ -19,7 +19,6 @@ type way struct {
 	refused  atomic.Int64
 	first    int    // number of the first frame, after a checkpoint
 	frame    []byte // frames that go out in one write
-	atOnce   int    // how many they are
 }
 
 func (w *way) direction() Direction {
@@ -73,15 +72,12 @@ func (w *way) overdue(t *Test, start time.Time, i int) bool {
 	return t.Every > 0 && t.Window == 0 && t.Stop == nil && i%lookEvery != 0 && time.Since(start.Add(time.Duration(i-w.first)*t.Every)) > 0
 }
 
-// stamp puts a frame, with the time at which it goes out, behind those that go out with it,
-// and returns how many they are.
-func (w *way) stamp(t *Test, i int, planned time.Time) int {
+// stamp puts a frame, with the time at which it goes out, behind those that go out with it.
+func (w *way) stamp(t *Test, i int, planned time.Time) {
 	now := time.Now()
 	w.to.counts.sent(planned, now)
 	f := frame.Stamped{Frame: frame.Frame{Way: w.number, Run: w.from.run, Number: uint32(i)}, Planned: planned.Sub(w.from.start).Microseconds(), Sent: now.Sub(w.from.start).Microseconds()}
 	w.frame = f.Append(w.frame, t.sizeOf(i))
-	w.atOnce++
-	return w.atOnce
 }
 
 func (w *way) sendAll(ctx context.Context, t *Test, start time.Time, enough func() bool) error {
@@ -101,14 +97,15 @@ func (w *way) sendAll(ctx context.Context, t *Test, start time.Time, enough func
 			return context.Cause(ctx)
 		}
 		if w.from.Binary {
-			due := w.stamp(t, i, planned)
-			if i+1 < t.Count && due < mostAtOnce && w.overdue(t, start, i+1) {
-				continue
+			w.frame = w.frame[:0]
+			w.stamp(t, i, planned)
+			for n := 1; n < mostAtOnce && i+1 < t.Count && w.overdue(t, start, i+1); n++ { // nothing keeps those that are counted from going out
+				i++
+				w.stamp(t, i, start.Add(time.Duration(i-w.first)*t.Every))
 			}
 			if _, err := d.SayBytes(ctx, w.frame); err != nil {
 				return err
 			}
-			w.frame, w.atOnce = w.frame[:0], 0
 			continue
 		}
 		text, err := w.text(uint32(i), t.sizeOf(i))

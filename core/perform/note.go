@@ -72,8 +72,12 @@ func (p *performer) identified(ctx context.Context, unit string) error {
 		return nil
 	}
 	before, err := p.run.Passed(ctx, unit)
-	if err != nil || before == "" {
-		return nil // a ledger that cannot be read is told of by whoever files
+	if err != nil {
+		p.emit(record.Event{Kind: record.Told, Text: fmt.Sprintf("Whether %s has passed this before today is not known: %v", unit, err)})
+		return nil
+	}
+	if before == "" {
+		return nil
 	}
 	said := fmt.Sprintf("%s has passed this before today, %s: the module before may be plugged in still", unit, before)
 	if p.run.Operator == nil || !p.run.Asks {

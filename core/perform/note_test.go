@@ -70,7 +70,7 @@ func TestIdentity(t *testing.T) {
 		"passed, by mistake": {func(r *Run) { r.Passed, r.Operator, r.Asks = before, naysayer{}, true }, verdict.Failed, "LK-7", "was not meant to be tested again"},
 		"no ledger to ask": {func(r *Run) {
 			r.Passed = func(context.Context, string) (string, error) { return "", errors.New("gone") }
-		}, verdict.Passed, "LK-7", ""},
+		}, verdict.Passed, "LK-7", "is not known: gone"},
 	} {
 		res, _, rec := performWith(t, t.Context(), head+"step \"s\"\nidentity \"LK-7\"\nend\n", c.adjust)
 		if res.Verdict != c.want || res.Unit != c.unit || !strings.Contains(rec, c.told) {
