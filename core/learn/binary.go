@@ -11,18 +11,18 @@ import (
 	"uparrot/core/procedure"
 )
 
-// A seal is bytes at the end of a packet that prove it whole: a sum of those before.
-type seal struct {
+// A checksum is bytes at the end of a packet that prove it whole: a sum of those before.
+type checksum struct {
 	size int    // bytes
 	typ  string // how it is written as a number
 	expr string // of the bytes before, as %s
 	of   func(b []byte) string
 }
 
-// seals are those that are looked for.
-var seals = func() []seal {
-	one := func(name string, with func(a, b byte) byte) seal {
-		return seal{1, "u8", name + "(%s)", func(b []byte) string {
+// checksums are those that are looked for.
+var checksums = func() []checksum {
+	one := func(name string, with func(a, b byte) byte) checksum {
+		return checksum{1, "u8", name + "(%s)", func(b []byte) string {
 			sum := byte(0)
 			for _, c := range b {
 				sum = with(sum, c)
@@ -30,10 +30,10 @@ var seals = func() []seal {
 			return string([]byte{sum})
 		}}
 	}
-	all := []seal{one("sum8", func(a, b byte) byte { return a + b }), one("xor8", func(a, b byte) byte { return a ^ b })}
+	all := []checksum{one("sum8", func(a, b byte) byte { return a + b }), one("xor8", func(a, b byte) byte { return a ^ b })}
 	for _, by := range procedure.Standards("crc16") {
 		for _, typ := range []string{"u16", "u16le"} {
-			all = append(all, seal{2, typ, "crc16(%s, " + strconv.Quote(by) + ")", func(b []byte) string {
+			all = append(all, checksum{2, typ, "crc16(%s, " + strconv.Quote(by) + ")", func(b []byte) string {
 				n := procedure.CRC16(by, b)
 				if typ == "u16le" {
 					n = n<<8 | n>>8
@@ -43,7 +43,7 @@ var seals = func() []seal {
 		}
 	}
 	for _, typ := range []string{"u32", "u32le"} {
-		all = append(all, seal{4, typ, "crc32(%s)", func(b []byte) string {
+		all = append(all, checksum{4, typ, "crc32(%s)", func(b []byte) string {
 			n := crc32.ChecksumIEEE(b)
 			out := []byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)}
 			if typ == "u32le" {
@@ -55,15 +55,15 @@ var seals = func() []seal {
 	return all
 }()
 
-// holds reports whether a packet ends with the seal of what stands before, from a byte on.
-func (s seal) holds(packet []byte, from int) bool {
+// holds reports whether a packet ends with the checksum of what stands before, from a byte on.
+func (s checksum) holds(packet []byte, from int) bool {
 	n := len(packet) - s.size
 	return n >= from+2 && string(packet[n:]) == s.of(packet[from:n])
 }
 
-// sealed finds the seal of a turn's answers. It must hold for all of them, and for two
+// checksumOf finds the checksum of a turn's answers. It must hold for all of them, and for two
 // different ones at the port at least: for one it may be chance.
-func (w *writer) sealed(t *turn, answers [][]byte) (seal, int, bool) {
+func (w *writer) checksumOf(t *turn, answers [][]byte) (checksum, int, bool) {
 	seen := map[string][]byte{}
 	for _, other := range w.turns {
 		if other.port == t.port {
@@ -73,7 +73,7 @@ func (w *writer) sealed(t *turn, answers [][]byte) (seal, int, bool) {
 		}
 	}
 	for from := range 3 {
-		for _, s := range seals {
+		for _, s := range checksums {
 			all := true
 			for _, raw := range answers {
 				all = all && s.holds(raw, from)
@@ -89,7 +89,7 @@ func (w *writer) sealed(t *turn, answers [][]byte) (seal, int, bool) {
 			}
 		}
 	}
-	return seal{}, 0, false
+	return checksum{}, 0, false
 }
 
 // packetPart is a stretch of an answer in bytes: the same every time, or a field.
@@ -100,7 +100,7 @@ type packetPart struct {
 }
 
 // binary checks an answer in bytes. Those that the phrasebook describes are heard by name;
-// of others what was the same every time stands as it is, the rest are fields, and a seal
+// of others what was the same every time stands as it is, the rest are fields, and a checksum
 // that holds is checked.
 func (w *writer) binary(t *turn, say func(string, ...any)) {
 	if len(t.raw) == 0 {
@@ -111,12 +111,12 @@ func (w *writer) binary(t *turn, say func(string, ...any)) {
 		return
 	}
 	answers := slices.DeleteFunc(append([][]byte{t.raw}, t.rawAlso...), func(raw []byte) bool { return len(raw) == 0 })
-	s, from, isSealed := w.sealed(t, answers)
+	s, from, summed := w.checksumOf(t, answers)
 	if lengths(answers) > 1 && counted(answers, s.size) < 0 { // nothing tells where it would stand
-		s, isSealed = seal{}, false
+		s, summed = checksum{}, false
 	}
 	parts := w.layout(answers, s.size)
-	if isSealed {
+	if summed {
 		parts = append(parts, packetPart{name: nameFor("sum", "sum", w.names), typ: s.typ})
 	}
 	text := ""
@@ -128,15 +128,15 @@ func (w *writer) binary(t *turn, say func(string, ...any)) {
 		}
 	}
 	say("hear bytes %s: %s", t.port.name, text)
-	if isSealed {
+	if summed {
 		say("check %s == %s \"the sum of the answer\"", parts[len(parts)-1].name, fmt.Sprintf(s.expr, before(parts[:len(parts)-1], from)))
 	}
 }
 
 // layout cuts answers, without their last bytes, into what was the same every time and
 // fields. Of a single answer only the first byte is taken to be so.
-func (w *writer) layout(answers [][]byte, seal int) (parts []packetPart) {
-	first := answers[0][:len(answers[0])-seal]
+func (w *writer) layout(answers [][]byte, checksum int) (parts []packetPart) {
+	first := answers[0][:len(answers[0])-checksum]
 	field := func(n int) {
 		if n > 0 {
 			parts = append(parts, packetPart{name: nameFor("answer", "answer", w.names), typ: fmt.Sprintf("bytes(%d)", n)})
@@ -148,7 +148,7 @@ func (w *writer) layout(answers [][]byte, seal int) (parts []packetPart) {
 		field(len(first) - 1)
 		return parts
 	}
-	if at := counted(distinct, seal); at >= 0 {
+	if at := counted(distinct, checksum); at >= 0 {
 		length := nameFor("length", "length", w.names)
 		if at > 0 {
 			parts = append(parts, packetPart{bytes: first[:at]})
@@ -156,7 +156,7 @@ func (w *writer) layout(answers [][]byte, seal int) (parts []packetPart) {
 		return append(parts, packetPart{name: length, typ: "u8"}, packetPart{name: nameFor("answer", "answer", w.names), typ: "bytes(" + length + ")"})
 	}
 	same := func(i int) bool {
-		return !slices.ContainsFunc(answers, func(raw []byte) bool { return i >= len(raw)-seal || raw[i] != first[i] })
+		return !slices.ContainsFunc(answers, func(raw []byte) bool { return i >= len(raw)-checksum || raw[i] != first[i] })
 	}
 	equalLength := lengths(answers) == 1
 	for i := 0; i < len(first); {
@@ -193,16 +193,16 @@ func lengths(answers [][]byte) int {
 	return len(seen)
 }
 
-// counted is the place of a byte that counts those behind it, up to the seal, in answers of
+// counted is the place of a byte that counts those behind it, up to the checksum, in answers of
 // several lengths that begin alike; -1 if there is none.
-func counted(answers [][]byte, seal int) int {
+func counted(answers [][]byte, checksum int) int {
 	if lengths(answers) == 1 {
 		return -1
 	}
-	for at := range len(shortest(answers)) - seal {
+	for at := range len(shortest(answers)) - checksum {
 		counts, alike := true, true
 		for _, raw := range answers {
-			counts = counts && int(raw[at]) == len(raw)-seal-at-1
+			counts = counts && int(raw[at]) == len(raw)-checksum-at-1
 			alike = alike && bytes.Equal(raw[:at], answers[0][:at])
 		}
 		if counts && alike {

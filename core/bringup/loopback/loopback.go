@@ -13,6 +13,7 @@ import (
 	"uparrot/core/port"
 	"uparrot/core/prbs"
 	"uparrot/core/record"
+	"uparrot/core/text"
 	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
@@ -208,10 +209,10 @@ func (t *Test) settle(ctx context.Context, what string) (silent bool, err error)
 	}
 	switch {
 	case !silent:
-		t.stage(what, false, fmt.Sprintf("%s came unasked in %v and did not cease: %s", count(len(came)), settleWithin, start(came)))
+		t.stage(what, false, fmt.Sprintf("%s came unasked in %v and did not cease: %s", text.Count(len(came), "byte"), settleWithin, start(came)))
 		t.point("Something sends on this line by itself: a module that is joined still, or noise at an open RX.")
 	case came != nil:
-		t.done(Stage{what, verdict.Passed, fmt.Sprintf("%s came unasked, then nothing; not counted as come back: %s", count(len(came)), start(came))})
+		t.done(Stage{what, verdict.Passed, fmt.Sprintf("%s came unasked, then nothing; not counted as come back: %s", text.Count(len(came), "byte"), start(came))})
 	}
 	return silent, nil
 }
@@ -259,7 +260,7 @@ func difference(sent, got []byte) string {
 		return "nothing came back"
 	}
 	if i := bytes.Index(got, sent); i >= 0 {
-		return fmt.Sprintf("all %d bytes came back, and %s that nobody sent: %s", len(sent), count(len(got)-len(sent)), start(others(sent, got)))
+		return fmt.Sprintf("all %d bytes came back, and %s that nobody sent: %s", len(sent), text.Count(len(got)-len(sent), "byte"), start(others(sent, got)))
 	}
 	for i := range sent {
 		if i >= len(got) {
@@ -280,13 +281,6 @@ func others(sent, got []byte) []byte {
 		return nil
 	}
 	return slices.Concat(got[:i], got[i+len(sent):])
-}
-
-func count(n int) string {
-	if n == 1 {
-		return "1 byte"
-	}
-	return fmt.Sprintf("%d bytes", n)
 }
 
 func (t *Test) advise(sent, got []byte) {
