@@ -42,6 +42,8 @@ type account struct {
 	begun     bool  // the step
 	tries     int   // of the step, at most
 	explained error // why it failed, once that has been told
+	fold      folding
+	running   []*runningSeries // of the step
 }
 
 // at names the port of an event, where there are several.
@@ -67,23 +69,28 @@ func (a *account) words(e record.Event) string {
 
 // telling is how each kind of event is told.
 var telling = map[record.Kind]func(*account, record.Event){
-	record.Step:    (*account).step,
-	record.Try:     (*account).try,
-	record.Said:    (*account).said,
-	record.Heard:   (*account).heard,
-	record.Ended:   (*account).ended,
-	record.Check:   (*account).check,
-	record.Limit:   (*account).limit,
-	record.Value:   (*account).limit,
-	record.Waiting: (*account).waiting,
-	record.Told:    (*account).told,
-	record.Changed: func(a *account, e record.Event) { a.err.line("   %sset    %s", a.at(e), oneLine(e.Text)) },
-	record.Kept:    func(a *account, e record.Event) { a.err.line("   kept   %s", oneLine(e.Text)) },
-	record.Note:    (*account).note,
-	record.Link:    (*account).link,
+	record.Step:     (*account).step,
+	record.Try:      (*account).try,
+	record.Said:     (*account).said,
+	record.Heard:    (*account).heard,
+	record.Ended:    (*account).ended,
+	record.Check:    (*account).check,
+	record.Limit:    (*account).limit,
+	record.Value:    (*account).limit,
+	record.Measured: (*account).limit,
+	record.Series:   (*account).seriesBegins,
+	record.Sampled:  (*account).samples,
+	record.Round:    (*account).round,
+	record.Waiting:  (*account).waiting,
+	record.Told:     (*account).told,
+	record.Changed:  func(a *account, e record.Event) { a.line("   %sset    %s", a.at(e), oneLine(e.Text)) },
+	record.Kept:     func(a *account, e record.Event) { a.line("   kept   %s", oneLine(e.Text)) },
+	record.Note:     (*account).note,
+	record.Link:     (*account).link,
 }
 
 func (a *account) event(e record.Event) {
+	a.fold.before(a, e)
 	if tell, ok := telling[e.Kind]; ok {
 		tell(a, e)
 	}
@@ -91,18 +98,17 @@ func (a *account) event(e record.Event) {
 
 // step tells that a step begins or ends. One that was not begun is told at the end.
 func (a *account) step(e record.Event) {
-	s := a.err
 	if b, ok := e.Live.(perform.StepBegins); ok {
-		a.begun, a.tries = true, b.Tries
-		s.line("")
-		s.line("%s", s.bold(fmt.Sprintf("%d  %s", b.Number, safe(e.Step))))
+		a.begun, a.tries, a.running = true, b.Tries, nil
+		a.line("")
+		a.line("%s", a.err.bold(fmt.Sprintf("%d  %s", b.Number, safe(e.Step))))
 		return
 	}
 	if !a.begun {
 		return
 	}
 	a.begun = false
-	s.line("   %s in %s", s.verdict(e.Verdict, 0), took(fromMS(e.TookMS)))
+	a.line("   %s in %s", a.err.verdict(e.Verdict, 0), took(fromMS(e.TookMS)))
 	if e.Err != nil && e.Err != a.explained {
 		a.explain(e.Err, a.stations)
 	}
@@ -114,15 +120,15 @@ func (a *account) note(e record.Event) {
 	if _, taken := e.Live.(perform.Earlier); taken {
 		what = "taken"
 	}
-	a.err.line("   %s  %s", what, oneLine(e.Text))
+	a.line("   %s  %s", what, oneLine(e.Text))
 }
 
 func (a *account) try(e record.Event) {
 	if further, ok := e.Value.(record.Further); ok && further.ByHand {
-		a.err.line("   a further try, by hand")
+		a.line("   a further try, by hand")
 		return
 	}
-	a.err.line("   try %d of %d failed: %s", e.Try, a.tries, safe(e.Why))
+	a.line("   try %d of %d failed: %s", e.Try, a.tries, safe(e.Why))
 }
 
 func (a *account) said(e record.Event) {
@@ -130,14 +136,14 @@ func (a *account) said(e record.Event) {
 	if text == "" {
 		text = a.err.faint("(the line ending alone)")
 	}
-	a.err.line("   %ssaid   %s", a.at(e), text)
+	a.line("   %ssaid   %s", a.at(e), text)
 }
 
 // heard tells what was heard; of a packet, what it holds, too.
 func (a *account) heard(e record.Event) {
-	a.err.line("   %sheard  %s", a.at(e), a.words(e))
+	a.line("   %sheard  %s", a.at(e), a.words(e))
 	if p, ok := e.Live.(perform.PacketSeen); ok {
-		a.err.line("   %s       %s: %s", a.at(e), p.Name, a.err.faint(shownValues(p.Fields)))
+		a.line("   %s       %s: %s", a.at(e), p.Name, a.err.faint(shownValues(p.Fields)))
 	}
 }
 
@@ -153,35 +159,19 @@ func shownValues(values []perform.Value) string {
 // ended tells what has ended an answer, and how long after the words.
 func (a *account) ended(e record.Event) {
 	after, _ := e.Live.(time.Duration)
-	a.err.line("   %s%s", a.at(e), a.err.faint(fmt.Sprintf("ended  %s, after %s", oneLine(e.Text), took(after))))
+	a.line("   %s%s", a.at(e), a.err.faint(fmt.Sprintf("ended  %s, after %s", oneLine(e.Text), took(after))))
 }
 
 func (a *account) check(e record.Event) {
 	values, _ := e.Value.([]perform.Value)
-	a.err.line("   check  %s  %s", oneLine(e.Text), a.err.faint(shownValues(values)))
-}
-
-func (a *account) limit(e record.Event) {
-	r, ok := e.Value.(record.Measurement)
-	if !ok {
-		return
-	}
-	if !r.Judged() {
-		a.err.line("   note   %s: %s", safe(r.What), oneLine(clip(r.Shown())))
-		return
-	}
-	text := fmt.Sprintf("   limit  %s: %s, wanted %s", safe(r.What), r.Shown(), r.Wanted())
-	if r.Verdict != verdict.Passed {
-		text += "  " + a.err.verdict(r.Verdict, 0)
-	}
-	a.err.line("%s", text)
+	a.line("   check  %s  %s", oneLine(e.Text), a.err.faint(shownValues(values)))
 }
 
 func (a *account) told(e record.Event) {
 	if answer, ok := e.Value.(perform.Answer); !ok {
-		a.err.line("%s", oneLine(e.Text)) // what no operator was there to be told
+		a.line("%s", oneLine(e.Text)) // what no operator was there to be told
 	} else if answer.Answer != "" {
-		a.err.line("   answer %s", oneLine(answer.Answer))
+		a.line("   answer %s", oneLine(answer.Answer))
 	}
 }
 
@@ -191,7 +181,7 @@ func (a *account) link(e record.Event) {
 		return
 	}
 	for _, d := range sum.Directions {
-		a.err.line("   found  %s", oneLine(fmt.Sprintf("%s to %s: %d sent, %d received, %d lost", d.From, d.To, d.Sent, d.Received, d.Lost)))
+		a.line("   found  %s", oneLine(fmt.Sprintf("%s to %s: %d sent, %d received, %d lost", d.From, d.To, d.Sent, d.Received, d.Lost)))
 	}
 }
 
@@ -228,7 +218,7 @@ func (a *account) waiting(e record.Event) {
 	}
 	a.err.draw("   %s", text)
 	if n := int(seconds / time.Second); !a.err.terminal && (n == 10 || n > 0 && n%30 == 0) {
-		a.err.line("   %s", text)
+		a.line("   %s", text)
 	}
 }
 
@@ -358,7 +348,7 @@ func (a *app) result(res perform.Result, proc *procedure.File) error {
 		fmt.Fprintln(a.out)
 		rows = [][]string{{"measurement", "value", "limits", "verdict"}}
 		for _, l := range res.Limits {
-			rows = append(rows, []string{safe(l.What), oneLine(clip(l.Shown())), l.Wanted(), s.verdict(l.Verdict, 0)})
+			rows = append(rows, []string{safe(l.What), shownMeasured(l), l.Wanted(), s.verdict(l.Verdict, 0)})
 		}
 		table(a.out, rows)
 	}

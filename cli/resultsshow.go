@@ -159,8 +159,8 @@ func measurementRows(s *screen, list []record.Measurement) [][]string {
 
 // shownValue is a measured value on one line.
 func shownValue(m record.Measurement) string {
-	if m.Text != nil {
-		return oneLine(clip(m.Shown()))
+	if m.Text != nil || m.Series != nil {
+		return shownMeasured(m)
 	}
 	return withUnit(plainNumber(float64(m.Value)), m.Unit)
 }
@@ -188,6 +188,6 @@ func latency(v *record.Number) string {
 	return report.MS(*v)
 }
 
-func plainNumber(v float64) string { return strconv.FormatFloat(v, 'g', 6, 64) }
+func plainNumber(v float64) string { return record.Short(v) }
 
 func withUnit(text, unit string) string { return record.WithUnit(text, oneLine(unit)) }

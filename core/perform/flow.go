@@ -154,7 +154,13 @@ func (p *performer) repeat(ctx context.Context, n *procedure.Repeat) error {
 			return err
 		}
 	}
+	return p.repeated(func() error { return p.repeats(ctx, n, times, most, every) })
+}
+
+// repeats performs what is repeated so often, for so long, and begins so often.
+func (p *performer) repeats(ctx context.Context, n *procedure.Repeat, times int, most, every time.Duration) error {
 	began, missed := time.Now(), 0
+	round := p.newRounds(n.Body)
 	for i, beat := 0, 0; i != times; i, beat = i+1, beat+1 {
 		if i > 0 {
 			if late := time.Since(began); every > 0 && late > time.Duration(beat)*every { // what is past is not caught up with
@@ -173,10 +179,12 @@ func (p *performer) repeat(ctx context.Context, n *procedure.Repeat) error {
 				return err
 			}
 		}
+		round.next()
 		if err := p.statements(ctx, n.Body); err != nil {
 			return err
 		}
 	}
+	round.tell(true)
 	if missed > 0 {
 		p.emit(record.Event{Kind: record.Note, Text: fmt.Sprintf("%d times fell out: what is repeated took longer than %v", missed, every)})
 	}
@@ -234,13 +242,18 @@ func (p *performer) each(ctx context.Context, n *procedure.For) error {
 		return fmt.Errorf("%s: %w", n.List.Source, err)
 	}
 	defer delete(p.values, n.Name)
-	for _, one := range list {
-		p.give(n.Name, one, p.ofSecret(n.List))
-		if err := p.statements(ctx, n.Body); err != nil {
-			return err
+	return p.repeated(func() error {
+		round := p.newRounds(n.Body)
+		for _, one := range list {
+			p.give(n.Name, one, p.ofSecret(n.List))
+			round.next()
+			if err := p.statements(ctx, n.Body); err != nil {
+				return err
+			}
 		}
-	}
-	return nil
+		round.tell(true)
+		return nil
+	})
 }
 
 func (p *performer) do(ctx context.Context, n *procedure.Do) error {

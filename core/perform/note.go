@@ -4,8 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math"
 	"strings"
+	"time"
 
 	"uparrot/core/procedure"
 	"uparrot/core/record"
@@ -25,7 +25,7 @@ func (p *performer) noteValue(ctx context.Context, n *procedure.NoteValue) error
 	if err != nil {
 		return err
 	}
-	m := record.Measurement{What: n.What, Unit: n.Unit, Verdict: verdict.Measured, Value: record.Number(math.NaN())}
+	m := record.Measurement{What: n.What, Unit: n.Unit, Verdict: verdict.Measured, Value: notANumber}
 	switch v := v.(type) {
 	case int:
 		m.Value = record.Number(v)
@@ -39,7 +39,7 @@ func (p *performer) noteValue(ctx context.Context, n *procedure.NoteValue) error
 	}
 	if n.Identity {
 		text := strings.TrimSpace(procedure.Text(v))
-		if m.Text, m.Value, m.Identity = &text, record.Number(math.NaN()), true; text == "" {
+		if m.Text, m.Value, m.Identity = &text, notANumber, true; text == "" {
 			return fmt.Errorf("%s is empty: it names no unit", n.Expr.Source)
 		}
 	}
@@ -53,6 +53,10 @@ func (p *performer) noteValue(ctx context.Context, n *procedure.NoteValue) error
 	}
 	if named := p.run.Unit; m.Identity && named != "" && *m.Text != named { // it fails, and is filed as what it is said to be
 		m.Identity = false
+	}
+	if p.several() && !n.Identity {
+		p.sample(n, m, time.Now())
+		return nil
 	}
 	p.measured(m)
 	if n.Identity {

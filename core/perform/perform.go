@@ -187,6 +187,10 @@ type performer struct {
 	secret      map[string]bool          // names of secrets, and of what was made of them
 	calls       []*call                  // routines being done, the innermost last
 	gave        map[string]bool          // names that the step has given a value
+	gathers     *gathered                // the series of this try of the step
+	inRows      bool                     // a table is judged row by row
+	often       map[string]bool          // routines that the step does more than once
+	seriesCount int                      // series so far
 	before      map[string]uart.Line     // line settings that were changed, by port
 	signals     map[string][]uart.Signal // that were set, by port
 }
@@ -204,7 +208,7 @@ func (p *performer) emit(e record.Event) {
 }
 
 // inStep are the kinds of event that tell in which step they happened.
-var inStep = map[record.Kind]bool{record.Check: true, record.Limit: true, record.Value: true, record.Kept: true, record.Told: true, record.Note: true}
+var inStep = map[record.Kind]bool{record.Check: true, record.Series: true, record.Round: true, record.Measured: true, record.Limit: true, record.Value: true, record.Kept: true, record.Told: true, record.Note: true}
 
 // waiting tells once a second that something is waited for, until the returned
 // function is called.

@@ -39,6 +39,8 @@ func (p *performer) rows(ctx context.Context, n *procedure.Rows) error {
 	if err != nil {
 		return err
 	}
+	defer func(before bool) { p.inRows = before }(p.inRows)
+	p.inRows = true
 	lines := strings.Split(text, "\n")
 	failed := &RowsFailed{}
 	for _, line := range lines {

@@ -374,7 +374,13 @@ func (p *performer) limit(ctx context.Context, n *procedure.Limit) error {
 	if !r.Value.Finite() || low != nil && *value < *low || high != nil && *value > *high {
 		r.Verdict = verdict.Failed
 	}
-	p.measured(r)
+	if p.several() {
+		if p.sample(n, r, time.Now()); p.gathers.depth > 0 && !p.inRows { // told at the end of the repetition
+			return nil
+		}
+	} else {
+		p.measured(r)
+	}
 	if r.Verdict == verdict.Failed {
 		return &LimitFailed{r}
 	}

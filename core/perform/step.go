@@ -160,6 +160,8 @@ func sleep(ctx context.Context, d time.Duration) error {
 func (p *performer) body(ctx context.Context) error {
 	p.calls, p.asked, p.question = nil, "", ""
 	p.tryBegan, p.saidAt = time.Now(), map[string]time.Time{}
+	p.beginSeries()
+	defer p.endSeries()
 	if err := p.statements(ctx, p.step.Body); err != nil {
 		return err
 	}

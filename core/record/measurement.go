@@ -2,10 +2,13 @@ package record
 
 import (
 	"encoding/json"
+	"fmt"
 	"math"
 	"strconv"
 	"time"
 
+	"uparrot/core/series"
+	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
 
@@ -21,6 +24,7 @@ type Measurement struct {
 	Step     string
 	Verdict  verdict.Verdict // measured where nothing was wanted
 	Identity bool            // it is how the module names itself
+	Series   *series.Summary // it is of a series: then the value is the mean; nil if it is one value
 
 	At time.Time // when it was measured; zero where nothing tells that
 }
@@ -36,11 +40,12 @@ type measurementJSON struct {
 	Step     string          `json:"step"`
 	Verdict  verdict.Verdict `json:"verdict"`
 	Identity bool            `json:"identity,omitempty"`
+	Series   *series.Summary `json:"series,omitempty"`
 }
 
 // MarshalJSON writes either value or text.
 func (m Measurement) MarshalJSON() ([]byte, error) {
-	j := measurementJSON{What: m.What, Text: m.Text, Low: m.Low, High: m.High, Unit: m.Unit, Step: m.Step, Verdict: m.Verdict, Identity: m.Identity}
+	j := measurementJSON{What: m.What, Text: m.Text, Low: m.Low, High: m.High, Unit: m.Unit, Step: m.Step, Verdict: m.Verdict, Identity: m.Identity, Series: m.Series}
 	if m.Text == nil {
 		j.Value = &m.Value
 	}
@@ -53,7 +58,7 @@ func (m *Measurement) UnmarshalJSON(b []byte) error {
 	if err := json.Unmarshal(b, &j); err != nil {
 		return err
 	}
-	*m = Measurement{What: j.What, Value: Number(math.NaN()), Text: j.Text, Low: j.Low, High: j.High, Unit: j.Unit, Step: j.Step, Verdict: j.Verdict, Identity: j.Identity}
+	*m = Measurement{What: j.What, Value: Number(math.NaN()), Text: j.Text, Low: j.Low, High: j.High, Unit: j.Unit, Step: j.Step, Verdict: j.Verdict, Identity: j.Identity, Series: j.Series}
 	if j.Value != nil {
 		m.Value = *j.Value
 	}
@@ -75,7 +80,7 @@ func (m Measurement) Judged() bool { return m.Verdict != verdict.Measured }
 
 // Range is the limits as written, LOW..HIGH; "" if there are none.
 func (m Measurement) Range() string {
-	if !m.Judged() {
+	if !m.Judged() || m.Series != nil && m.Series.Moved {
 		return ""
 	}
 	side := func(f *float64) string {
@@ -95,15 +100,56 @@ func (m Measurement) Bare() string {
 	return m.Value.String()
 }
 
-// Shown is the value as a person reads it, with its unit.
+// Shown is the value as a person reads it, with its unit; of a series what it came to.
 func (m Measurement) Shown() string {
+	if m.Series != nil {
+		return m.series()
+	}
 	return WithUnit(m.Bare(), m.Unit)
+}
+
+// series is a series in words.
+func (m Measurement) series() string {
+	s := m.Series
+	words := text.Count(s.N, "value")
+	switch {
+	case s.Texts > 0:
+		many := strconv.Itoa(s.Texts)
+		if s.Texts >= series.MostTexts {
+			many += " or more"
+		}
+		words += fmt.Sprintf(", %s different, the last %s", many, s.LastText)
+	case s.N == s.None:
+		words += ", none of them a number"
+	case s.Least == s.Greatest:
+		words += ", all " + WithUnit(Short(float64(s.Least)), m.Unit)
+	default:
+		words += fmt.Sprintf(", %s to %s, mean %s", Short(float64(s.Least)), Short(float64(s.Greatest)), WithUnit(Short(float64(s.Mean)), m.Unit))
+	}
+	if s.None > 0 && s.N > s.None {
+		words += fmt.Sprintf(", %d no number", s.None)
+	}
+	if s.Outside > 0 {
+		words += fmt.Sprintf("; %d outside", s.Outside)
+		if w := s.Worst; w != nil {
+			words += fmt.Sprintf(", the first %s at %s", w.Value, w.At.Format(time.TimeOnly))
+		}
+	}
+	return words
+}
+
+// Short is a number with as many digits as a person reads: six that count.
+func Short(v float64) string {
+	return strconv.FormatFloat(v, 'g', 6, 64)
 }
 
 // Wanted is the limits with their unit; "" if there are none.
 func (m Measurement) Wanted() string {
-	if !m.Judged() {
+	switch {
+	case !m.Judged():
 		return ""
+	case m.Series != nil && m.Series.Moved:
+		return "limits that moved"
 	}
 	return WithUnit(m.Range(), m.Unit)
 }

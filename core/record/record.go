@@ -48,6 +48,9 @@ const (
 	Check   Kind = "check"   // a check was made
 	Limit   Kind = "limit"   // a value was held against limits: a Measurement
 	Value   Kind = "value"   // a value without limits: a Measurement
+	Series  Kind = "series"  // a series of values begins: a SeriesBegins
+	Sampled Kind = "samples" // values of a series: Samples
+	Round   Kind = "round"   // a repetition begins another time, or is over: a RoundMark
 	Frame   Kind = "frame"   // what became of one frame of a link run
 	Link    Kind = "link"    // the summary of a link run
 	Result  Kind = "result"  // what a test found that is none of frames
@@ -65,6 +68,7 @@ const (
 	Said     Kind = "said"     // a statement says something: the words
 	Heard    Kind = "heard"    // a statement took something: the words
 	Waiting  Kind = "waiting"  // once a second, for as long as something is waited for
+	Measured Kind = "measured" // a value of a series, as it is measured: a Measurement
 	Progress Kind = "progress" // how far a test has come
 	Ended    Kind = "ended"    // an answer has ended: its last line or the prompt
 )
@@ -72,7 +76,7 @@ const (
 // kinds are those of a record. Those that last carry a checksum, with a verdict that
 // must survive a failing machine.
 var kinds = map[Kind]struct{ lasts bool }{
-	Head: {}, Open: {}, Close: {}, In: {}, Out: {}, Passed: {}, Begin: {}, Step: {true}, Try: {true}, Check: {}, Limit: {true}, Value: {true}, Frame: {}, Link: {true},
+	Head: {}, Open: {}, Close: {}, In: {}, Out: {}, Passed: {}, Begin: {}, Step: {true}, Try: {true}, Check: {}, Limit: {true}, Value: {true}, Series: {}, Sampled: {}, Round: {}, Frame: {}, Link: {true},
 	Result: {true}, Kept: {}, Told: {}, Changed: {}, Verdict: {true}, Note: {}, End: {true},
 }
 

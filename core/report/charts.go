@@ -11,8 +11,8 @@ import (
 	"uparrot/core/verdict"
 )
 
-// series is the latencies of one direction.
-type series struct {
+// delays is the latencies of one direction.
+type delays struct {
 	Name    string
 	Seconds []float64 // when each frame was sent, since the first
 	MS      []float64 // its latency in milliseconds
@@ -23,7 +23,7 @@ type series struct {
 }
 
 // latency shows latency over time with losses marked at the bottom.
-func latency(title string, series []series) chart.Chart {
+func latency(title string, series []delays) chart.Chart {
 	p := &chart.Panel{Title: title, X: chart.Axis{Label: "time since the first frame (s)"}, Y: chart.Axis{Label: "latency (ms)"}}
 	highest := 0.0
 	for i, s := range series {

@@ -16,7 +16,7 @@ import (
 	"uparrot/core/verdict"
 )
 
-func drawLatency(series []series, files ...string) error {
+func drawLatency(series []delays, files ...string) error {
 	return drawTo(latency("Larkfell", series), files...)
 }
 
@@ -36,7 +36,7 @@ func drawTo(c chart.Chart, files ...string) error {
 
 func TestLatency(t *testing.T) {
 	dir := t.TempDir()
-	for _, series := range [][]series{
+	for _, series := range [][]delays{
 		nil,
 		{{Name: "valley to summit", Lost: []float64{1, 2}}},
 		{{Name: "valley to summit", Seconds: []float64{0, 1}, MS: []float64{50, 60}, Lost: []float64{2}}, {Name: "summit to valley", Seconds: []float64{0}, MS: []float64{55}}},
@@ -93,7 +93,7 @@ func TestLinkPictures(t *testing.T) {
 		"matrix": {Matrix(hearing.Result{Names: []string{"valley", "summit"}, Cells: []hearing.Cell{{Speaker: "valley", Listener: "summit", Heard: 20, Sent: 20}, {Speaker: "summit", Listener: "valley", Heard: 3, Sent: 20, Verdict: verdict.Failed}}}),
 			[]string{"listener", "3 of 20  wrong", "valley"}},
 		"trend": {Trend("supply", "V", 3.1, []TrendPoint{{Value: 3.1, Low: &low, High: &high, Passed: true}, {Value: 2.2, Low: &low}}), []string{"supply (V)", "outside", "limits", "mean"}},
-		"html":  {latency("a < b & c", []series{{Name: "<valley>", Seconds: []float64{1}, MS: []float64{5}}}), []string{"&lt;valley&gt;", "a &lt; b &amp; c"}},
+		"html":  {latency("a < b & c", []delays{{Name: "<valley>", Seconds: []float64{1}, MS: []float64{5}}}), []string{"&lt;valley&gt;", "a &lt; b &amp; c"}},
 	} {
 		png, svg := filepath.Join(dir, name+".png"), filepath.Join(dir, name+".svg")
 		if err := drawTo(d.chart, png, svg); err != nil {

@@ -26,7 +26,8 @@ type dialogueLine struct {
 	Text string
 
 	Step    string          // where a step begins or ends
-	Verdict verdict.Verdict // where it ends, and of a check or a limit
+	Verdict verdict.Verdict // where it ends, and of a check or a limit; of a round that the one before had a value outside
+	Round   int             // of a line that tells of a round: its number, 0 where there are no more
 }
 
 // dialogue makes lines out of events: bytes that came in pieces are joined up to their
@@ -73,7 +74,7 @@ func (d *dialogue) take(e record.Event) error {
 			return fmt.Errorf("the record holds bytes that are none: %w", err)
 		}
 		return d.bytes(e, b)
-	case record.Head, record.Frame, record.End:
+	case record.Head, record.Frame, record.End, record.Series, record.Sampled:
 		return nil
 	}
 	if err := d.flushLines(); err != nil {
@@ -208,6 +209,14 @@ func words(e record.Event) (dialogueLine, bool) {
 		m, _ := measurement(e) // one that cannot be read tells nothing
 		if l.Text = fmt.Sprintf("%s: %s", m.What, m.Shown()); m.Judged() {
 			l.Text += ", wanted " + m.Wanted()
+		}
+	case record.Round:
+		mark, _ := record.Decode[record.RoundMark](e)
+		if l.Text = ""; !mark.Over {
+			l.Round = mark.Number
+		}
+		if mark.Outside {
+			l.Verdict = verdict.Failed
 		}
 	case record.Link:
 		l.Text = linkWords(e)

@@ -84,11 +84,12 @@ type pageWriter struct {
 	pictures [][]picture // of each link test
 	links    int
 	rows     int
+	series   seriesReader
 }
 
 // asHTML writes one page that needs nothing else.
 func asHTML(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
-	p := &pageWriter{d: d, zone: d.Began.Location(), numbers: map[string]int{}}
+	p := &pageWriter{d: d, zone: d.Began.Location(), numbers: map[string]int{}, series: seriesReader{}}
 	for i, s := range d.Steps {
 		p.numbers[s.Title] = i + 1
 	}
@@ -99,7 +100,8 @@ func asHTML(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 		}
 		defer (*s).remove()
 	}
-	dia := newDialogue(p.line)
+	fold := &folded{emit: p.line}
+	dia := newDialogue(fold.line)
 	err := events(r, func(e record.Event) error {
 		if err := dia.take(e); err != nil {
 			return err
@@ -108,6 +110,9 @@ func asHTML(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 	})
 	if err == nil {
 		err = dia.flush()
+	}
+	if err == nil {
+		err = fold.flush(dialogueLine{Time: d.Last})
 	}
 	p.endStep()
 	if err != nil {
@@ -130,6 +135,7 @@ func (p *pageWriter) write(w io.Writer) error {
 		o.part(p.limits)
 		o.say("</tbody></table></section>\n")
 	}
+	p.seriesPart(o)
 	if len(p.d.tests()) > 0 {
 		p.linkPart(o, "Link")
 	}
@@ -179,7 +185,7 @@ func (o *pageOut) chart(c chart.Chart) {
 	}
 	o.say("<figure>")
 	if o.err == nil {
-		o.err = chart.Inline(o.w, c, text.Line(c[0].Title)+". The table above has the figures.")
+		o.err = chart.Inline(o.w, c, strings.TrimPrefix(text.Line(c[0].Title)+". ", ". ")+"A table beside it has the figures.")
 	}
 	o.say("</figure>\n")
 }
@@ -228,6 +234,7 @@ func (p *pageWriter) head(o *pageOut) {
 		{len(failures) > 0, "failures", "What did not pass"},
 		{len(d.Steps) > 0, "steps", "Steps"},
 		{d.Limits > 0, "measurements", "Measurements"},
+		{len(p.series) > 0, "series", "Values over time"},
 		{len(d.tests()) > 0, "links", "Link"},
 		{len(d.Results) > 0, "results", "Result"},
 		{len(d.Links) > len(d.tests()), "links", "Loads"},
@@ -302,6 +309,8 @@ func escape(s string) string { return html.EscapeString(text.Line(s)) }
 // take takes in what is no line of the dialogue alone.
 func (p *pageWriter) take(e record.Event) error {
 	switch e.Kind {
+	case record.Series, record.Sampled:
+		return p.series.take(e)
 	case record.Frame:
 		if p.frames == nil {
 			p.frames = NewFrames()
@@ -354,6 +363,9 @@ func class(v string) string {
 func drawn(m record.Measurement) string {
 	if !m.Value.Finite() || !m.Judged() {
 		return ""
+	}
+	if s := m.Series; s != nil {
+		return chart.Range{Value: float64(s.Mean), Of: &chart.Span{Low: float64(s.Least), High: float64(s.Greatest)}, Low: m.Low, High: m.High, Outside: m.Verdict != verdict.Passed, Label: m.Shown() + ", wanted " + m.Wanted()}.Inline()
 	}
 	return chart.Range{Value: float64(m.Value), Low: m.Low, High: m.High, Outside: m.Verdict != verdict.Passed, Label: m.Value.String() + " within " + m.Range()}.Inline()
 }

@@ -13,7 +13,7 @@ import (
 // it keeps so many points at most: when there are more, every second goes, and
 // from then on only so many are taken.
 type Frames struct {
-	series []series
+	series []delays
 	start  time.Time
 	seen   map[string]int
 	every  map[string]int
@@ -37,7 +37,7 @@ func (l *Frames) Row(from, to string, r link.Row) {
 		i++
 	}
 	if i == len(l.series) {
-		l.series = append(l.series, series{Name: name})
+		l.series = append(l.series, delays{Name: name})
 		l.every[name] = 1
 	}
 	s, x := &l.series[i], r.Sent.Sub(l.start).Seconds()

@@ -92,6 +92,9 @@ func asText(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 		ports = max(ports, len([]rune(p.Name)))
 	}
 	dia := newDialogue(func(l dialogueLine) error {
+		if l.Word == roundWord {
+			return nil
+		}
 		t := l.Time.In(zone)
 		if today := t.Format("2006-01-02"); today != day {
 			day = today

@@ -19,6 +19,7 @@ type Panel struct {
 	X, Y       Axis
 	Marks      []Mark // drawn in this order
 	LegendLeft bool   // at the top left in place of the top right
+	Flat       bool   // in a page half as high
 }
 
 // Axis is one axis of a panel. Where Low is High both are taken from the marks.
@@ -41,7 +42,7 @@ type XY struct{ X, Y float64 }
 // Span is the ends of an interval, in the units of the axis of Y.
 type Span struct{ Low, High float64 }
 
-// Mark is what stands in a panel: Points, Line or Cell.
+// Mark is what stands in a panel: Points, Line, Band, Rule or Cell.
 type Mark interface{ extent() []XY }
 
 // Points are places, each with its interval where Spread is set.
@@ -58,6 +59,21 @@ type Points struct {
 type Line struct {
 	Name   string // in the legend; none if empty
 	At     []XY
+	Colour Colour
+	Dash   Dash
+}
+
+// Band is the room between two lines over the same places, in the colour of the line in it.
+type Band struct {
+	X      []float64
+	Of     []Span
+	Colour Colour
+}
+
+// Rule is a line across the panel at a place of the axis of X, with a word at its top.
+type Rule struct {
+	X      float64
+	Text   string
 	Colour Colour
 	Dash   Dash
 }
@@ -122,6 +138,23 @@ func (p Points) extent() []XY {
 }
 
 func (l Line) extent() []XY { return l.At }
+
+func (b Band) extent() []XY { return b.outline() }
+
+// outline goes along the upper line and back along the lower one.
+func (b Band) outline() []XY {
+	var all []XY
+	for i, s := range b.Of {
+		all = append(all, XY{b.X[i], s.High})
+	}
+	for i := len(b.Of) - 1; i >= 0; i-- {
+		all = append(all, XY{b.X[i], b.Of[i].Low})
+	}
+	return all
+}
+
+func (r Rule) extent() []XY { return nil }
+
 func (c Cell) extent() []XY { return []XY{{c.At.X - 0.5, c.At.Y - 0.5}, {c.At.X + 0.5, c.At.Y + 0.5}} }
 
 // fitted is the panel with bounds and ticks on both axes.

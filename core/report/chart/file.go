@@ -12,6 +12,7 @@ import (
 	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
+	"gonum.org/v1/plot/vg/vgsvg"
 )
 
 // The size of a picture, in points.
@@ -35,7 +36,7 @@ func Draw(w io.Writer, c Chart, form string) error {
 	if len(c) == 0 {
 		return errors.New("there is nothing to draw")
 	}
-	canvas, err := draw.NewFormattedCanvas(width, height, form)
+	canvas, err := canvasOf(form)
 	if err != nil {
 		return err
 	}
@@ -53,6 +54,15 @@ func Draw(w io.Writer, c Chart, form string) error {
 	}
 	_, err = canvas.WriteTo(w)
 	return err
+}
+
+// canvasOf is where to draw in a form. An SVG brings its font along: another one, where that
+// is missing, would be wider and have words overlap.
+func canvasOf(form string) (vg.CanvasWriterTo, error) {
+	if form == "svg" {
+		return vgsvg.NewWith(vgsvg.UseWH(width, height), vgsvg.EmbedFonts(true)), nil
+	}
+	return draw.NewFormattedCanvas(width, height, form)
 }
 
 // ticks are ours for theirs.
@@ -119,6 +129,10 @@ func add(p *plot.Plot, m Mark) error {
 		if m.Name != "" {
 			p.Legend.Add(m.Name, line)
 		}
+	case Band:
+		return addBand(p, m)
+	case Rule:
+		return addRule(p, m)
 	case Cell:
 		return addCell(p, m)
 	}
@@ -154,6 +168,48 @@ func addPoints(p *plot.Plot, m Points) error {
 		p.Legend.Add(m.Name, s)
 	}
 	return nil
+}
+
+func addBand(p *plot.Plot, m Band) error {
+	if len(m.X) == 0 {
+		return nil
+	}
+	area, err := plotter.NewPolygon(xys(m.outline()))
+	if err != nil {
+		return fmt.Errorf("draw a band: %w", err)
+	}
+	r, g, b, _ := colours[m.Colour].RGBA()
+	area.Color = color.NRGBA{uint8(r >> 8), uint8(g >> 8), uint8(b >> 8), 0x40}
+	area.LineStyle.Width = 0
+	p.Add(area)
+	return nil
+}
+
+// addRule draws a line from the lower edge to the upper one.
+func addRule(p *plot.Plot, m Rule) error {
+	r := &rule{m}
+	p.Add(r)
+	return nil
+}
+
+type rule struct{ Rule }
+
+// Plot draws it.
+func (r *rule) Plot(c draw.Canvas, p *plot.Plot) {
+	tx, _ := p.Transforms(&c)
+	x := tx(r.X)
+	style := draw.LineStyle{Color: colours[r.Colour], Width: vg.Points(1)}
+	for _, s := range strokes[r.Dash] {
+		style.Dashes = append(style.Dashes, vg.Points(s))
+	}
+	c.StrokeLine2(style, x, c.Min.Y, x, c.Max.Y)
+	words := text.Style{Font: plot.DefaultFont, Handler: plot.DefaultTextHandler, Color: colours[r.Colour], XAlign: draw.XLeft, YAlign: draw.YTop}
+	words.Font.Size = 11
+	at := vg.Point{X: x + vg.Points(4), Y: c.Max.Y - vg.Points(2)}
+	if x > (c.Min.X+c.Max.X)/2 {
+		words.XAlign, at.X = draw.XRight, x-vg.Points(4)
+	}
+	c.FillText(words, at, r.Text)
 }
 
 func addCell(p *plot.Plot, m Cell) error {

@@ -6,7 +6,7 @@ import (
 	"html"
 	"io"
 	"strconv"
-	"unicode/utf8"
+	"strings"
 
 	"uparrot/core/text"
 )
@@ -16,7 +16,7 @@ const (
 	left, right = 84, 24
 	above, row  = 14, 22 // a title and the legend take a row each
 	below       = 58
-	letter      = 7.2 // about the width of one
+	flat        = 300
 )
 
 // classes are the names by which a page's style gives its colours.
@@ -27,6 +27,10 @@ var classes = []string{First: "c1", Second: "c2", Third: "c3", Fourth: "c4", Bad
 // who do not see it.
 func Inline(w io.Writer, c Chart, label string) error {
 	out := &inline{Writer: bufio.NewWriter(w)}
+	height := height
+	if len(c) == 1 && c[0].Flat {
+		height = flat
+	}
 	out.say(`<svg class="chart" viewBox="0 0 %d %d" role="img" aria-label="%s">`, width, height, html.EscapeString(label))
 	for i, p := range c {
 		out.panel(p.fitted(), height*i/len(c), height*(i+1)/len(c))
@@ -82,6 +86,10 @@ func (o *inline) panel(p *Panel, top, bottom int) {
 			o.points(m)
 		case Line:
 			o.line(m)
+		case Band:
+			o.band(m)
+		case Rule:
+			o.rule(m)
 		case Cell:
 			o.cell(m)
 		}
@@ -96,17 +104,36 @@ func (o *inline) legend() {
 		if name == "" {
 			continue
 		}
-		across := 34 + letter*float64(utf8.RuneCountInString(name))
+		across := 34 + wide(name)
 		if x > left && x+across > width-right {
 			x, y = left, y+row
 		}
 		sample(o, x, y)
-		o.text(x+34, y+4, "start", "legend", name)
+		o.say(`<text x="%.1f" y="%.1f" class="legend" textLength="%.1f" lengthAdjust="spacingAndGlyphs">%s</text>`, x+34, y+4, across-34, html.EscapeString(text.Line(name)))
 		x += across + 24
 	}
 	if x > left {
 		o.top = y + row/2 + 6
 	}
+}
+
+// wide is about how wide words are in the font that the page names; in another one they are
+// drawn to that width, so that none stand over one another.
+func wide(words string) float64 {
+	sum := 0.0
+	for _, r := range words {
+		switch {
+		case strings.ContainsRune("iljtfrI.,:;'|!()[]/ ", r):
+			sum += 3.8
+		case strings.ContainsRune("mwMW%@", r):
+			sum += 11
+		case r >= 'A' && r <= 'Z':
+			sum += 8.8
+		default:
+			sum += 7.2
+		}
+	}
+	return sum
 }
 
 // entry is a mark's name in the legend, "" if it has none, and what draws it there.
@@ -193,6 +220,28 @@ func (o *inline) line(m Line) {
 	o.say(`"/>`)
 }
 
+func (o *inline) band(m Band) {
+	if len(m.X) == 0 {
+		return
+	}
+	o.say(`<path class="area %s" d="`, classes[m.Colour])
+	for i, p := range m.outline() {
+		x, y := o.at(p)
+		o.say("%c%.1f %.1f", "ML"[min(i, 1)], x, y)
+	}
+	o.say(`z"/>`)
+}
+
+func (o *inline) rule(m Rule) {
+	x, _ := o.at(XY{m.X, o.p.Y.Low})
+	o.say(`<path class="line thin %s"%s d="M%.1f %.1fV%.1f"/>`, classes[m.Colour], broken(m.Dash), x, o.top, o.bottom)
+	anchor, aside := "start", 4.0
+	if x > (left+width-right)/2 {
+		anchor, aside = "end", -4.0
+	}
+	o.text(x+aside, o.top+13, anchor, "tick", m.Text)
+}
+
 func broken(d Dash) string {
 	if len(strokes[d]) == 0 {
 		return ""
@@ -219,6 +268,7 @@ func (o *inline) cell(m Cell) {
 // Range is a value among its limits; nil is an open side.
 type Range struct {
 	Value     float64
+	Of        *Span // of a series: from its least to its greatest; nil of one value
 	Low, High *float64
 	Outside   bool
 	Label     string // for those who do not see it
@@ -261,8 +311,12 @@ func (r Range) Inline() string {
 	if r.Outside {
 		mark = "out"
 	}
-	return fmt.Sprintf(`<svg class="range" viewBox="0 0 %d 22" role="img" aria-label="%s"><rect class="track" y="9" width="%d" height="4"/><rect class="band" x="%.1f" y="5" width="%.1f" height="12"/><path class="%s" d="M%.1f 4 l4 7 l-4 7 l-4 -7 z"/></svg>`,
-		across, html.EscapeString(r.Label), across, from, to-from, mark, min(across-4, max(4, at(r.Value))))
+	from2, to2 := at(r.Value), at(r.Value)
+	if r.Of != nil {
+		from2, to2 = at(r.Of.Low), at(r.Of.High)
+	}
+	return fmt.Sprintf(`<svg class="range" viewBox="0 0 %d 22" role="img" aria-label="%s"><rect class="track" y="9" width="%d" height="4"/><rect class="band" x="%.1f" y="5" width="%.1f" height="12"/><rect class="%s" x="%.1f" y="9.5" width="%.1f" height="3"/><path class="%s" d="M%.1f 4 l4 7 l-4 7 l-4 -7 z"/></svg>`,
+		across, html.EscapeString(r.Label), across, from, to-from, mark, from2, to2-from2, mark, min(across-4, max(4, at(r.Value))))
 }
 
 func abs(v float64) float64 { return max(v, -v) }

@@ -1,0 +1,119 @@
+package report
+
+import (
+	"fmt"
+
+	"uparrot/core/record"
+	"uparrot/core/text"
+	"uparrot/core/verdict"
+)
+
+// How many rounds of a repetition a page shows before it folds them, how many with a value
+// outside its limits it shows besides, and how many lines of one are kept until it is known
+// what it was.
+const (
+	roundsShown  = 3
+	outsideShown = 50
+	mostHeld     = 2000
+)
+
+// folded hands on lines, of a repetition the first rounds, those with a value outside its
+// limits, the last, and the one in which it failed; how many are missing it tells.
+type folded struct {
+	emit    func(dialogueLine) error
+	number  int // of the round; 0 outside of any
+	held    []dialogueLine
+	last    []dialogueLine
+	skipped int
+	outside int
+}
+
+// roundWord is the word of a line that tells of a round and is not shown itself.
+const roundWord = string(record.Round)
+
+// line takes a line of the dialogue.
+func (f *folded) line(l dialogueLine) error {
+	switch {
+	case l.Word == roundWord:
+		return f.round(l)
+	case f.number > 0 && l.Verdict != "" && (l.Word == string(record.Step) || l.Word == string(record.Try)): // it did not come to its end
+		if err := f.cut(l); err != nil {
+			return err
+		}
+	case f.number > roundsShown && len(f.held) < mostHeld:
+		f.held = append(f.held, l)
+		return nil
+	case f.number > roundsShown:
+		return nil // of a round that long the rest is in the whole dialogue
+	}
+	return f.emit(l)
+}
+
+// cut ends a repetition in the middle of a round.
+func (f *folded) cut(at dialogueLine) error {
+	held := f.held
+	if err := f.more(at); err != nil {
+		return err
+	}
+	*f = folded{emit: f.emit}
+	return f.all(held)
+}
+
+func (f *folded) round(l dialogueLine) error {
+	held := f.held
+	if f.number > roundsShown {
+		if l.Verdict == verdict.Failed && f.outside < outsideShown {
+			f.outside++
+			if err := f.more(l); err != nil {
+				return err
+			}
+			if err := f.all(held); err != nil {
+				return err
+			}
+		} else {
+			f.skipped, f.last = f.skipped+1, held
+		}
+	}
+	f.number, f.held = l.Round, nil
+	if l.Round > 0 {
+		return nil
+	}
+	last := f.last
+	if f.skipped > 0 {
+		f.skipped--
+		if err := f.more(l); err != nil {
+			return err
+		}
+		if err := f.all(last); err != nil {
+			return err
+		}
+	}
+	*f = folded{emit: f.emit}
+	return nil
+}
+
+// more tells how many rounds are not shown.
+func (f *folded) more(at dialogueLine) error {
+	n := f.skipped
+	if f.skipped = 0; n == 0 {
+		return nil
+	}
+	return f.emit(dialogueLine{Time: at.Time, Word: "folded", Text: fmt.Sprintf("%s more like that: the whole dialogue is in the report as text", text.Count(n, "time"))})
+}
+
+func (f *folded) all(lines []dialogueLine) error {
+	for _, l := range lines {
+		if err := f.emit(l); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// flush hands on what is held of a record that ends within a round.
+func (f *folded) flush(at dialogueLine) error {
+	if f.number == 0 {
+		return nil
+	}
+	return f.cut(at)
+}
