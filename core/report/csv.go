@@ -2,6 +2,7 @@ package report
 
 import (
 	"encoding/csv"
+	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -11,6 +12,7 @@ import (
 
 	"uparrot/core/link"
 	"uparrot/core/record"
+	"uparrot/core/series"
 	"uparrot/core/text"
 )
 
@@ -87,10 +89,123 @@ const (
 	measurements = "measurements"
 	frameRows    = "frames"
 	stepRows     = "steps"
+	sampleRows   = "samples"
 )
 
 // Tables are the names of the tables, the default first.
-var Tables = []string{measurements, frameRows, stepRows}
+var Tables = []string{measurements, frameRows, stepRows, sampleRows}
+
+// seriesCells are the columns of a measurement that tell of a series, empty for one value.
+func seriesCells(s *series.Summary) []string {
+	cells := make([]string, 9)
+	if s == nil {
+		return cells
+	}
+	copy(cells, []string{strconv.Itoa(s.N), finite(s.Least), finite(s.Greatest), "", number(s.Rate), number(s.Silence), strconv.Itoa(s.Outside)})
+	if s.Spread != nil {
+		cells[3] = finite(*s.Spread)
+	}
+	if s.Worst != nil {
+		cells[7], cells[8] = s.Worst.Value.String(), s.Worst.At.Format(time.RFC3339Nano)
+	}
+	return cells
+}
+
+// finite is a number, or nothing.
+func finite(n series.Number) string {
+	if !n.Finite() {
+		return ""
+	}
+	return n.String()
+}
+
+// SampleTable writes values of series as CSV, one row each.
+type SampleTable struct {
+	csv  *csv.Writer
+	lead int // cells before those of the value
+}
+
+// NewSampleTable writes the head of the table, behind columns of its owner.
+func NewSampleTable(w io.Writer, lead ...string) *SampleTable {
+	t := &SampleTable{csv.NewWriter(w), len(lead)}
+	t.csv.UseCRLF = true                                                      // as RFC 4180 has it
+	_ = t.csv.Write(append(lead, "time", "what", "value", "unit", "outside")) // its error comes back from Close
+	return t
+}
+
+// Row writes one value, or a text.
+func (t *SampleTable) Row(lead []string, at time.Time, what string, v float64, text *string, unit string, outside bool) error {
+	value := series.Number(v).String()
+	if text != nil {
+		value = *text
+	}
+	out := ""
+	if outside {
+		out = "1"
+	}
+	return t.csv.Write(append(lead[:len(lead):len(lead)], at.Format("2006-01-02T15:04:05.000000Z07:00"), CSVText(what), CSVText(value), CSVText(unit), out))
+}
+
+// Flush writes what waits.
+func (t *SampleTable) Flush() error {
+	if t.csv.Flush(); t.csv.Error() != nil {
+		return fmt.Errorf("write the values: %w", t.csv.Error())
+	}
+	return nil
+}
+
+// asSamples writes all values of all series.
+func asSamples(w io.Writer, r io.ReadSeeker) error {
+	t := NewSampleTable(w)
+	known := map[int]record.SeriesBegins{}
+	n := 0
+	err := events(r, func(e record.Event) error {
+		return EachSample(e, known, func(b record.SeriesBegins, at time.Time, v float64, text *string, outside bool) error {
+			n++
+			return t.Row(nil, at, b.What, v, text, b.Unit, outside)
+		})
+	})
+	if err == nil && n == 0 {
+		return errors.New("this record holds no values over time: what is measured once is in the table measurements")
+	}
+	return errors.Join(err, t.Flush())
+}
+
+// EachSample hands out the values of a Samples event. Known are the series so far, which it
+// adds to.
+func EachSample(e record.Event, known map[int]record.SeriesBegins, each func(b record.SeriesBegins, at time.Time, v float64, text *string, outside bool) error) error {
+	switch e.Kind {
+	case record.Series:
+		b, err := record.Decode[record.SeriesBegins](e)
+		known[b.Number] = b
+		return err
+	case record.Sampled:
+		s, err := record.SamplesOf(e)
+		if err != nil {
+			return err
+		}
+		b, ok := known[s.Series]
+		if !ok {
+			return fmt.Errorf("the record holds values of series %d, which it does not tell of", s.Series)
+		}
+		for i, at := range s.At {
+			v, text := math.NaN(), (*string)(nil)
+			if s.Texts != nil {
+				text = &s.Texts[i]
+			} else {
+				v = s.Values[i]
+			}
+			out := len(s.Outside) > 0 && s.Outside[0] == i
+			if out {
+				s.Outside = s.Outside[1:]
+			}
+			if err := each(b, at, v, text, out); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
 
 // asCSV writes one table of a record: without a name the measurements, or the
 // frames where there is none of them.
@@ -120,6 +235,9 @@ func asCSV(w io.Writer, d *Digest, r io.ReadSeeker, table string) error {
 		}
 		return t.Close()
 	}
+	if table == sampleRows {
+		return asSamples(w, r)
+	}
 	out := csv.NewWriter(w)
 	if table == stepRows {
 		_ = out.Write([]string{"number", "step", "verdict", "tries", "took_ms", "why", "tries_by_hand"})
@@ -127,7 +245,7 @@ func asCSV(w io.Writer, d *Digest, r io.ReadSeeker, table string) error {
 			_ = out.Write([]string{strconv.Itoa(i + 1), CSVText(s.Title), string(s.Verdict), strconv.Itoa(s.Tries), number(s.TookMS), CSVText(s.Why), strconv.Itoa(s.ByHand)})
 		}
 	} else {
-		_ = out.Write([]string{"time", "step", "try", "what", "value", "low", "high", "unit", "verdict"})
+		_ = out.Write([]string{"time", "step", "try", "what", "value", "low", "high", "unit", "verdict", "n", "least", "greatest", "spread", "rate_hz", "longest_silence_s", "outside", "first_outside", "first_outside_at"})
 		if err := events(r, func(e record.Event) error {
 			if !e.IsMeasurement() {
 				return nil
@@ -136,7 +254,7 @@ func asCSV(w io.Writer, d *Digest, r io.ReadSeeker, table string) error {
 			if err != nil {
 				return err
 			}
-			return out.Write([]string{e.Time.Format(time.RFC3339Nano), CSVText(m.Step), strconv.Itoa(e.Try), CSVText(m.What), CSVText(m.Bare()), limitNumber(m.Low), limitNumber(m.High), CSVText(m.Unit), string(m.Verdict)})
+			return out.Write(append([]string{e.Time.Format(time.RFC3339Nano), CSVText(m.Step), strconv.Itoa(e.Try), CSVText(m.What), CSVText(m.Bare()), limitNumber(m.Low), limitNumber(m.High), CSVText(m.Unit), string(m.Verdict)}, seriesCells(m.Series)...))
 		}); err != nil {
 			return err
 		}

@@ -89,7 +89,7 @@ type pageWriter struct {
 
 // asHTML writes one page that needs nothing else.
 func asHTML(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
-	p := &pageWriter{d: d, zone: d.Began.Location(), numbers: map[string]int{}, series: seriesReader{}}
+	p := &pageWriter{d: d, zone: d.Began.Location(), numbers: map[string]int{}, series: seriesReader{map[int]record.SeriesBegins{}, map[int]*seriesSeen{}}}
 	for i, s := range d.Steps {
 		p.numbers[s.Title] = i + 1
 	}
@@ -234,7 +234,7 @@ func (p *pageWriter) head(o *pageOut) {
 		{len(failures) > 0, "failures", "What did not pass"},
 		{len(d.Steps) > 0, "steps", "Steps"},
 		{d.Limits > 0, "measurements", "Measurements"},
-		{len(p.series) > 0, "series", "Values over time"},
+		{len(p.series.seen) > 0, "series", "Values over time"},
 		{len(d.tests()) > 0, "links", "Link"},
 		{len(d.Results) > 0, "results", "Result"},
 		{len(d.Links) > len(d.tests()), "links", "Loads"},

@@ -1,7 +1,6 @@
 package report
 
 import (
-	"fmt"
 	"slices"
 	"time"
 
@@ -18,39 +17,29 @@ type seriesSeen struct {
 }
 
 // seriesReader gathers the series of a record, by their numbers.
-type seriesReader map[int]*seriesSeen
+type seriesReader struct {
+	known map[int]record.SeriesBegins
+	seen  map[int]*seriesSeen
+}
 
 // take takes in what tells of series.
-func (r seriesReader) take(e record.Event) error {
-	switch e.Kind {
-	case record.Series:
-		b, err := record.Decode[record.SeriesBegins](e)
-		if err != nil {
-			return err
-		}
-		r[b.Number] = &seriesSeen{SeriesBegins: b}
-	case record.Sampled:
-		s, err := record.SamplesOf(e)
-		if err != nil {
-			return err
-		}
-		seen := r[s.Series]
+func (r *seriesReader) take(e record.Event) error {
+	return EachSample(e, r.known, func(b record.SeriesBegins, at time.Time, v float64, text *string, outside bool) error {
+		seen := r.seen[b.Number]
 		if seen == nil {
-			return fmt.Errorf("the record holds values of series %d, which it does not tell of", s.Series)
+			seen = &seriesSeen{SeriesBegins: b}
+			r.seen[b.Number] = seen
 		}
-		for i, at := range s.At {
-			out := slices.Contains(s.Outside, i)
-			if s.Texts != nil {
-				seen.AddText(at, s.Texts[i])
-				continue
-			}
-			if seen.Add(at, s.Values[i], out); out && len(seen.outside) < mostOutsideDrawn {
-				seen.outside = append(seen.outside, series.Sample{At: at, Value: s.Values[i]})
-			}
-			seen.hours.add(at, s.Values[i], out)
+		if text != nil {
+			seen.AddText(at, *text)
+			return nil
 		}
-	}
-	return nil
+		if seen.Add(at, v, outside); outside && len(seen.outside) < mostOutsideDrawn {
+			seen.outside = append(seen.outside, series.Sample{At: at, Value: v})
+		}
+		seen.hours.add(at, v, outside)
+		return nil
+	})
 }
 
 // line is the series as a picture shows it.
@@ -149,7 +138,7 @@ func ptr[T any](v T) *T { return &v }
 // seriesPart writes all series of the page, in the order in which they began.
 func (p *pageWriter) seriesPart(o *pageOut) {
 	var numbers []int
-	for n := range p.series {
+	for n := range p.series.seen {
 		numbers = append(numbers, n)
 	}
 	slices.Sort(numbers)
@@ -158,7 +147,7 @@ func (p *pageWriter) seriesPart(o *pageOut) {
 	}
 	o.say("<section id=\"series\"><h2>Values over time</h2>\n")
 	for _, n := range numbers {
-		p.series[n].write(o, p.zone)
+		p.series.seen[n].write(o, p.zone)
 	}
 	o.say("</section>\n")
 }
