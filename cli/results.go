@@ -75,7 +75,7 @@ func (a *app) results() *cobra.Command {
 	var f resultsFlags
 	cmd := &cobra.Command{
 		Use:   "results",
-		Short: "The ledger: list, show, compare, trend, yield, export",
+		Short: "The ledger: list, show, compare, trend, series, yield, export",
 		Long: `Every run is filed in the ledger. Without a further word this lists the runs, the
 latest last.`,
 		Example: "uparrot results --unit LK-0017",
@@ -91,7 +91,7 @@ latest last.`,
 	f.add(cmd)
 	cmd.Flags().IntVar(&f.filter.Last, "last", 50, "only so many, the latest; 0 for all")
 	cmd.Flags().BoolVar(&a.json, "json", false, "print the result as JSON")
-	cmd.AddCommand(a.resultsShow(), a.resultsCompare(), a.resultsTrend(), a.resultsYield(), a.resultsExport(), a.resultsAdd())
+	cmd.AddCommand(a.resultsShow(), a.resultsCompare(), a.resultsTrend(), a.resultsSeries(), a.resultsYield(), a.resultsExport(), a.resultsAdd())
 	return cmd
 }
 

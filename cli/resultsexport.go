@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -23,17 +24,17 @@ func (a *app) resultsExport() *cobra.Command {
 	files := &outputs{}
 	cmd := a.withLedger(&cobra.Command{
 		Use:     "export",
-		Short:   "A table of the ledger as CSV or JSON",
-		Long:    "Writes a table of the ledger: " + strings.Join(ledger.Tables(), ", ") + ".",
+		Short:   "A table of the ledger as CSV, JSON or JSON Lines",
+		Long:    "Writes a table of the ledger: " + strings.Join(ledger.Tables(), ", ") + ".\nThe samples are the values of series, one a row: run, unit, time, what, value. CSV is as\nRFC 4180 has it, times as RFC 3339 has them; jsonl is one JSON object a line.",
 		Example: "uparrot results export --table measurements --as csv --out measurements.csv",
 		Args:    args(0, 0, "no arguments"),
 	}, func(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter, _ []string) error {
 		if !contains(ledger.Tables(), tableName) {
 			return usage(cmd, "--table: there is no table %q. %s", tableName, source.DidYouMean(tableName, ledger.Tables()))
 		}
-		export := map[string]func(io.Writer) exporter{"csv": newCSVExport, "json": newJSONExport}[form]
+		export := map[string]func(io.Writer) exporter{"csv": newCSVExport, "json": newJSONExport, "jsonl": newJSONLinesExport}[form]
 		if export == nil {
-			return usage(cmd, "--as: there is no form %q. Wanted csv or json", form)
+			return usage(cmd, "--as: there is no form %q. Wanted csv, json or jsonl", form)
 		}
 		if err := files.plan(cmd, "out", out); err != nil {
 			return err
@@ -49,7 +50,7 @@ func (a *app) resultsExport() *cobra.Command {
 	})
 	files.add(cmd)
 	fl := cmd.Flags()
-	fl.StringVar(&form, "as", "csv", "the form: csv or json")
+	fl.StringVar(&form, "as", "csv", "the form: csv, json or jsonl")
 	fl.StringVar(&tableName, "table", "runs", "the table: "+strings.Join(ledger.Tables(), ", "))
 	fl.StringVar(&out, "out", "", "write to this file, for the owner alone; without it to stdout")
 	return cmd
@@ -63,18 +64,22 @@ type exporter interface {
 
 type csvExport struct {
 	csv   *csv.Writer
-	began int // the column that holds a time; -1 without one
-	head  bool
+	names []string // of the columns
 }
 
-func newCSVExport(w io.Writer) exporter { return &csvExport{csv: csv.NewWriter(w), began: -1} }
+func newCSVExport(w io.Writer) exporter {
+	c := &csvExport{csv: csv.NewWriter(w)}
+	c.csv.UseCRLF = true // as RFC 4180 has it
+	return c
+}
+
+// times are the columns that hold one.
+var times = []string{"began", "ended", "measured", "first_outside_at", "time"}
 
 func (c *csvExport) row(values []any) error {
 	cells := make([]string, len(values))
 	for i, v := range values {
-		if !c.head && v == "began" {
-			c.began = i
-		} else if c.head && i == c.began {
+		if c.names != nil && contains(times, c.names[i]) {
 			v = exportTime(v)
 		}
 		switch v := v.(type) {
@@ -89,7 +94,9 @@ func (c *csvExport) row(values []any) error {
 			cells[i] = report.CSVText(fmt.Sprint(v))
 		}
 	}
-	c.head = true
+	if c.names == nil {
+		c.names = slices.Clone(cells)
+	}
 	return c.csv.Write(cells)
 }
 
@@ -108,22 +115,30 @@ func exportTime(v any) any {
 
 type jsonExport struct {
 	w     io.Writer
+	lines bool // an object a line, and no list
 	names []string
 	rows  int
 }
 
-func newJSONExport(w io.Writer) exporter { return &jsonExport{w: w} }
+func newJSONExport(w io.Writer) exporter      { return &jsonExport{w: w} }
+func newJSONLinesExport(w io.Writer) exporter { return &jsonExport{w: w, lines: true} }
 
 func (j *jsonExport) row(values []any) error {
 	if j.names == nil {
 		for _, v := range values {
 			j.names = append(j.names, fmt.Sprint(v))
 		}
+		if j.lines {
+			return nil
+		}
 		_, err := io.WriteString(j.w, "[")
 		return err
 	}
-	lead := ",\n "
-	if j.rows == 0 {
+	lead, end := ",\n ", ""
+	switch {
+	case j.lines:
+		lead, end = "", "\n"
+	case j.rows == 0:
 		lead = "\n "
 	}
 	j.rows++
@@ -133,7 +148,7 @@ func (j *jsonExport) row(values []any) error {
 		if i > 0 {
 			b.WriteString(", ")
 		}
-		if j.names[i] == "began" {
+		if contains(times, j.names[i]) {
 			v = exportTime(v)
 		}
 		switch x := v.(type) {
@@ -150,11 +165,14 @@ func (j *jsonExport) row(values []any) error {
 		}
 		fmt.Fprintf(&b, "%q: %s", j.names[i], text)
 	}
-	_, err := io.WriteString(j.w, b.String()+"}")
+	_, err := io.WriteString(j.w, b.String()+"}"+end)
 	return err
 }
 
 func (j *jsonExport) end() error {
+	if j.lines {
+		return nil
+	}
 	_, err := io.WriteString(j.w, "\n]\n")
 	return err
 }

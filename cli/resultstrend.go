@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"sort"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -62,7 +63,7 @@ that: Ppk by the spread of all values (ISO 22514-2), Cpk by that of neighbouring
 		return nil
 	})
 	files.add(cmd)
-	cmd.Flags().StringVar(&plot, "plot", "", "draw the values in order to this file, .png or .svg")
+	cmd.Flags().StringVar(&plot, "plot", "", "draw the values over time to this file, .png or .svg")
 	cmd.Flags().BoolVar(&a.json, "json", false, "print the result as JSON")
 	return cmd
 }
@@ -71,13 +72,21 @@ func (a *app) trendPicture(files *outputs, file string, t ledger.Trend) error {
 	var points []report.TrendPoint
 	for _, v := range t.Values {
 		if v.Value.Finite() {
-			points = append(points, report.TrendPoint{Value: float64(v.Value), Low: v.Low, High: v.High, Passed: v.Verdict == verdict.Passed})
+			points = append(points, report.TrendPoint{At: when(v), Value: float64(v.Value), Low: v.Low, High: v.High, Passed: v.Verdict != verdict.Failed})
 		}
 	}
 	if len(points) == 0 {
 		return &session.Misuse{What: fmt.Sprintf("%s has only values that are no number: there is nothing to draw", t.What)}
 	}
 	return a.draw(files, file, report.Trend(t.What, t.Unit, float64(t.Mean), points))
+}
+
+// when is the time of a value: its own, or where the ledger has none that of its run.
+func when(v ledger.Value) time.Time {
+	if v.At.IsZero() {
+		return v.Run.Began.Local()
+	}
+	return v.At.Local()
 }
 
 // mostUnits is how many units are listed one by one.
@@ -117,7 +126,11 @@ func (a *app) showTrend(t ledger.Trend) {
 	if t.SD != nil {
 		rows = append(rows, []string{"spread", fmt.Sprintf("standard deviation %s, %s to %s", withUnit(plainNumber(float64(*t.SD)), t.Unit), plainNumber(float64(t.Min)), withUnit(plainNumber(float64(t.Max)), t.Unit))})
 	}
-	rows = append(rows, []string{"outside", fmt.Sprintf("%d of %d outside their limits", t.Failed, t.N)})
+	if t.Judged == 0 {
+		rows = append(rows, []string{"limits", "none: nothing was judged"})
+	} else {
+		rows = append(rows, []string{"outside", fmt.Sprintf("%d of %d outside their limits", t.Failed, t.Judged)})
+	}
 	if t.None > 0 {
 		rows = append(rows, []string{"none", fmt.Sprintf("%d of %d are no number that could be counted: they are in nothing here but outside", t.None, t.N)})
 	}

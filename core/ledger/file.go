@@ -36,6 +36,9 @@ type Filing struct {
 	ports   []string       // that were opened
 	limits  int            // measurements so far
 	before  int            // ... when the step began
+	series  map[int]*filedSeries
+	numbers int         // the highest number of a series when the step began
+	soon    *time.Timer // files samples that wait; nil if none do
 	links   int
 	files   int
 	ending  bool
@@ -66,7 +69,7 @@ func begin(where string, o record.Origin, recordPath string, at time.Time, troub
 	if abs, err := filepath.Abs(recordPath); err == nil && recordPath != "" {
 		recordPath = abs
 	}
-	f := &Filing{where: where, trouble: trouble, bounded: bounded, steps: map[string]int{}, done: make(chan struct{})}
+	f := &Filing{where: where, trouble: trouble, bounded: bounded, steps: map[string]int{}, series: map[int]*filedSeries{}, done: make(chan struct{})}
 	f.change = sync.NewCond(&f.mu)
 	f.ctx, f.giveUp = context.WithCancel(context.Background())
 	f.run = Run{
@@ -116,6 +119,10 @@ func (f *Filing) Take(e record.Event) {
 		f.inputs(e)
 	case record.Step, record.Try:
 		f.step(e)
+	case record.Series:
+		f.seriesBegins(e)
+	case record.Sampled:
+		f.samples(e)
 	case record.Limit, record.Value:
 		f.limit(e)
 	case record.Link:
@@ -151,7 +158,10 @@ func (f *Filing) decode(e record.Event, v any) bool {
 
 func (f *Filing) step(e record.Event) {
 	if e.Verdict == "" {
-		f.before = f.limits
+		f.before, f.numbers = f.limits, 0
+		for n := range f.series {
+			f.numbers = max(f.numbers, n)
+		}
 		return
 	}
 	if e.Kind == record.Try { // what it measured is measured again
@@ -160,6 +170,14 @@ func (f *Filing) step(e record.Event) {
 		}
 		f.pending = append(f.pending, row{"DELETE FROM measurements WHERE run = ? AND number > ?", []any{f.run.Run, f.before}})
 		f.limits = f.before
+		for n := range f.series {
+			if n > f.numbers {
+				delete(f.series, n)
+			}
+		}
+		for _, table := range []string{"samples", "series"} {
+			f.pending = append(f.pending, row{"DELETE FROM " + table + " WHERE run = ? AND number > ?", []any{f.run.Run, f.numbers}})
+		}
 		return
 	}
 	number, known := f.steps[e.Step]
@@ -178,9 +196,17 @@ func (f *Filing) limit(e record.Event) {
 		return
 	}
 	f.limits++
-	f.pending = append(f.pending, row{`INSERT INTO measurements (run, number, what, value, low, high, unit, step, verdict, text, measured) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+	var number *int
+	if s := m.Series; s != nil {
+		number = &s.Number
+		f.fileSeries()
+		if of := f.series[s.Number]; of != nil {
+			f.seriesRow(of, *s)
+		}
+	}
+	f.pending = append(f.pending, row{`INSERT INTO measurements (run, number, what, value, low, high, unit, step, verdict, text, measured, series) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (run, number) DO NOTHING`,
-		[]any{f.run.Run, f.limits, m.What, m.Value, m.Low, m.High, m.Unit, m.Step, m.Verdict, m.Text, e.Time.UnixMicro()}})
+		[]any{f.run.Run, f.limits, m.What, m.Value, m.Low, m.High, m.Unit, m.Step, m.Verdict, m.Text, e.Time.UnixMicro(), number}})
 	if m.Identity && m.Text != nil {
 		f.run.Unit = *m.Text
 		f.pending = append(f.pending, f.runRow())
@@ -233,6 +259,7 @@ func (f *Filing) link(e record.Event) {
 // was.
 func (f *Filing) End(ctx context.Context, recordSum string) error {
 	f.mu.Lock()
+	f.fileSeries()
 	if recordSum != "" {
 		f.run.RecordSum = recordSum
 		f.pending = append(f.pending, f.runRow())

@@ -82,7 +82,11 @@ func events(power float64, verdict verdict.Verdict) []record.Event {
 		{Kind: record.Step, Step: "it answers", Try: 1, Verdict: "passed", TookMS: 2},
 		{Kind: record.Step, Step: "power"},
 		{Kind: record.Limit, Step: "power", Try: 1, Verdict: "failed", Data: limit(99)},
+		{Kind: record.Series, Step: "power", Data: []byte(`{"number":1,"what":"supply","unit":"V","high":5,"judged":true}`)},
+		{Kind: record.Sampled, Time: noon, Data: []byte(`{"series":1,"us":[0,1000000],"values":[9,8],"outside":[0,1]}`)},
 		{Kind: record.Try, Step: "power", Try: 1, Verdict: "failed", Why: "too much"},
+		{Kind: record.Series, Step: "power", Data: []byte(`{"number":2,"what":"supply","unit":"V","high":5,"judged":true}`)},
+		{Kind: record.Sampled, Time: noon, Data: []byte(`{"series":2,"us":[0,1000000,1000000],"values":[3.25,4,"NaN"],"outside":[2]}`)},
 		{Kind: record.Limit, Step: "power", Try: 2, Verdict: verdict, Data: limit(power)},
 		{Kind: record.Kept, Text: "log.txt", Data: []byte(`{"value":"log","bytes":3,"sha256":"cd"}`)},
 		{Kind: record.Step, Step: "power", Try: 2, Verdict: verdict, Why: "it said \x1b[31m so"},
@@ -289,7 +293,7 @@ func TestUpgrade(t *testing.T) {
 		l := open(t, where)
 		reset := func(version int) {
 			t.Helper()
-			list := "inputs, files, links, measurements, steps, runs, ledger"
+			list := "samples, series, inputs, files, links, measurements, steps, runs, ledger"
 			if _, err := l.db.Exec("DROP TABLE " + strings.ReplaceAll(list, ", ", "; DROP TABLE ")); err != nil {
 				t.Fatal(err)
 			}

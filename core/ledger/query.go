@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"uparrot/core/record"
+	"uparrot/core/series"
 )
 
 // Run is one run as it stands in a ledger.
@@ -187,14 +188,30 @@ func (l *Ledger) Steps(ctx context.Context, run string) ([]Step, error) {
 
 // Measurements are the measurements of a run.
 func (l *Ledger) Measurements(ctx context.Context, run string) ([]record.Measurement, error) {
-	return all(ctx, l, func(r *sql.Rows) (m record.Measurement, err error) {
+	list, err := all(ctx, l, func(r *sql.Rows) (m record.Measurement, err error) {
 		var at *int64
-		err = r.Scan(&m.What, &m.Value, &m.Low, &m.High, &m.Unit, &m.Step, &m.Verdict, &m.Text, &at)
+		var number *int
+		err = r.Scan(&m.What, &m.Value, &m.Low, &m.High, &m.Unit, &m.Step, &m.Verdict, &m.Text, &at, &number)
+		if number != nil {
+			m.Series = &series.Summary{Number: *number}
+		}
 		if at != nil {
 			m.At = time.UnixMicro(*at).UTC()
 		}
 		return m, err
-	}, "SELECT what, value, low, high, unit, step, verdict, text, measured FROM measurements WHERE run = ? ORDER BY number", run)
+	}, "SELECT what, value, low, high, unit, step, verdict, text, measured, series FROM measurements WHERE run = ? ORDER BY number", run)
+	if err != nil {
+		return nil, err
+	}
+	found, err := all(ctx, l, func(r *sql.Rows) (record.Measurement, error) { return scanSeries(r) }, "SELECT "+seriesColumns+" FROM series s WHERE s.run = ?", run)
+	for i, m := range list {
+		for _, s := range found {
+			if m.Series != nil && s.Series.Number == m.Series.Number {
+				list[i].Series = s.Series
+			}
+		}
+	}
+	return list, err
 }
 
 // Input is what a run was given by a name.
@@ -240,10 +257,14 @@ func (l *Ledger) Names(ctx context.Context) ([]string, error) {
 func (l *Ledger) Values(ctx context.Context, what string, f Filter, take func(Value) error) error {
 	where, conditions := f.where()
 	values := append([]any{what}, conditions...)
-	query := "SELECT r.run, r.unit, r.title, r.began, r.verdict, m.value, m.low, m.high, m.unit, m.step, m.verdict FROM measurements m JOIN runs r ON r.run = m.run WHERE m.what = ? AND m.text IS NULL AND " + where + " ORDER BY r.began, r.run, m.number"
+	query := "SELECT r.run, r.unit, r.title, r.began, r.verdict, m.value, m.low, m.high, m.unit, m.step, m.verdict, m.measured FROM measurements m JOIN runs r ON r.run = m.run WHERE m.what = ? AND m.text IS NULL AND " + where + " ORDER BY r.began, r.run, m.number"
 	return each(ctx, l, func(rows *sql.Rows) (v Value, err error) {
 		var began int64
-		err = rows.Scan(&v.Run.Run, &v.Run.Unit, &v.Run.Title, &began, &v.Run.Verdict, &v.Value, &v.Low, &v.High, &v.Unit, &v.Step, &v.Verdict)
+		var at *int64
+		err = rows.Scan(&v.Run.Run, &v.Run.Unit, &v.Run.Title, &began, &v.Run.Verdict, &v.Value, &v.Low, &v.High, &v.Unit, &v.Step, &v.Verdict, &at)
+		if at != nil {
+			v.At = time.UnixMicro(*at).UTC()
+		}
 		v.Run.Began, v.What = time.UnixMicro(began).UTC(), what
 		return v, err
 	}, take, query, values...)
@@ -255,6 +276,9 @@ func Tables() []string { return tables }
 // Export hands out the rows of a table that belong to the runs a filter chooses,
 // one at a time. The names of the columns come first, as the first row.
 func (l *Ledger) Export(ctx context.Context, table string, f Filter, take func([]any) error) error {
+	if table == "samples" {
+		return l.exportSamples(ctx, f, take)
+	}
 	order := "x.run, x.number"
 	join := " x JOIN runs r ON r.run = x.run"
 	if table == "runs" {
@@ -263,6 +287,9 @@ func (l *Ledger) Export(ctx context.Context, table string, f Filter, take func([
 	columns := "x.*"
 	if table == "runs" {
 		columns = "r.*"
+	}
+	if table == "measurements" { // a text has no value
+		columns = "x.run, x.number, x.what, CASE WHEN x.text IS NULL THEN x.value END AS value, x.low, x.high, x.unit, x.step, x.verdict, x.text, x.measured, x.series"
 	}
 	where, values := f.where()
 	rows, err := l.db.QueryContext(ctx, l.bind("SELECT "+columns+" FROM "+table+join+" WHERE "+where+" ORDER BY "+order), values...)

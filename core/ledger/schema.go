@@ -88,7 +88,47 @@ var steps = []string{
 		value     TEXT NOT NULL,
 		PRIMARY KEY (run, number)
 	)`,
+
+	// 5: values over time. Least, mean and the like are NULL where no value was a number;
+	// packed is as uparrot/core/series packs samples.
+	`ALTER TABLE measurements ADD COLUMN series INTEGER;
+	CREATE TABLE series (
+		run       TEXT NOT NULL REFERENCES runs (run),
+		number    INTEGER NOT NULL,
+		what      TEXT NOT NULL,
+		unit      TEXT NOT NULL,             -- of the values
+		low       DOUBLE PRECISION,
+		high      DOUBLE PRECISION,
+		step      TEXT NOT NULL,
+		n         BIGINT NOT NULL,
+		none      BIGINT NOT NULL,           -- values that are no number
+		least     DOUBLE PRECISION,
+		mean      DOUBLE PRECISION,
+		greatest  DOUBLE PRECISION,
+		spread    DOUBLE PRECISION,          -- standard deviation
+		latest    DOUBLE PRECISION,
+		rate_hz   DOUBLE PRECISION NOT NULL,
+		silence_s DOUBLE PRECISION NOT NULL, -- the longest time between two values
+		outside   BIGINT NOT NULL,
+		first_outside DOUBLE PRECISION,
+		first_outside_at BIGINT,
+		began     BIGINT NOT NULL,
+		ended     BIGINT NOT NULL,
+		moved     INTEGER NOT NULL,          -- 1 if the limits were not the same for all
+		texts     INTEGER NOT NULL,          -- different texts, of a series of texts
+		last_text TEXT,
+		PRIMARY KEY (run, number)
+	);
+	CREATE INDEX series_by_name ON series (what);
+	CREATE TABLE samples (
+		run       TEXT NOT NULL REFERENCES runs (run),
+		number    INTEGER NOT NULL,          -- of the series
+		part      INTEGER NOT NULL,
+		n         INTEGER NOT NULL,
+		packed    BYTEA NOT NULL,
+		PRIMARY KEY (run, number, part)
+	)`,
 }
 
 // tables are the ledger's tables, in the order in which they refer to each other.
-var tables = []string{"runs", "steps", "measurements", "links", "files", "inputs"}
+var tables = []string{"runs", "steps", "measurements", "links", "files", "inputs", "series", "samples"}

@@ -17,6 +17,7 @@ type Trend struct {
 	Unit   string         `json:"unit,omitempty"`
 	N      int            `json:"n"`
 	Units  int            `json:"units"`               // that it was measured at
+	Judged int            `json:"judged"`              // of them, that were held against limits
 	Failed int            `json:"failed"`              // outside their limits
 	None   int            `json:"no_number,omitempty"` // not a number or infinite: they are in no statistic below
 	Mean   record.Number  `json:"mean"`
@@ -58,7 +59,10 @@ func NewTrend(what string, values []Value) Trend {
 	t.Unit, t.Low, t.High = values[0].Unit, values[0].Low, values[0].High
 	for _, v := range values {
 		units[v.Run.Unit] = true
-		if v.Verdict != "passed" {
+		if v.Verdict != verdict.Measured {
+			t.Judged++
+		}
+		if v.Verdict == verdict.Failed {
 			t.Failed++
 		}
 		if !same(v.Low, t.Low) || !same(v.High, t.High) {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"time"
 
 	"uparrot/core/link/capacity"
 	"uparrot/core/link/hearing"
@@ -183,39 +184,50 @@ func Matrix(r hearing.Result) chart.Chart {
 
 // TrendPoint is one value of a measurement over time; nil is an open limit.
 type TrendPoint struct {
+	At        time.Time
 	Value     float64
 	Low, High *float64
 	Passed    bool
 }
 
-// Trend shows values in their order, with the mean and the limits that each was
-// held against.
+// Trend shows values over time, with the mean and the limits that each was held against. A
+// time without values is as wide as it was long.
 func Trend(what, unit string, mean float64, points []TrendPoint) chart.Chart {
 	label := what
 	if unit != "" {
 		label += " (" + unit + ")"
 	}
-	n := float64(len(points))
+	start := points[0].At
+	end := points[len(points)-1].At.Sub(start).Seconds()
+	aside := max(end*0.02, 0.5)
 	within := chart.Points{Name: "within the limits", Size: 4}
 	outside := chart.Points{Name: "outside", Colour: chart.Bad, Shape: chart.Triangle, Size: 5}
 	limits := make([]chart.Line, 2)
-	least, most := mean, mean
+	least, most, judged := mean, mean, false
 	for i, v := range points {
-		x := float64(i + 1)
+		x := v.At.Sub(start).Seconds()
 		least, most = min(least, v.Value), max(most, v.Value)
 		if v.Passed {
 			within.At = append(within.At, chart.XY{X: x, Y: v.Value})
 		} else {
 			outside.At = append(outside.At, chart.XY{X: x, Y: v.Value})
 		}
+		from, to := x-aside/2, x+aside/2
+		if i > 0 {
+			from = (x + points[i-1].At.Sub(start).Seconds()) / 2
+		}
+		if i+1 < len(points) {
+			to = (x + points[i+1].At.Sub(start).Seconds()) / 2
+		}
 		for j, limit := range []*float64{v.Low, v.High} {
 			if limit != nil {
-				limits[j].At = append(limits[j].At, chart.XY{X: x - 0.5, Y: *limit}, chart.XY{X: x + 0.5, Y: *limit})
+				judged = true
+				limits[j].At = append(limits[j].At, chart.XY{X: from, Y: *limit}, chart.XY{X: to, Y: *limit})
 				least, most = min(least, *limit), max(most, *limit)
 			}
 		}
 	}
-	p := &chart.Panel{Title: what, X: chart.Axis{Label: "values in the order of time", Low: 0.5, High: n + 0.5, Ticks: chart.Whole}, Y: chart.Axis{Label: label}}
+	p := &chart.Panel{Title: what, X: chart.Axis{Label: "time, from " + start.Format("2 January 2006 15:04 -07:00"), Low: -aside, High: end + aside, Ticks: chart.Clock(start)}, Y: chart.Axis{Label: label}}
 	name := "limits"
 	for _, l := range limits {
 		if len(l.At) > 0 {
@@ -224,8 +236,11 @@ func Trend(what, unit string, mean float64, points []TrendPoint) chart.Chart {
 			p.Marks = append(p.Marks, l)
 		}
 	}
-	p.Marks = append(p.Marks, chart.Line{Name: "mean", At: []chart.XY{{X: 0.5, Y: mean}, {X: n + 0.5, Y: mean}}, Colour: chart.Plain, Dash: chart.Dotted}, within, outside)
-	room := max((most-least)*0.1, 0.5)
+	if !judged {
+		within.Name = "values"
+	}
+	p.Marks = append(p.Marks, chart.Line{Name: "mean", At: []chart.XY{{X: -aside, Y: mean}, {X: end + aside, Y: mean}}, Colour: chart.Plain, Dash: chart.Dotted}, within, outside)
+	room := max((most-least)*0.1, math.Abs(most)/1e4, 1e-9)
 	p.Y.Low, p.Y.High = least-room, most+4*room // room for the legend
 	return chart.Chart{p}
 }

@@ -92,7 +92,7 @@ func TestLinkPictures(t *testing.T) {
 			[]string{"load (frames/s sent)", "breaks the limit", "limit 2 %", "frames of 24 bytes"}},
 		"matrix": {Matrix(hearing.Result{Names: []string{"valley", "summit"}, Cells: []hearing.Cell{{Speaker: "valley", Listener: "summit", Heard: 20, Sent: 20}, {Speaker: "summit", Listener: "valley", Heard: 3, Sent: 20, Verdict: verdict.Failed}}}),
 			[]string{"listener", "3 of 20  wrong", "valley"}},
-		"trend": {Trend("supply", "V", 3.1, []TrendPoint{{Value: 3.1, Low: &low, High: &high, Passed: true}, {Value: 2.2, Low: &low}}), []string{"supply (V)", "outside", "limits", "mean"}},
+		"trend": {Trend("supply", "V", 3.1, []TrendPoint{{At: start, Value: 3.1, Low: &low, High: &high, Passed: true}, {At: start, Value: 2.2, Low: &low}}), []string{"supply (V)", "outside", "limits", "mean"}},
 		"html":  {latency("a < b & c", []delays{{Name: "<valley>", Seconds: []float64{1}, MS: []float64{5}}}), []string{"&lt;valley&gt;", "a &lt; b &amp; c"}},
 	} {
 		png, svg := filepath.Join(dir, name+".png"), filepath.Join(dir, name+".svg")

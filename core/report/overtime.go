@@ -218,6 +218,15 @@ type Amounts struct {
 	Counts    []int   // in as many equal steps from Low to High
 }
 
+// Add counts a value.
+func (a *Amounts) Add(v float64) {
+	i := len(a.Counts) - 1
+	if a.High > a.Low {
+		i = min(i, max(0, int((v-a.Low)/(a.High-a.Low)*float64(len(a.Counts)))))
+	}
+	a.Counts[i]++
+}
+
 // Spread shows which share of values is at most what, of several samples over one another,
 // with their limits.
 func Spread(title, what, unit string, shares []Amounts, low, high *float64) chart.Chart {

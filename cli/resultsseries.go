@@ -1,0 +1,176 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/core/ledger"
+	"uparrot/core/report"
+	"uparrot/core/report/chart"
+	"uparrot/core/series"
+	"uparrot/core/session"
+	"uparrot/core/source"
+	"uparrot/core/verdict"
+)
+
+// mostOver is how many series a picture shows over one another: more cannot be told apart.
+const mostOver = 8
+
+// seriesViews are how series are drawn.
+var seriesViews = []string{"time", "units", "spread"}
+
+func (a *app) resultsSeries() *cobra.Command {
+	var plot, view string
+	var last int
+	files := &outputs{}
+	cmd := a.withLedger(&cobra.Command{
+		Use:   "series [NAME]",
+		Short: "Values over time: what each run's came to, and pictures of them",
+		Long: `Tells what came of a value that was measured again and again, a row a run. Without a
+NAME their names are listed. --plot draws them: with --view time by the clock, with
+--view units each from its own beginning over one another, such as before and after,
+with --view spread how many values are at most what. All values as a table:
+uparrot results export --table samples.`,
+		Example: `uparrot results series wind --last 2 --plot wind.png --view units`,
+		Args:    args(0, 1, "one name of values over time"),
+	}, func(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter, args []string) error {
+		if !contains(seriesViews, view) {
+			return usage(cmd, "--view: there is no view %q. %s", view, source.DidYouMean(view, seriesViews))
+		}
+		if err := files.planPicture(cmd, "plot", plot); err != nil {
+			return err
+		}
+		all := []ledger.Series{}
+		var names []string
+		if err := l.SeriesNamed(cmd.Context(), "", f, func(s ledger.Series) error {
+			if !contains(names, s.What) {
+				names = append(names, s.What)
+			}
+			if len(args) == 1 && s.What == args[0] {
+				all = append(all, s)
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+		slices.Sort(names)
+		if len(args) == 0 {
+			for _, n := range names {
+				fmt.Fprintln(a.out, oneLine(n))
+			}
+			if len(names) == 0 {
+				a.err.line("no run that was asked for has values over time")
+			}
+			return nil
+		}
+		if len(all) == 0 {
+			return &session.Misuse{What: fmt.Sprintf("no run that was asked for has values over time named %q. %s", args[0], source.DidYouMean(args[0], names))}
+		}
+		if last > 0 && len(all) > last {
+			all = all[len(all)-last:]
+		}
+		if plot != "" {
+			if err := a.drawSeries(cmd.Context(), l, files, plot, view, all); err != nil {
+				return err
+			}
+		}
+		if a.json {
+			return a.printJSON(seriesJSON(all))
+		}
+		a.showSeries(all)
+		return nil
+	})
+	files.add(cmd)
+	fl := cmd.Flags()
+	fl.StringVar(&plot, "plot", "", "draw the values to this file, .png or .svg")
+	fl.StringVar(&view, "view", "time", "how: "+strings.Join(seriesViews, ", "))
+	fl.IntVar(&last, "last", 0, "only so many, the latest; 0 for all")
+	fl.BoolVar(&a.json, "json", false, "print the result as JSON")
+	return cmd
+}
+
+// seriesJSON are series as JSON tells them.
+func seriesJSON(all []ledger.Series) []map[string]any {
+	list := make([]map[string]any, len(all))
+	for i, s := range all {
+		list[i] = map[string]any{"run": s.Run.Run, "unit": s.Run.Unit, "what": s.What, "value_unit": s.Unit, "low": s.Low, "high": s.High, "verdict": s.Verdict, "series": s.Series}
+	}
+	return list
+}
+
+func (a *app) showSeries(all []ledger.Series) {
+	s := newScreen(a.out)
+	fmt.Fprintf(a.out, "%s: %s\n\n", s.bold(oneLine(all[0].What)), count(len(all), "run"))
+	rows := [][]string{{"unit", "began", "values", "a second", "least", "mean", "greatest", "spread", "limits", "outside", "silence", "run"}}
+	for _, one := range all {
+		m := one.Series
+		spread := ""
+		if m.Spread != nil {
+			spread = numberOrNone(*m.Spread)
+		}
+		outside := ""
+		if one.Verdict != verdict.Measured {
+			outside = fmt.Sprint(m.Outside)
+		}
+		rows = append(rows, []string{named(one.Run.Unit), localMinute(one.Run.Began), fmt.Sprint(m.N), plainNumber(m.Rate), numberOrNone(m.Least), numberOrNone(m.Mean), withUnit(numberOrNone(m.Greatest), one.Unit), spread,
+			oneLine(one.Wanted()), outside, took(fromMS(1000 * m.Silence)), one.Run.Run[:min(8, len(one.Run.Run))]})
+	}
+	table(a.out, rows)
+}
+
+func numberOrNone(n series.Number) string {
+	if !n.Finite() {
+		return "-"
+	}
+	return plainNumber(float64(n))
+}
+
+// drawSeries draws series out of all their values.
+func (a *app) drawSeries(ctx context.Context, l *ledger.Ledger, files *outputs, path, view string, all []ledger.Series) error {
+	if len(all) > mostOver {
+		a.err.line("of %s the latest %d are drawn", count(len(all), "run"), mostOver)
+		all = all[len(all)-mostOver:]
+	}
+	var lines []report.Timeline
+	var amounts []report.Amounts
+	for _, s := range all {
+		gathered := series.Series{}
+		name := named(s.Run.Unit) + ", " + localMinute(s.Run.Began)
+		amount := report.Amounts{Name: name, Low: float64(s.Series.Least), High: float64(s.Series.Greatest), Counts: make([]int, 200)}
+		line := report.Timeline{Name: name, Unit: s.Unit, Usual: report.Usual(*s.Series), Low: s.Low, High: s.High}
+		if err := l.Samples(ctx, s.Run.Run, s.Series.Number, func(one series.Sample, _ *string) error {
+			one.At = one.At.Local()
+			gathered.Add(one.At, one.Value, false)
+			if !series.Number(one.Value).Finite() {
+				return nil
+			}
+			if (s.Low != nil && one.Value < *s.Low || s.High != nil && one.Value > *s.High) && len(line.Outside) < 200 {
+				line.Outside = append(line.Outside, one)
+			}
+			amount.Add(one.Value)
+			return nil
+		}); err != nil {
+			return err
+		}
+		line.Curve = gathered.Curve()
+		lines, amounts = append(lines, line), append(amounts, amount)
+	}
+	first := all[0]
+	var c chart.Chart
+	switch view {
+	case "units":
+		c = report.Aligned(first.What, lines)
+	case "spread":
+		c = report.Spread(first.What, first.What, first.Unit, amounts, first.Low, first.High)
+	default:
+		c = report.OverTime(first.What, lines, nil)
+	}
+	if c == nil {
+		return &session.Misuse{What: fmt.Sprintf("%s has no values that are numbers: there is nothing to draw", first.What)}
+	}
+	return a.draw(files, path, c)
+}
