@@ -85,6 +85,7 @@ type Line struct {
 	Cut  bool      // it was longer than MaxLine: this is a piece
 
 	class  class
+	ends   bool  // it is the end of an answer; told by Lines alone
 	blank  int32 // empty lines just before it
 	echoed int32 // bytes at its front that may be an echo without a line end
 	num    int64 // place in the stream of lines

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"uparrot/core/procedure"
 	"uparrot/core/record"
@@ -55,7 +54,7 @@ func (p *performer) noteValue(ctx context.Context, n *procedure.NoteValue) error
 		m.Identity = false
 	}
 	if p.several() && !n.Identity {
-		p.sample(n, m, time.Now())
+		p.sample(n, m, p.cameAt())
 		return nil
 	}
 	p.measured(m)

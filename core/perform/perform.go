@@ -47,6 +47,8 @@ type Run struct {
 	Operator Operator
 	// Second is asked about each step that has failed; nil asks nobody.
 	Second Second
+	// Enough ends a watch when it is closed; nil never does.
+	Enough <-chan struct{}
 	// Keep keeps a file beside the record and returns where; without it keep
 	// fails.
 	Keep func(name string, data []byte) (path string, err error)
@@ -188,6 +190,7 @@ type performer struct {
 	calls       []*call                  // routines being done, the innermost last
 	gave        map[string]bool          // names that the step has given a value
 	gathers     *gathered                // the series of this try of the step
+	watching    *watching                // the watch that goes on; nil if none does
 	inRows      bool                     // a table is judged row by row
 	often       map[string]bool          // routines that the step does more than once
 	seriesCount int                      // series so far

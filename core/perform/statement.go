@@ -64,6 +64,10 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 		return p.check(ctx, n)
 	case *procedure.Limit:
 		return p.limit(ctx, n)
+	case *procedure.Watch:
+		return p.watch(ctx, n)
+	case *procedure.Until:
+		return p.until(ctx, n)
 	case *procedure.Rows:
 		return p.rows(ctx, n)
 	case *procedure.NoteValue:
@@ -375,7 +379,7 @@ func (p *performer) limit(ctx context.Context, n *procedure.Limit) error {
 		r.Verdict = verdict.Failed
 	}
 	if p.several() {
-		if p.sample(n, r, time.Now()); p.gathers.depth > 0 && !p.inRows { // told at the end of the repetition
+		if p.sample(n, r, p.cameAt()); p.gathers.depth > 0 && !p.inRows { // told at the end of the repetition
 			return nil
 		}
 	} else {

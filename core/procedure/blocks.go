@@ -22,6 +22,7 @@ type block struct {
 	any   *Any    // for any
 	cond  *If     // for if
 	rows  *Rows   // for rows
+	watch *Watch  // for watch
 
 	// What a branch alone gives a value has none after the block, unless every
 	// branch does. Mark is where the log of names stood when the branch began.
@@ -78,6 +79,10 @@ func (p *parser) mayStand(w string, at Pos) bool {
 		p.mistake(at, fmt.Sprintf("%s cannot stand before the row", w), "Say first how a row looks, such as: row: cabin {place:int} {load:num} kg")
 	case b.rows != nil && b.body != nil && w != "row" && !isOneOf(w, inRows):
 		p.mistake(at, fmt.Sprintf("%s cannot stand in rows", w), "The answer is there already: check, limit, note and let judge each of its rows.")
+	case b.watch != nil && b.body == nil && w != "poll" && w != "reading":
+		p.mistake(at, fmt.Sprintf("%s cannot stand before the first reading", w), "Say first what is heard, such as: reading gauge: wind {speed:num} m/s")
+	case b.watch != nil && b.body != nil && w != "reading" && w != "poll" && !isOneOf(w, inReading):
+		p.mistake(at, fmt.Sprintf("%s cannot stand below a reading", w), "Only check, limit, note, let and until can: they are performed for each that comes.")
 	case b.any != nil && b.body == nil && w != "case":
 		p.mistake(at, fmt.Sprintf("%s cannot stand before the first case", w), "Begin with a case, such as: case hear radio: OK")
 	default:

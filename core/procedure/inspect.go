@@ -198,6 +198,11 @@ func (in *inspector) list(body []Node) {
 		if _, do := n.(*Do); do {
 			continue // its routine is looked at once
 		}
+		if w, ok := n.(*Watch); ok {
+			for _, poll := range w.Polls {
+				in.list([]Node{poll.Say})
+			}
+		}
 		for _, b := range Bodies(n) {
 			in.list(b.Body)
 		}

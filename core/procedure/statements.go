@@ -225,7 +225,7 @@ func (p *parser) readStep(l *line, at Pos) {
 // portName takes the port's name, which may be left out if there is one port.
 func (p *parser) portName(l *line) (string, bool) {
 	at := l.here()
-	if w := l.peekWord(); w != "" && w != "within" && w != "took" && w != "for" && w != "until" && w != "as" && w != "without" && (w != "answer" || p.isPort(w)) && !(lineWords[w] && len(p.file.Ports) == 1) {
+	if w := l.peekWord(); w != "" && w != "within" && w != "took" && w != "for" && w != "until" && w != "as" && w != "without" && w != "every" && (w != "answer" || p.isPort(w)) && !(lineWords[w] && len(p.file.Ports) == 1) {
 		l.word()
 		if p.isPort(w) {
 			return w, true

@@ -52,7 +52,7 @@ func (t *tidier) line(l *statement) {
 	case word == "end":
 		t.flush()
 		t.depth, t.blank = max(0, t.depth-1), false
-	case word == "case" || word == "else":
+	case word == "case" || word == "else" || word == "reading":
 		t.flush()
 		t.depth, t.blank = max(0, t.depth-1), false
 	case t.depth == 0 && t.Len() > 0 && (word == "step" || word == "routine"):
@@ -69,7 +69,7 @@ func (t *tidier) line(l *statement) {
 	}
 }
 
-var opens = map[string]bool{"step": true, "routine": true, "any": true, "all": true, "if": true, "repeat": true, "for": true, "rows": true, "case": true, "else": true}
+var opens = map[string]bool{"step": true, "routine": true, "any": true, "all": true, "if": true, "repeat": true, "for": true, "rows": true, "watch": true, "reading": true, "case": true, "else": true}
 
 // flush writes the comments that wait, at the present depth.
 func (t *tidier) flush() {
@@ -91,7 +91,7 @@ func (t *tidier) put(text string) {
 // layout is one statement with its words one blank apart.
 func layout(word, text string) string {
 	switch word {
-	case "say", "hear", "not", "case", "collect", "rows", "row":
+	case "say", "hear", "not", "case", "collect", "rows", "row", "poll", "reading":
 		head, spoken, ok := strings.Cut(text, ":")
 		head = strings.Join(strings.Fields(head), " ")
 		if !ok {

@@ -316,6 +316,36 @@ type Rows struct {
 	Body    []Node           // checks, limits, notes and lets
 }
 
+// Watch reads values that modules tell by themselves, or when they are asked, for so long,
+// so often, or until one of them is as it says.
+type Watch struct {
+	Pos
+	For      *Expr // seconds; nil: as long as it takes
+	Times    *Expr // readings; nil: however many come
+	Polls    []*Poll
+	Readings []*Reading
+}
+
+// Poll is what a watch says at a pace.
+type Poll struct {
+	Say   *Say
+	Every time.Duration
+}
+
+// Reading is what a watch hears, and what is made of it each time. Within the time of its
+// Hear one must follow on another.
+type Reading struct {
+	Pos
+	Hear *Hear
+	Body []Node // checks, limits, notes, lets and untils
+}
+
+// Until ends a watch where its condition is true.
+type Until struct {
+	Pos
+	Cond *Expr
+}
+
 // CollectWithin bounds a collect that says no time of its own.
 const CollectWithin = 30 * time.Second
 
@@ -448,6 +478,13 @@ func Bodies(n Node) []Body {
 		all = append(all, Body{nil, n.Body})
 	case *Rows:
 		all = append(all, Body{nil, n.Body})
+	case *Watch:
+		for _, poll := range n.Polls {
+			all = append(all, Body{&poll.Say.Pos, nil})
+		}
+		for _, r := range n.Readings {
+			all = append(all, Body{&r.Pos, r.Body})
+		}
 	case *Do:
 		all = append(all, Body{nil, n.Routine.Body})
 	}
@@ -468,6 +505,15 @@ func PortsOf(n Node) []string {
 		return []string{n.Port}
 	case *Rows:
 		return []string{n.Collect.Port}
+	case *Watch:
+		var all []string
+		for _, poll := range n.Polls {
+			all = append(all, poll.Say.Port)
+		}
+		for _, r := range n.Readings {
+			all = append(all, r.Hear.Port)
+		}
+		return all
 	case *LogIn:
 		return []string{n.Port}
 	case *SetLine:

@@ -203,9 +203,9 @@ func (r *rule) Plot(c draw.Canvas, p *plot.Plot) {
 		style.Dashes = append(style.Dashes, vg.Points(s))
 	}
 	c.StrokeLine2(style, x, c.Min.Y, x, c.Max.Y)
-	words := text.Style{Font: plot.DefaultFont, Handler: plot.DefaultTextHandler, Color: colours[r.Colour], XAlign: draw.XLeft, YAlign: draw.YTop}
+	words := text.Style{Font: plot.DefaultFont, Handler: plot.DefaultTextHandler, Color: colours[r.Colour], XAlign: draw.XLeft, YAlign: draw.YBottom}
 	words.Font.Size = 11
-	at := vg.Point{X: x + vg.Points(4), Y: c.Max.Y - vg.Points(2)}
+	at := vg.Point{X: x + vg.Points(4), Y: c.Min.Y + vg.Points(2)}
 	if x > (c.Min.X+c.Max.X)/2 {
 		words.XAlign, at.X = draw.XRight, x-vg.Points(4)
 	}

@@ -239,7 +239,7 @@ func (o *inline) rule(m Rule) {
 	if x > (left+width-right)/2 {
 		anchor, aside = "end", -4.0
 	}
-	o.text(x+aside, o.top+13, anchor, "tick", m.Text)
+	o.text(x+aside, o.bottom-5, anchor, "tick", m.Text)
 }
 
 func broken(d Dash) string {

@@ -1,0 +1,662 @@
+package perform
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"uparrot/core/dialog"
+	"uparrot/core/pattern"
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+	"uparrot/core/verdict"
+)
+
+// A reading that no time is said for has stopped where nothing came for so long, and for so
+// many times as long as it usually takes.
+const (
+	leastSilence  = 3 * time.Second
+	timesSilence  = 10
+	fewToKnowPace = 5
+)
+
+// restBetween is how long lines gather before they are looked at: their times are those of
+// when they were read.
+const restBetween = 20 * time.Millisecond
+
+// watching is a watch that goes on.
+type watching struct {
+	*performer
+	node     *procedure.Watch
+	began    time.Time
+	ends     time.Time // zero where it has no time of its own
+	readings []*reading
+	polls    []*poll
+	times    int // readings that are wanted; -1 if however many come
+	count    int
+	at       time.Time // when what is being judged came
+	over     bool      // a condition ended it
+	round    *rounds
+	roundAt  time.Time
+}
+
+// reading is one sort of thing that is heard.
+type reading struct {
+	*procedure.Reading
+	port    string
+	match   *pattern.Pattern
+	values  []quick
+	rest    []procedure.Node // statements that are performed one by one
+	judged  bool
+	n       int
+	last    time.Time
+	longest time.Duration // without one, from the beginning of the watch on
+	longAt  time.Time     // when that began
+	told    bool          // that it has stopped
+	bad     int           // that could not be used
+	badLine string
+	badErr  error
+}
+
+// quick is a value that stands in what was heard as it is, with limits that are numbers.
+type quick struct {
+	node    procedure.Node
+	name    string
+	as      record.Measurement
+	series  *gathering
+	capture int
+}
+
+// poll is one question that is said at a pace.
+type poll struct {
+	*procedure.Poll
+	next      time.Time
+	said      time.Time
+	missed    int // times that it was not said, since the answer before went on
+	unended   int // answers that did not end in time
+	refused   int
+	refusedBy error
+}
+
+// WatchFailed is what was wrong with a watch, beside values outside their limits.
+type WatchFailed struct{ Why []string }
+
+func (e *WatchFailed) Error() string { return strings.Join(e.Why, "; ") }
+
+// errEnough ends a watch in good order.
+var errEnough = errors.New("the watch is over")
+
+// watch reads values until it is to end.
+func (p *performer) watch(ctx context.Context, n *procedure.Watch) error {
+	w := &watching{performer: p, node: n, times: -1}
+	most, err := p.timeOf(ctx, n.For)
+	if err != nil {
+		return err
+	}
+	if n.Times != nil {
+		if w.times, err = p.whole(ctx, n.Times, 1, 1<<40); err != nil {
+			return err
+		}
+	}
+	if err := w.prepare(ctx); err != nil {
+		return err
+	}
+	return p.repeated(func() error {
+		p.watching = w
+		defer func() { p.watching = nil }()
+		w.round = &rounds{performer: p, tells: p.gathers.depth == 1}
+		err := w.read(ctx, most)
+		p.gathers.tellAll(p)
+		w.round.tell(true)
+		w.leave()
+		if errors.Is(err, errEnough) {
+			err = nil
+		}
+		if failed := w.judge(); err == nil {
+			err = failed
+		}
+		return err
+	})
+}
+
+// prepare works out what does not change while it goes on.
+func (w *watching) prepare(ctx context.Context) error {
+	for _, r := range w.node.Readings {
+		bound, err := r.Hear.Pattern.Bind(w.evaluator(ctx, r.Hear.Exprs))
+		if err != nil {
+			return w.locate(r.Pos, err)
+		}
+		one := &reading{Reading: r, port: w.port(r.Hear.Port), match: bound}
+		for _, n := range r.Body {
+			q, ok := quickOf(n, bound)
+			if _, limit := n.(*procedure.Limit); limit {
+				one.judged = true
+			}
+			if ok && len(one.rest) == 0 && r.Hear.Packet == nil {
+				one.values = append(one.values, q)
+			} else {
+				one.rest = append(one.rest, n)
+			}
+		}
+		w.readings = append(w.readings, one)
+	}
+	for _, n := range w.node.Polls {
+		w.polls = append(w.polls, &poll{Poll: n})
+	}
+	return nil
+}
+
+// quickOf is a limit or a note of a captured number alone.
+func quickOf(n procedure.Node, heard *pattern.Pattern) (quick, bool) {
+	q := quick{node: n, as: record.Measurement{Verdict: verdict.Measured}}
+	var of *procedure.Expr
+	switch n := n.(type) {
+	case *procedure.Limit:
+		of, q.as.What, q.as.Unit, q.as.Verdict = n.Expr, n.What, n.Unit, verdict.Passed
+		for _, side := range []struct {
+			is *procedure.Expr
+			to **float64
+		}{{n.Low, &q.as.Low}, {n.High, &q.as.High}} {
+			if side.is == nil {
+				continue
+			}
+			v, ok := fixed(side.is)
+			if !ok {
+				return q, false
+			}
+			*side.to = &v
+		}
+	case *procedure.NoteValue:
+		of, q.as.What, q.as.Unit = n.Expr, n.What, n.Unit
+		if n.Identity {
+			return q, false
+		}
+	default:
+		return q, false
+	}
+	q.name = strings.TrimSpace(of.Source)
+	for i, name := range heard.Names() {
+		if name.Name == q.name && (name.Type == "num" || name.Type == "int") {
+			q.capture = i
+			return q, true
+		}
+	}
+	return q, false
+}
+
+// fixed is the number that an expression is, if it reads nothing.
+func fixed(e *procedure.Expr) (float64, bool) {
+	if len(e.Names) > 0 {
+		return 0, false
+	}
+	v, err := e.Run(context.Background(), nil)
+	switch v := v.(type) {
+	case int:
+		return float64(v), err == nil
+	case float64:
+		return v, err == nil && record.Number(v).Finite()
+	}
+	return 0, false
+}
+
+// came is what a port has told.
+type came struct {
+	port  string
+	lines []dialog.Line
+	heard *dialog.Heard // of bytes
+	which *reading
+	err   error
+}
+
+// read takes what comes until it is to end.
+func (w *watching) read(ctx context.Context, most time.Duration) error {
+	ctx, cancel := context.WithCancel(ctx)
+	told := make(chan came)
+	var readers sync.WaitGroup
+	defer readers.Wait()
+	defer cancel()
+	for port, of := range w.byPort() {
+		d := w.dialogs[port]
+		readers.Go(func() { w.listen(ctx, port, d, of, told) })
+	}
+	w.began = time.Now()
+	var end <-chan time.Time
+	if most > 0 {
+		w.ends = w.began.Add(most)
+		timer := time.NewTimer(most)
+		defer timer.Stop()
+		end = timer.C
+	}
+	look := time.NewTicker(time.Second)
+	defer look.Stop()
+	for _, q := range w.polls {
+		q.next = w.began
+	}
+	for {
+		beat, wait := w.nextPoll()
+		select {
+		case c := <-told:
+			if err := w.take(ctx, c); err != nil {
+				return err
+			}
+		case <-wait:
+			if err := w.ask(ctx, beat); err != nil {
+				return err
+			}
+		case now := <-look.C:
+			w.lookForSilence(now)
+		case <-end:
+			return nil
+		case <-w.run.Enough:
+			return nil
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}
+
+// byPort are the readings of each port.
+func (w *watching) byPort() map[string][]*reading {
+	of := map[string][]*reading{}
+	for _, r := range w.readings {
+		of[r.port] = append(of[r.port], r)
+	}
+	for _, q := range w.polls { // its answers must not fill the inbox
+		if port := w.port(q.Say.Port); of[port] == nil {
+			of[port] = nil
+		}
+	}
+	return of
+}
+
+// listen hands over what comes at a port.
+func (w *watching) listen(ctx context.Context, port string, d *dialog.Dialog, of []*reading, told chan<- came) {
+	tell := func(c came) bool {
+		select {
+		case told <- c:
+			return c.err == nil || isRefusal(c.err)
+		case <-ctx.Done():
+			return false
+		}
+	}
+	if asks := bytesOf(d, of); len(asks) > 0 {
+		for {
+			which, heard, err := dialog.First(ctx, asks, longestTime)
+			c := came{port: port, err: err}
+			if err == nil {
+				c.heard, c.which = &heard, of[which]
+			}
+			if ctx.Err() != nil || !tell(c) {
+				return
+			}
+		}
+	}
+	for {
+		lines, err := d.Lines(ctx, nil)
+		if ctx.Err() != nil || !tell(came{port: port, lines: lines, err: err}) {
+			return
+		}
+		if sleep(ctx, restBetween) != nil {
+			return
+		}
+	}
+}
+
+func isRefusal(err error) bool {
+	_, ok := errors.AsType[*dialog.Refused](err)
+	return ok
+}
+
+// bytesOf are the readings of a port that speaks in bytes, as what to wait for.
+func bytesOf(d *dialog.Dialog, of []*reading) (asks []dialog.Ask) {
+	for _, r := range of {
+		if r.Hear.Form == pattern.AnyBytes {
+			asks = append(asks, dialog.Ask{Dialog: d, Wait: dialog.Wait{Form: pattern.AnyBytes, Pattern: r.match}})
+		}
+	}
+	if len(asks) > 0 && len(asks) < len(of) { // lines beside bytes
+		asks = asks[:0]
+		for _, r := range of {
+			asks = append(asks, dialog.Ask{Dialog: d, Wait: dialog.Wait{Form: r.Hear.Form, Pattern: r.match}})
+		}
+	}
+	return asks
+}
+
+// nextPoll is the poll that is to be said next, and what tells when.
+func (w *watching) nextPoll() (*poll, <-chan time.Time) {
+	var first *poll
+	for _, q := range w.polls {
+		if first == nil || q.next.Before(first.next) {
+			first = q
+		}
+	}
+	if first == nil {
+		return nil, nil
+	}
+	return first, time.After(time.Until(first.next))
+}
+
+// ask says a poll, unless the answer before still goes on.
+func (w *watching) ask(ctx context.Context, q *poll) error {
+	now := time.Now()
+	if !w.ends.IsZero() && !now.Before(w.ends) {
+		return errEnough
+	}
+	for q.next = q.next.Add(q.Every); q.next.Before(now); q.next = q.next.Add(q.Every) {
+		q.missed++
+	}
+	name := w.port(q.Say.Port)
+	d := w.dialogs[name]
+	if d.Answering() {
+		if time.Since(q.said) < w.run.Procedure.Answers {
+			q.missed++
+			return nil
+		}
+		q.unended++
+		d.GiveUp()
+	}
+	text, err := w.sayText(ctx, q.Say)
+	if err != nil {
+		return w.locate(q.Say.Pos, err)
+	}
+	w.next(now)
+	w.emit(record.Event{Kind: record.Said, Port: name, Text: w.shownSaid(text)})
+	if q.said = now; q.Say.Bytes {
+		_, err = d.SayBytes(ctx, []byte(text))
+	} else {
+		_, err = d.Say(ctx, text, 0)
+	}
+	w.saidAt[name] = q.said
+	if isRefusal(err) {
+		w.refusal(name, err)
+		err = nil
+	}
+	return err
+}
+
+// next begins another round where enough time has gone by: a page and an account show some
+// of them.
+func (w *watching) next(at time.Time) {
+	if len(w.polls) == 0 && at.Sub(w.roundAt) < time.Second && !w.roundAt.IsZero() {
+		return
+	}
+	w.roundAt = at
+	w.round.next()
+}
+
+// refusal counts what was refused.
+func (w *watching) refusal(port string, err error) {
+	for _, q := range w.polls {
+		if w.port(q.Say.Port) == port {
+			if q.refused++; q.refused == 1 {
+				q.refusedBy = err
+			}
+			return
+		}
+	}
+}
+
+// take judges what has come at a port.
+func (w *watching) take(ctx context.Context, c came) error {
+	if c.heard != nil {
+		r := c.which
+		if r.Hear.Packet != nil {
+			if err := w.tookPacket(ctx, r.port, r.Hear.Packet, *c.heard); err != nil {
+				r.fault(c.heard.Text, err)
+				return nil
+			}
+		}
+		if len(w.polls) == 0 {
+			w.next(c.heard.Time)
+		}
+		return w.reads(ctx, r, c.heard.Time, c.heard.Captures, c.heard.Text)
+	}
+	if len(c.lines) > 0 && len(w.polls) == 0 {
+		w.next(c.lines[0].Time)
+	}
+	for i := range c.lines {
+		if err := w.line(ctx, c.port, &c.lines[i]); err != nil {
+			return err
+		}
+	}
+	switch {
+	case c.err == nil:
+	case isRefusal(c.err):
+		w.refusal(c.port, c.err)
+	default:
+		return c.err
+	}
+	return nil
+}
+
+// line judges a line, if it is one that is read.
+func (w *watching) line(ctx context.Context, port string, l *dialog.Line) error {
+	for _, r := range w.readings {
+		if r.port != port {
+			continue
+		}
+		captures, ok := r.match.Match(l.Text)
+		if !ok {
+			if answer := l.Answer(); len(answer) < len(l.Text) {
+				captures, ok = r.match.Match(answer)
+			}
+		}
+		if ok {
+			return w.reads(ctx, r, l.Time, captures, string(l.Text))
+		}
+	}
+	if w.run.Events.Recording() && !l.Ends() {
+		w.emit(record.Event{Time: l.Time, Kind: record.Passed, Port: port, Text: string(l.Text), Why: "nothing that is watched"})
+	}
+	return nil
+}
+
+// reads judges one reading.
+func (w *watching) reads(ctx context.Context, r *reading, at time.Time, captures []pattern.Capture, text string) error {
+	r.arrived(w, at)
+	w.count++
+	w.at = at
+	for i := range r.values {
+		q := &r.values[i]
+		v, ok := number(captures[q.capture].Value)
+		if !ok {
+			r.fault(text, fmt.Errorf("%s is no number", q.name))
+			continue
+		}
+		m := q.as
+		m.Value, m.At = record.Number(v), at
+		if m.Judged() && (!m.Value.Finite() || m.Low != nil && v < *m.Low || m.High != nil && v > *m.High) {
+			m.Verdict = verdict.Failed
+		}
+		if q.series == nil {
+			q.series = w.newSeries(m, r.port)
+			w.gathers.of[seriesOf{node: q.node, ports: fmt.Sprint(w.calls)}] = q.series
+		}
+		w.gathers.add(w.performer, q.series, m)
+	}
+	if len(r.rest) > 0 || w.count == 1 || r.n == 1 || w.count == w.times {
+		w.keep(r, captures, at)
+	}
+	for _, n := range r.rest {
+		if err := w.statement(ctx, n); err != nil {
+			if isBroken(err) || errors.Is(err, errEnough) || ctx.Err() != nil {
+				return err
+			}
+			r.fault(text, w.locate(n.At(), err))
+			break
+		}
+	}
+	if w.count == w.times {
+		return errEnough
+	}
+	return nil
+}
+
+func number(v any) (float64, bool) {
+	switch v := v.(type) {
+	case int:
+		return float64(v), true
+	case float64:
+		return v, true
+	}
+	return 0, false
+}
+
+// keep gives the names their values.
+func (w *watching) keep(r *reading, captures []pattern.Capture, at time.Time) {
+	for _, c := range captures {
+		w.give(c.Name, c.Value, false)
+		w.gaveAt[c.Name] = at
+	}
+}
+
+// arrived counts a reading and the time since the one before.
+func (r *reading) arrived(w *watching, at time.Time) {
+	r.silent(w, at)
+	if r.told {
+		w.emit(record.Event{Kind: record.Note, Text: fmt.Sprintf("%s came again at %s, after %v", r.Hear.Pattern, clock(at), at.Sub(r.since(w)).Round(time.Millisecond))})
+		r.told = false
+	}
+	r.n++
+	r.last = at
+}
+
+// since is when the last one came, or the watch began.
+func (r *reading) since(w *watching) time.Time {
+	if r.last.IsZero() {
+		return w.began
+	}
+	return r.last
+}
+
+// silent takes in how long nothing has come by a time.
+func (r *reading) silent(w *watching, now time.Time) {
+	if s := now.Sub(r.since(w)); s > r.longest {
+		r.longest, r.longAt = s, r.since(w)
+	}
+}
+
+func clock(t time.Time) string { return t.Format("15:04:05.000") }
+
+// allowed is how long a reading may stay away until that is a finding; 0 if that is not known.
+func (r *reading) allowed() time.Duration {
+	switch {
+	case r.Hear.Within > 0:
+		return r.Hear.Within
+	case r.n < fewToKnowPace:
+		return 0
+	}
+	return leastSilence
+}
+
+// stopped reports whether a reading has stayed away too long by a time.
+func (r *reading) stopped(w *watching, now time.Time) bool {
+	allowed := r.allowed()
+	if r.Hear.Within == 0 && allowed > 0 {
+		allowed = max(allowed, timesSilence*r.last.Sub(w.began)/time.Duration(r.n))
+	}
+	return allowed > 0 && now.Sub(r.since(w)) > allowed
+}
+
+// lookForSilence tells what has stopped coming.
+func (w *watching) lookForSilence(now time.Time) {
+	for _, r := range w.readings {
+		if !r.told && r.stopped(w, now) {
+			r.told = true
+			w.emit(record.Event{Kind: record.Note, Text: fmt.Sprintf("%s has stopped: nothing like it since %s", r.Hear.Pattern, clock(r.since(w)))})
+		}
+	}
+}
+
+// fault counts something that was heard and could not be used.
+func (r *reading) fault(text string, err error) {
+	if r.bad++; r.bad == 1 {
+		r.badLine, r.badErr = text, err
+	}
+}
+
+// until ends the watch where its condition is true.
+func (p *performer) until(ctx context.Context, n *procedure.Until) error {
+	is, err := p.truth(ctx, n.Cond)
+	if err == nil && is {
+		p.watching.over = true
+		err = errEnough
+	}
+	return err
+}
+
+// cameAt is when what is being judged came: now, where that is no reading of a watch.
+func (p *performer) cameAt() time.Time {
+	if p.watching != nil {
+		return p.watching.at
+	}
+	return time.Now()
+}
+
+// leave passes over what has come at the ports since: it was not asked for.
+func (w *watching) leave() {
+	for port := range w.byPort() {
+		if d := w.dialogs[port]; d != nil && !d.Answering() {
+			d.PassAll()
+		}
+	}
+}
+
+// judge tells how each reading came, and what of it was wrong.
+func (w *watching) judge() error {
+	now := time.Now()
+	var failed WatchFailed
+	wrong := func(format string, values ...any) {
+		failed.Why = append(failed.Why, w.mask.Hide(fmt.Sprintf(format, values...)))
+	}
+	for _, r := range w.readings {
+		r.silent(w, now)
+		heard := r.Hear.Pattern.String()
+		if within := r.Hear.Within; within > 0 && r.n > 0 {
+			high := within.Seconds()
+			m := record.Measurement{What: "longest silence of " + heard, Unit: "s", Value: record.Number(seconds(r.longest)), High: &high, Verdict: verdict.Passed}
+			if r.longest > within {
+				m.Verdict = verdict.Failed
+				wrong("nothing like %s for %v from %s on, wanted within %v", heard, r.longest.Round(time.Millisecond), clock(r.longAt), within)
+			}
+			w.measured(m)
+		}
+		switch {
+		case r.n == 0:
+			wrong("nothing like %s came in %v", heard, now.Sub(w.began).Round(time.Millisecond))
+		case r.Hear.Within == 0 && r.stopped(w, now):
+			if !r.told {
+				w.emit(record.Event{Kind: record.Note, Text: fmt.Sprintf("%s has stopped: nothing like it since %s", heard, clock(r.since(w)))})
+			}
+			if r.judged {
+				wrong("%s stopped coming at %s", heard, clock(r.since(w)))
+			}
+		}
+		if r.bad > 0 {
+			wrong("%d of %d like %s could not be used, the first %q: %v", r.bad, r.n, heard, text(r.badLine), w.scrub(r.badErr))
+		}
+	}
+	for _, q := range w.polls {
+		said := w.port(q.Say.Port)
+		if q.missed > 0 {
+			w.emit(record.Event{Kind: record.Note, Text: fmt.Sprintf("%s was not asked %d times: the answer before had not ended", said, q.missed)})
+		}
+		if q.unended > 0 {
+			wrong("%d answers of %s did not end within %v", q.unended, said, w.run.Procedure.Answers)
+		}
+		if q.refused > 0 {
+			wrong("%s refused %d times, first: %v", said, q.refused, w.scrub(q.refusedBy))
+		}
+	}
+	if len(failed.Why) > 0 {
+		return &failed
+	}
+	return nil
+}
+
+// text is what was heard as an error shows it.
+func text(heard string) string { return heard[:min(len(heard), 200)] }
