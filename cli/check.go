@@ -160,7 +160,7 @@ func checkFile(path string) (what string, warnings source.Mistakes, err error) {
 	if err != nil {
 		return "", nil, err
 	}
-	if err := procedure.CheckPackets(pb).Err(); err != nil {
+	if err := append(procedure.CheckPackets(pb), procedure.CheckReadings(pb)...).Err(); err != nil {
 		return "", nil, err
 	}
 	return fmt.Sprintf("phrasebook of %s, %s", pb.Family, count(len(pb.Settings), "setting")), nil, nil

@@ -54,6 +54,9 @@ func (p *Pattern) captures(line []byte, starts []int) ([]Capture, bool) {
 		if !ok {
 			return nil, false
 		}
+		if out == nil {
+			out = make([]Capture, 0, len(p.parts)-i)
+		}
 		out = append(out, c)
 	}
 	return out, true
@@ -62,12 +65,22 @@ func (p *Pattern) captures(line []byte, starts []int) ([]Capture, bool) {
 // walk appends the place where each part begins, from the left, and reports
 // whether the whole line is used up.
 func (p *Pattern) walk(line []byte, starts []int) ([]int, bool) {
-	var reach *table
 	if !p.simple {
 		// A cheap look at the front first: most lines fail there.
 		if q := p.parts[0]; q.kind == literal && !hasPrefix(line, q.lit) {
 			return nil, false
 		}
+		if eager, ok := p.eager(line, starts); ok {
+			return eager, true
+		}
+	}
+	return p.tabled(line, starts)
+}
+
+// tabled is walk with a table of what can be reached from where, unless one walk decides.
+func (p *Pattern) tabled(line []byte, starts []int) ([]int, bool) {
+	var reach *table
+	if !p.simple {
 		reach = newTable(len(p.parts)+1, len(line)+1)
 		defer reach.free()
 		p.fill(reach, line)
@@ -109,6 +122,47 @@ func (p *Pattern) walk(line []byte, starts []int) ([]int, bool) {
 		// its real end may be shut.
 		if reach != nil && !reach.get(i+1, at) {
 			return nil, false
+		}
+	}
+	return starts, at == len(line)
+}
+
+// eager is walk without a table, where each open part ends at text: the first place where
+// that stands is the least that can let the rest match, so what it finds is what walk would.
+// It may find nothing where there is something.
+func (p *Pattern) eager(line []byte, starts []int) ([]int, bool) {
+	at := 0
+	for i, q := range p.parts {
+		starts = append(starts, at)
+		switch {
+		case q.kind == exactly:
+			return nil, false
+		case !q.open():
+			if at = q.end(line, at); at < 0 {
+				return nil, false
+			}
+		default:
+			from, to := at, len(line)
+			if i+1 < len(p.parts) {
+				if p.parts[i+1].kind != literal {
+					return nil, false
+				}
+				if q.kind == word {
+					from++
+				}
+				if from > len(line) {
+					return nil, false
+				}
+				n := bytes.Index(line[from:], []byte(p.parts[i+1].lit))
+				if n < 0 {
+					return nil, false
+				}
+				to = from + n
+			}
+			if !q.accepts(line[at:to]) {
+				return nil, false
+			}
+			at = to
 		}
 	}
 	return starts, at == len(line)

@@ -49,6 +49,8 @@ type Run struct {
 	Second Second
 	// Enough ends a watch when it is closed; nil never does.
 	Enough <-chan struct{}
+	// Measures has what passed count as measured where nothing was held against limits.
+	Measures bool
 	// Keep keeps a file beside the record and returns where; without it keep
 	// fails.
 	Keep func(name string, data []byte) (path string, err error)
@@ -141,7 +143,7 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 			res.Err = p.fault(fault)
 		}
 	}()
-	p.emit(record.Event{Kind: record.Begin, Text: r.Procedure.Title, Value: map[string]any{"file": r.Procedure.Path, "inputs": record.Encodable(p.shown())}})
+	p.emit(record.Event{Kind: record.Begin, Text: r.Procedure.Title, Value: r.begun(p.shown())})
 	if err := p.open(ctx); err != nil {
 		res.Verdict, res.Err = verdict.Broken, err
 	} else {
@@ -160,6 +162,20 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 	}
 	p.emit(record.Event{Kind: record.Verdict, Verdict: res.Verdict, Why: why, TookMS: res.TookMS})
 	return res
+}
+
+// begun is what the record is told of what begins. A procedure that is no file stands there.
+func (r *Run) begun(inputs map[string]any) map[string]any {
+	told := map[string]any{"file": r.Procedure.Path, "inputs": record.Encodable(inputs)}
+	if r.Procedure.Path == "" {
+		told["procedure"] = r.Procedure.Texts[""]
+	}
+	return told
+}
+
+// judged reports whether something was held against limits.
+func (r *Result) judged() bool {
+	return slices.ContainsFunc(r.Limits, record.Measurement.Judged)
 }
 
 func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
@@ -303,8 +319,11 @@ func (p *performer) steps(ctx context.Context) {
 		}
 		stopped = stopped || ctx.Err() != nil || sr.Verdict == verdict.Broken || sr.Verdict == verdict.Failed && p.stops()
 	}
-	if p.res.Verdict == "" {
+	switch {
+	case p.res.Verdict == "":
 		p.res.Verdict = verdict.Skipped
+	case p.run.Measures && p.res.Verdict == verdict.Passed && !p.res.judged():
+		p.res.Verdict = verdict.Measured
 	}
 	if err := context.Cause(ctx); err != nil && ctx.Err() != nil {
 		p.res.Verdict, p.res.Err = verdict.Broken, err

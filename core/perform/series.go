@@ -89,18 +89,24 @@ func oftenDone(list []procedure.Node, times map[string]int) map[string]bool {
 
 // sample takes a value of a series in.
 func (p *performer) sample(n procedure.Node, m record.Measurement, at time.Time) {
-	key := seriesOf{node: n}
+	key, port := seriesOf{node: n}, ""
+	if p.watching != nil {
+		port = p.watching.heardAt
+	}
 	if len(p.calls) > 0 {
 		key.ports = fmt.Sprint(p.calls[len(p.calls)-1].ports)
 	}
 	m.At = at
 	g := p.gathers.of[key]
 	if g == nil {
-		g = p.newSeries(m, "")
+		g = p.newSeries(m, port)
 		p.gathers.of[key] = g
 	}
 	p.gathers.add(p, g, m)
-	if p.run.Events.Watched() {
+	switch {
+	case p.watching != nil:
+		p.watching.tellOne(m)
+	case p.run.Events.Watched():
 		p.emit(record.Event{Time: at, Kind: record.Measured, Text: m.What, Verdict: m.Verdict, Value: m})
 	}
 }
@@ -155,7 +161,11 @@ func (gs *gathered) tell(p *performer, g *gathering) {
 	if len(w.At) == 0 {
 		return
 	}
-	g.waiting = record.Samples{Series: w.Series}
+	n := len(w.At) // about as many come until the next time
+	g.waiting = record.Samples{Series: w.Series, At: make([]time.Time, 0, n)}
+	if w.Values != nil {
+		g.waiting.Values = make([]float64, 0, n)
+	}
 	p.run.Events.Emit(record.Event{Time: w.At[len(w.At)-1], Kind: record.Sampled, Value: w})
 }
 

@@ -23,6 +23,13 @@ const (
 	fewToKnowPace = 5
 )
 
+// manyLines are so many that more may be lost while they gather.
+const manyLines = 1000
+
+// readingsTold is how many readings of a sort are told one by one, and as many values outside
+// their limits of all.
+const readingsTold = 3
+
 // restBetween is how long lines gather before they are looked at: their times are those of
 // when they were read.
 const restBetween = 20 * time.Millisecond
@@ -37,8 +44,11 @@ type watching struct {
 	polls    []*poll
 	times    int // readings that are wanted; -1 if however many come
 	count    int
+	outside  int       // values outside their limits that were told one by one
 	at       time.Time // when what is being judged came
+	heardAt  string    // where
 	over     bool      // a condition ended it
+	tells    bool      // whoever watches is told of what is being judged one by one
 	round    *rounds
 	roundAt  time.Time
 }
@@ -51,6 +61,9 @@ type reading struct {
 	values  []quick
 	rest    []procedure.Node // statements that are performed one by one
 	judged  bool
+	fast    bool      // only numbers are captured, and nothing else is done with them
+	numbers []float64 // of the latest, where it was fast
+	latest  []byte    // the line that came last
 	n       int
 	last    time.Time
 	longest time.Duration // without one, from the beginning of the watch on
@@ -141,6 +154,7 @@ func (w *watching) prepare(ctx context.Context) error {
 				one.rest = append(one.rest, n)
 			}
 		}
+		one.fast = bound.Numeric() && len(one.rest) == 0 && r.Hear.Form == pattern.WholeLine
 		w.readings = append(w.readings, one)
 	}
 	for _, n := range w.node.Polls {
@@ -299,7 +313,7 @@ func (w *watching) listen(ctx context.Context, port string, d *dialog.Dialog, of
 		if ctx.Err() != nil || !tell(came{port: port, lines: lines, err: err}) {
 			return
 		}
-		if sleep(ctx, restBetween) != nil {
+		if len(lines) < manyLines && sleep(ctx, restBetween) != nil {
 			return
 		}
 	}
@@ -413,7 +427,7 @@ func (w *watching) take(ctx context.Context, c came) error {
 		if len(w.polls) == 0 {
 			w.next(c.heard.Time)
 		}
-		return w.reads(ctx, r, c.heard.Time, c.heard.Captures, c.heard.Text)
+		return w.reads(ctx, r, c.heard.Time, c.heard.Captures, []byte(c.heard.Text))
 	}
 	if len(c.lines) > 0 && len(w.polls) == 0 {
 		w.next(c.lines[0].Time)
@@ -439,6 +453,12 @@ func (w *watching) line(ctx context.Context, port string, l *dialog.Line) error 
 		if r.port != port {
 			continue
 		}
+		if r.fast && r.n >= readingsTold {
+			if numbers, ok := r.match.Numbers(l.Text, r.numbers); ok {
+				r.numbers = numbers
+				return w.quick(r, l)
+			}
+		}
 		captures, ok := r.match.Match(l.Text)
 		if !ok {
 			if answer := l.Answer(); len(answer) < len(l.Text) {
@@ -446,7 +466,7 @@ func (w *watching) line(ctx context.Context, port string, l *dialog.Line) error 
 			}
 		}
 		if ok {
-			return w.reads(ctx, r, l.Time, captures, string(l.Text))
+			return w.reads(ctx, r, l.Time, captures, l.Text)
 		}
 	}
 	if w.run.Events.Recording() && !l.Ends() {
@@ -456,37 +476,31 @@ func (w *watching) line(ctx context.Context, port string, l *dialog.Line) error 
 }
 
 // reads judges one reading.
-func (w *watching) reads(ctx context.Context, r *reading, at time.Time, captures []pattern.Capture, text string) error {
+func (w *watching) reads(ctx context.Context, r *reading, at time.Time, captures []pattern.Capture, text []byte) error {
 	r.arrived(w, at)
 	w.count++
-	w.at = at
+	w.at, w.heardAt, w.tells = at, r.port, r.n <= readingsTold
+	if w.tells && r.Hear.Packet == nil {
+		w.emit(record.Event{Time: at, Kind: record.Heard, Port: r.port, Text: string(text)})
+	}
 	for i := range r.values {
 		q := &r.values[i]
 		v, ok := number(captures[q.capture].Value)
 		if !ok {
-			r.fault(text, fmt.Errorf("%s is no number", q.name))
+			r.fault(string(text), fmt.Errorf("%s is no number", q.name))
 			continue
 		}
-		m := q.as
-		m.Value, m.At = record.Number(v), at
-		if m.Judged() && (!m.Value.Finite() || m.Low != nil && v < *m.Low || m.High != nil && v > *m.High) {
-			m.Verdict = verdict.Failed
-		}
-		if q.series == nil {
-			q.series = w.newSeries(m, r.port)
-			w.gathers.of[seriesOf{node: q.node, ports: fmt.Sprint(w.calls)}] = q.series
-		}
-		w.gathers.add(w.performer, q.series, m)
+		w.value(r, q, v)
 	}
-	if len(r.rest) > 0 || w.count == 1 || r.n == 1 || w.count == w.times {
-		w.keep(r, captures, at)
+	if r.latest = append(r.latest[:0], text...); len(r.rest) > 0 {
+		w.keep(captures, at)
 	}
 	for _, n := range r.rest {
 		if err := w.statement(ctx, n); err != nil {
 			if isBroken(err) || errors.Is(err, errEnough) || ctx.Err() != nil {
 				return err
 			}
-			r.fault(text, w.locate(n.At(), err))
+			r.fault(string(text), w.locate(n.At(), err))
 			break
 		}
 	}
@@ -494,6 +508,47 @@ func (w *watching) reads(ctx context.Context, r *reading, at time.Time, captures
 		return errEnough
 	}
 	return nil
+}
+
+// quick judges a line whose numbers have been read.
+func (w *watching) quick(r *reading, l *dialog.Line) error {
+	r.arrived(w, l.Time)
+	w.count++
+	w.at, w.heardAt, w.tells = l.Time, r.port, false
+	r.latest = append(r.latest[:0], l.Text...)
+	for i := range r.values {
+		w.value(r, &r.values[i], r.numbers[r.values[i].capture])
+	}
+	if w.count == w.times {
+		return errEnough
+	}
+	return nil
+}
+
+// value takes in one value of a reading.
+func (w *watching) value(r *reading, q *quick, v float64) {
+	m := q.as
+	m.Value, m.At = record.Number(v), w.at
+	if m.Judged() && (!m.Value.Finite() || m.Low != nil && v < *m.Low || m.High != nil && v > *m.High) {
+		m.Verdict = verdict.Failed
+	}
+	if q.series == nil {
+		q.series = w.newSeries(m, r.port)
+		w.gathers.of[seriesOf{node: q.node, ports: fmt.Sprint(w.calls)}] = q.series
+	}
+	w.gathers.add(w.performer, q.series, m)
+	w.tellOne(m)
+}
+
+// tellOne tells whoever watches of a value: of the first ones, and of some that are not within
+// their limits.
+func (w *watching) tellOne(m record.Measurement) {
+	if m.Verdict == verdict.Failed && w.outside < readingsTold {
+		w.outside++
+	} else if !w.tells {
+		return
+	}
+	w.emit(record.Event{Time: m.At, Kind: record.Measured, Text: m.What, Verdict: m.Verdict, Value: m})
 }
 
 func number(v any) (float64, bool) {
@@ -507,7 +562,7 @@ func number(v any) (float64, bool) {
 }
 
 // keep gives the names their values.
-func (w *watching) keep(r *reading, captures []pattern.Capture, at time.Time) {
+func (w *watching) keep(captures []pattern.Capture, at time.Time) {
 	for _, c := range captures {
 		w.give(c.Name, c.Value, false)
 		w.gaveAt[c.Name] = at
@@ -599,6 +654,11 @@ func (p *performer) cameAt() time.Time {
 
 // leave passes over what has come at the ports since: it was not asked for.
 func (w *watching) leave() {
+	for _, r := range w.readings { // the names stand for what came last
+		if captures, ok := r.match.Match(r.latest); ok && r.n > 0 && r.Hear.Packet == nil {
+			w.keep(captures, r.last)
+		}
+	}
 	for port := range w.byPort() {
 		if d := w.dialogs[port]; d != nil && !d.Answering() {
 			d.PassAll()
@@ -618,7 +678,7 @@ func (w *watching) judge() error {
 		heard := r.Hear.Pattern.String()
 		if within := r.Hear.Within; within > 0 && r.n > 0 {
 			high := within.Seconds()
-			m := record.Measurement{What: "longest silence of " + heard, Unit: "s", Value: record.Number(seconds(r.longest)), High: &high, Verdict: verdict.Passed}
+			m := record.Measurement{What: "longest silence of " + w.called(r), Unit: "s", Value: record.Number(seconds(r.longest)), High: &high, Verdict: verdict.Passed}
 			if r.longest > within {
 				m.Verdict = verdict.Failed
 				wrong("nothing like %s for %v from %s on, wanted within %v", heard, r.longest.Round(time.Millisecond), clock(r.longAt), within)
@@ -656,6 +716,14 @@ func (w *watching) judge() error {
 		return &failed
 	}
 	return nil
+}
+
+// called is a reading in few words: its port, where that has no other.
+func (w *watching) called(r *reading) string {
+	if len(w.byPort()[r.port]) == 1 {
+		return r.port
+	}
+	return r.Hear.Pattern.String()
 }
 
 // text is what was heard as an error shows it.

@@ -66,8 +66,8 @@ func TestWatch(t *testing.T) {
 				return ""
 			}
 			return steady(i)
-		}, time.Second, "longest silence of volts {v:num} amps {}: 4 s failed; supply: 6 values, 14 to 14.3, mean 14.1833 V passed", "nothing like volts {v:num} amps {} for 4s from", "has stopped"},
-		{"often enough", "watch for 9500ms\nreading a within 2s: volts {v:num} amps {}\nlimit v in 13..15 V \"supply\"\n", steady, time.Second, "longest silence of volts {v:num} amps {}: 1 s passed; supply: 9 values, 14 to 14.4, mean 14.1778 V passed", "", ""},
+		}, time.Second, "longest silence of a: 4 s failed; supply: 6 values, 14 to 14.3, mean 14.1833 V passed", "nothing like volts {v:num} amps {} for 4s from", "has stopped"},
+		{"often enough", "watch for 9500ms\nreading a within 2s: volts {v:num} amps {}\nlimit v in 13..15 V \"supply\"\n", steady, time.Second, "longest silence of a: 1 s passed; supply: 9 values, 14 to 14.4, mean 14.1778 V passed", "", ""},
 		{"until", "watch\nreading a: volts {v:num} amps {}\nuntil v > 14.25\n", steady, time.Second, "", "", ""},
 		{"a count", "watch 4 times\n" + judged, steady, time.Second, "supply: 4 values, 14 to 14.3, mean 14.15 V passed; current: 4 values, 0 to 2, mean 0.75 A measured", "", ""},
 		{"worked out", "watch 4 times\nreading a: volts {v:num} amps {c:int}\nlet w = v * c\nlimit w in 0..100 W \"power\"\n", steady, time.Second, "power: 4 values, 0 to 28.4, mean 10.625 W passed", "", ""},

@@ -39,6 +39,7 @@ type Phrasebook struct {
 	Commands []Command `toml:"command"`
 	Settings []Setting `toml:"setting"`
 	Packets  []Packet  `toml:"packet"`
+	Readings []Reading `toml:"reading"`
 	Carrier  *Carrier  `toml:"carrier"`
 
 	finals   []*pattern.Pattern
@@ -262,6 +263,7 @@ func (pb *Phrasebook) check(d *toml.Doc) {
 		pb.Settings[i].check(d, path)
 	}
 	pb.checkPackets(d)
+	pb.checkReadings(d)
 	if pb.Carrier != nil {
 		pb.Carrier.check(d, pb)
 	}

@@ -199,3 +199,17 @@ func Text(v any) string {
 	}
 	return fmt.Sprint(v)
 }
+
+// NamesIn are the names that an expression reads.
+func NamesIn(text string) ([]string, error) {
+	tree, err := exprparser.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	found, _ := identifiers(tree.Node)
+	var names []string
+	for _, one := range found {
+		names = append(names, one.name)
+	}
+	return names, nil
+}

@@ -28,6 +28,35 @@ func CheckPackets(pb *phrasebook.Phrasebook) source.Mistakes {
 	return all
 }
 
+// CheckReadings says what is wrong with the expressions of a phrasebook's readings.
+func CheckReadings(pb *phrasebook.Phrasebook) source.Mistakes {
+	var all source.Mistakes
+	for i := range pb.Readings {
+		r := &pb.Readings[i]
+		kinds, names := types.Map{paceName: types.Any}, []string{}
+		for _, n := range r.Pattern.Names() {
+			kinds[n.Name] = typeOf(n.Type)
+			names = append(names, n.Name)
+		}
+		for _, name := range r.Names() {
+			text := r.Values[name]
+			if text == "" {
+				continue
+			}
+			e, what := compileMade(text, kinds, names)
+			if what == "" && r.Limits[name] != "" && (e.given == types.String || e.given == types.Bool) {
+				what = "it has limits and is no number"
+			}
+			if what != "" {
+				at := r.Places[name]
+				at.What, at.Mend = fmt.Sprintf("reading %s, %s: %s", r.Name, name, what), "It may read "+strings.Join(names, ", ")+"."
+				all = append(all, at)
+			}
+		}
+	}
+	return all
+}
+
 // made compiles the expressions of a packet: they read the bytes before the field, and its
 // other fields, of those that are made the ones before it. A field that counts another's
 // bytes is made of them where nothing else is said.

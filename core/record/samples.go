@@ -111,6 +111,11 @@ func SamplesOf(e Event) (Samples, error) {
 	return s, nil
 }
 
+// Mark is the value of a Note event by which a person marks a moment.
+type Mark struct {
+	Word string `json:"mark"`
+}
+
 // RoundMark is the value of a Round event: a repetition begins another time, or is over.
 type RoundMark struct {
 	Number  int  `json:"number"`            // from 1; of all times where it is over

@@ -87,11 +87,11 @@ type Rings struct {
 	rings [len(widths)]ring
 }
 
-// widths are how long a stretch is in each ring; a ring has ringSpans of them: the last 30 s,
-// 10 min, 2.5 h and 40 h.
+// widths are how long a stretch is in each ring; a ring has ringSpans of them: the last
+// minute, 20 min, 5 h and 80 h.
 var widths = [...]time.Duration{50 * time.Millisecond, time.Second, 15 * time.Second, 4 * time.Minute}
 
-const ringSpans = 600
+const ringSpans = 1200
 
 // Levels is how many rings there are, the finest first.
 const Levels = len(widths)

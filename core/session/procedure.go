@@ -1,6 +1,7 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -29,6 +30,10 @@ type Procedure struct {
 	Second   perform.Second    // asked about steps that have failed; nil asks nobody
 	Files    []string          // that values came from
 	Keep     Keep
+	Begun    func(*record.Stream) // is given what tells of all that happens, once that has begun; may be nil
+	Command  string               // what is done, in the record; run unless said
+	Measures bool                 // where nothing was judged, what passed is measured
+	Enough   <-chan struct{}      // ends a watch when it is closed; may be nil
 
 	// Watch is told of all that happens, once the ports are found; it is called with
 	// the stations by the procedure's names. May be nil.
@@ -53,7 +58,7 @@ func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
 	if p.Watch != nil {
 		watch = p.Watch(stations)
 	}
-	about := About{Command: "run", Name: p.File.Title, Ports: p.Ports, Files: p.files()}
+	about := About{Command: cmp.Or(p.Command, "run"), Name: p.File.Title, Ports: p.Ports, Files: p.files()}
 	for _, decl := range p.File.Ports {
 		if st := stations[decl.Name]; st.Address != (port.Address{}) {
 			about.Stations = append(about.Stations, st)
@@ -63,6 +68,9 @@ func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
 	if err != nil {
 		return perform.Result{}, err
 	}
+	if p.Begun != nil {
+		p.Begun(s.Events)
+	}
 	for _, secret := range p.File.Secrets {
 		s.Events.Hide(p.Values[secret.Name].(string))
 	}
@@ -71,7 +79,7 @@ func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
 		folder = filepath.Dir(p.Keep.Record)
 	}
 	run := &perform.Run{
-		Procedure: p.File, Stations: stations, Values: p.Values, Unit: p.Keep.Unit, Passed: s.passed(p.File.Title), Asks: p.Asks, Events: s.Events, Chosen: p.Chosen, Before: before, Operator: p.Operator, Second: p.Second,
+		Procedure: p.File, Stations: stations, Values: p.Values, Unit: p.Keep.Unit, Passed: s.passed(p.File.Title), Asks: p.Asks, Events: s.Events, Chosen: p.Chosen, Before: before, Operator: p.Operator, Second: p.Second, Measures: p.Measures, Enough: p.Enough,
 		Keep: func(name string, data []byte) (string, error) { return keepFile(folder, name, data) },
 	}
 	res := run.Do(ctx)
@@ -95,7 +103,7 @@ func (p *Procedure) files() []string {
 		}
 	}
 	sort.Strings(included)
-	return append(append([]string{p.File.Path}, included...), p.Files...)
+	return append(append([]string{p.File.Path}, included...), p.Files...) // a procedure that is no file has no path, which is passed over
 }
 
 // Reads are all files that a run reads.

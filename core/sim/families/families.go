@@ -19,6 +19,7 @@ var All = sim.Families{
 	"redshank":  newRedshank,
 	"siskin":    newSiskin,
 	"twite":     newTwite,
+	"wheatear":  newWheatear,
 
 	sim.OfPhrasebook: newSpoken,
 	sim.OfRecord:     newAgain,
