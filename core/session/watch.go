@@ -223,11 +223,26 @@ func (w *Watch) parts(st *bench.Station, values []named, port string) ([]part, e
 		parts = append(parts, one)
 	}
 	if len(w.Heard)+len(w.Packets) == 0 && len(w.Values) > 0 && len(w.Readings) == 0 { // of whole lines
-		one := part{head: port + ": {line}", values: values, within: w.Within, names: []string{"line"}}
+		one := part{head: fmt.Sprintf("%s: \"%s\"", port, lineFor(values)), values: values, within: w.Within, names: []string{"line"}}
 		return append(parts, one), nil
 	}
 	named, err := w.ofBook(st, port, len(parts) == 0)
 	return append(parts, named...), err
+}
+
+// lineFor is a whole line that values are made of: where all are of JSON, or of XML, one that
+// looks like that.
+func lineFor(values []named) string {
+	all := func(word string) bool {
+		return !slices.ContainsFunc(values, func(v named) bool { return !strings.Contains(v.is, word+"(") })
+	}
+	switch {
+	case all("json"):
+		return `/(?P<line>[\[{].*)/`
+	case all("xpath"):
+		return `/(?P<line><.*>)/`
+	}
+	return "{line}"
 }
 
 // part is a reading of what was heard: of the values that a person names, or of each capture.
