@@ -70,6 +70,7 @@ func workshopFamilies(service, server, listener string) []*family {
 		{name: "twite", unit: "TW-0008", set: []string{"server_port=" + server, "listener_port=" + listener}},
 		{name: "bittern", unit: "BT-0002", set: []string{"service=" + service}},
 		{name: "tower", unit: "BT-0014"},
+		{name: "wheatear", unit: "mast 6"},
 		{name: "plover", unit: "PL-0103", hands: map[string]func(*session.Live) error{"jumper": jumper}},
 		{name: "brambling", unit: "BR-0044", wants: verdict.Failed, note: "as it should: its release time is out of its limits", hands: map[string]func(*session.Live) error{"lever": lever}},
 	}

@@ -14,6 +14,15 @@ step "each board says who it is"
     check gates_board != lights_board "both adapters lead to one board"
 end
 
+step "both report by themselves, once a second"
+    watch for 3500ms
+    reading gates within 2s: inputs {gates_inputs:word} relays {} board {=gates_board}
+        note gates_inputs "inputs of the gates"
+    reading lights within 2s: inputs {lights_inputs:word} relays {} board {=lights_board}
+        note lights_inputs "inputs of the lights"
+    end
+end
+
 step "the first gate opens"
     say gates: relay 1 on
     hear gates: relay 1 is on

@@ -26,6 +26,12 @@ step "supply"
     do test(1)
     limit value in low..high V "supply"
     check outcome == "good"
+    # It holds when it is asked again and again.
+    watch 4 times
+        poll brakes every 700ms: test 1
+    reading brakes within 3s: value {volts:num} V
+        limit volts in 22..28 V "supply over time"
+    end
 end
 
 step "lever travel"

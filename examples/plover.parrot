@@ -27,8 +27,8 @@ step "with the jumper it streams"
     tell operator "Set the jumper of the gauge, then switch it off and on again."
     line gauge dialect lines
     hear gauge within 2m: wind {} m/s {} deg
-    repeat 4 times
-        hear gauge within 3s: wind {now:num} m/s {at:int} deg
+    watch for 3s
+    reading gauge within 2s: wind {now:num} m/s {at:int} deg
         limit now in 0..60 m/s "wind in the stream"
         limit at in 0..359 degrees "direction in the stream"
     end

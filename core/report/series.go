@@ -113,13 +113,13 @@ func longer(d time.Duration) time.Duration {
 
 // write puts the picture of a series and its folded table into the page.
 func (s *seriesSeen) write(o *pageOut, zone *time.Location) {
-	if s.N() < 2 || s.N() == s.Summary().None {
+	c := OverTime("", []Timeline{s.line()}, nil)
+	if s.N() < 2 || c == nil { // one value, or texts
 		return
 	}
+	c[0].Flat = true
 	words := record.Measurement{What: s.What, Unit: s.Unit, Series: ptr(s.Summary())}
 	o.say("<h3>%s</h3>\n", escape(s.What))
-	c := OverTime("", []Timeline{s.line()}, nil)
-	c[0].Flat = true
 	o.chart(c)
 	o.say("<details class=\"samples\"><summary>%s</summary>\n", escape(words.Shown()))
 	o.say("<table><caption class=\"hidden\">Values by time</caption><thead><tr><th scope=\"col\">from</th><th scope=\"col\" class=\"number\">values</th><th scope=\"col\" class=\"number\">least</th><th scope=\"col\" class=\"number\">mean</th><th scope=\"col\" class=\"number\">greatest</th><th scope=\"col\" class=\"number\">outside</th></tr></thead><tbody>\n")

@@ -152,6 +152,20 @@ func (p *peak) Read(b []byte) (int, error) {
 	return p.Reader.Read(b)
 }
 
+// A series of texts, or of what are no numbers, has a row and no picture.
+func TestTextsHaveNoPicture(t *testing.T) {
+	for _, data := range []string{`{"series":1,"us":[0,5],"texts":["on","off"]}`, `{"series":1,"us":[0,5],"values":["NaN","+Inf"]}`, `{"series":1,"us":[],"values":[]}`} {
+		var buf bytes.Buffer
+		w := record.New(&buf, record.Origin{Began: start, Run: "0123456789abcdef"})
+		w.Event(record.Event{Time: start, Kind: record.Series, Data: []byte(`{"number":1,"what":"lamp"}`)})
+		w.Event(record.Event{Time: start, Kind: record.Sampled, Data: json.RawMessage(data)})
+		_ = w.Close()
+		if page := made(t, buf.Bytes(), "html", ""); strings.Contains(page, "<figure>") {
+			t.Errorf("%s has a picture", data)
+		}
+	}
+}
+
 // What is wrong with samples is told, not passed over.
 func TestSamplesDamaged(t *testing.T) {
 	for _, data := range []string{`{"series":2,"us":[0],"values":[1]}`, `{"series":1,"us":[0,1],"values":[1]}`, `{"series":1,"us":[0],"values":[1],"outside":[7]}`, `{"series":1,"us":[0],"values":[1],"texts":["x"]}`} {
