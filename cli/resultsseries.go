@@ -44,20 +44,10 @@ uparrot results export --table samples.`,
 		if err := files.planPicture(cmd, "plot", plot); err != nil {
 			return err
 		}
-		all := []ledger.Series{}
-		var names []string
-		if err := l.SeriesNamed(cmd.Context(), "", f, func(s ledger.Series) error {
-			if !contains(names, s.What) {
-				names = append(names, s.What)
-			}
-			if len(args) == 1 && s.What == args[0] {
-				all = append(all, s)
-			}
-			return nil
-		}); err != nil {
+		all, names, err := namedSeries(cmd.Context(), l, f, strings.Join(args, ""))
+		if err != nil {
 			return err
 		}
-		slices.Sort(names)
 		if len(args) == 0 {
 			for _, n := range names {
 				fmt.Fprintln(a.out, oneLine(n))
@@ -91,6 +81,21 @@ uparrot results export --table samples.`,
 	fl.IntVar(&last, "last", 0, "only so many, the latest; 0 for all")
 	fl.BoolVar(&a.json, "json", false, "print the result as JSON")
 	return cmd
+}
+
+// namedSeries are the series of a name, and the names of all.
+func namedSeries(ctx context.Context, l *ledger.Ledger, f ledger.Filter, name string) (all []ledger.Series, names []string, err error) {
+	err = l.SeriesNamed(ctx, "", f, func(s ledger.Series) error {
+		if !contains(names, s.What) {
+			names = append(names, s.What)
+		}
+		if s.What == name {
+			all = append(all, s)
+		}
+		return nil
+	})
+	slices.Sort(names)
+	return all, names, err
 }
 
 // seriesJSON are series as JSON tells them.

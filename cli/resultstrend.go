@@ -122,7 +122,16 @@ func (a *app) showTrend(t ledger.Trend) {
 	if len(units) > mostUnits {
 		fmt.Fprintf(a.out, "and %d more units\n", len(units)-mostUnits)
 	}
-	rows = [][]string{{"mean", withUnit(plainNumber(float64(t.Mean)), t.Unit)}}
+	fmt.Fprintln(a.out)
+	table(a.out, trendRows(t))
+	if t.Ppk != nil && t.N < ledger.EnoughForIndex {
+		fmt.Fprintf(a.out, "\n%s are few for a capability: %d or more make it worth telling.\n", count(t.N, "value"), ledger.EnoughForIndex)
+	}
+}
+
+// trendRows are what all values of a trend come to.
+func trendRows(t ledger.Trend) [][]string {
+	rows := [][]string{{"mean", withUnit(plainNumber(float64(t.Mean)), t.Unit)}}
 	if t.SD != nil {
 		rows = append(rows, []string{"spread", fmt.Sprintf("standard deviation %s, %s to %s", withUnit(plainNumber(float64(*t.SD)), t.Unit), plainNumber(float64(t.Min)), withUnit(plainNumber(float64(t.Max)), t.Unit))})
 	}
@@ -147,9 +156,5 @@ func (a *app) showTrend(t ledger.Trend) {
 	}
 	index("Ppk", "spread of all values", t.Ppk)
 	index("Cpk", "spread of neighbouring values", t.Cpk)
-	fmt.Fprintln(a.out)
-	table(a.out, rows)
-	if t.Ppk != nil && t.N < ledger.EnoughForIndex {
-		fmt.Fprintf(a.out, "\n%s are few for a capability: %d or more make it worth telling.\n", count(t.N, "value"), ledger.EnoughForIndex)
-	}
+	return rows
 }

@@ -185,7 +185,7 @@ func (c *watchCommand) watchIt(cmd *cobra.Command, p *session.Procedure) error {
 	var sinks []func(record.Event)
 	add := func(f func(record.Event)) { sinks = append(sinks, f) }
 	add(m.take)
-	end := func() error { return nil }
+	var end func() error
 	switch view := c.as == "" && !c.plain && !c.json && isTerminal(c.in) && isTerminal(c.app.out); {
 	case view:
 		v := newWatchView(c.app, m, enough.now)

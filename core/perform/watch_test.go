@@ -3,11 +3,13 @@ package perform
 import (
 	"fmt"
 	"io"
+	"runtime"
 	"strings"
 	"testing"
 	"testing/synctest"
 	"time"
 
+	"uparrot/core/record"
 	"uparrot/core/verdict"
 )
 
@@ -160,6 +162,46 @@ func TestWatchPolls(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A day of a value twice a second: none is lost, a value outside is found whenever it comes,
+// and the memory that is used does not grow.
+func TestWatchDay(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := set(t, "procedure \"T\"\nport a: dialect lines\nstep \"s\"\nwatch for 24h\nreading a within 2s: v {v:num} w {}\nlimit v in 0..10 V \"v\"\nend\nend\n", nil)
+		s.Events = record.NewStream(record.New(io.Discard, record.Origin{Tool: "test"}), func(record.Event) {})
+		const n = 24*3600*2 - 2
+		heap := func() uint64 {
+			var m runtime.MemStats
+			runtime.GC()
+			runtime.ReadMemStats(&m)
+			return m.HeapAlloc
+		}
+		var early, late uint64
+		go tells(s.module["a"], func(i int) string {
+			switch i {
+			case n / 10:
+				early = heap()
+			case n - 10:
+				late = heap()
+			case n / 2:
+				return "v 11.5 w x"
+			}
+			return fmt.Sprintf("v %.2f w %d", 5+float64(i%400)/100, i)
+		}, 500*time.Millisecond, n)
+		res := s.Do(t.Context())
+		s.module["a"].Close()
+		time.Sleep(time.Minute)
+		if len(res.Limits) != 2 || res.Verdict != verdict.Failed {
+			t.Fatalf("%s, %+v", res.Verdict, res.Limits)
+		}
+		if m := res.Limits[1].Series; m.N != n || m.Outside != 1 || m.Worst.Value != 11.5 {
+			t.Errorf("%+v", m)
+		}
+		if late > early+1<<20 {
+			t.Errorf("the heap has %d KiB after two hours, %d KiB after a day", early>>10, late>>10)
+		}
+	})
 }
 
 // Several ports are read at once; a watch can be ended from outside in good order, and not by

@@ -207,17 +207,9 @@ func words(e record.Event) (dialogueLine, bool) {
 		l.Text += checkWords(e)
 	case record.Limit, record.Value:
 		m, _ := measurement(e) // one that cannot be read tells nothing
-		if l.Text = fmt.Sprintf("%s: %s", m.What, m.Shown()); m.Judged() {
-			l.Text += ", wanted " + m.Wanted()
-		}
+		l.Text = strings.TrimSuffix(fmt.Sprintf("%s: %s, wanted %s", m.What, m.Shown(), m.Wanted()), ", wanted ")
 	case record.Round:
-		mark, _ := record.Decode[record.RoundMark](e)
-		if l.Text = ""; !mark.Over {
-			l.Round = mark.Number
-		}
-		if mark.Outside {
-			l.Verdict = verdict.Failed
-		}
+		l.round(e)
 	case record.Link:
 		l.Text = linkWords(e)
 	case record.Result:
@@ -239,6 +231,17 @@ func words(e record.Event) (dialogueLine, bool) {
 	}
 	l.Text = text.Line(l.Text)
 	return l, true
+}
+
+// round makes the line one that tells of a round.
+func (l *dialogueLine) round(e record.Event) {
+	mark, _ := record.Decode[record.RoundMark](e) // one that cannot be read ends the rounds
+	if l.Text = ""; !mark.Over {
+		l.Round = mark.Number
+	}
+	if mark.Outside {
+		l.Verdict = verdict.Failed
+	}
 }
 
 // checkWords are the values of a check, and why it matters if it failed.

@@ -13,7 +13,7 @@ import (
 // what it was.
 const (
 	roundsShown  = 3
-	outsideShown = 50
+	outsideShown = 5
 	mostHeld     = 2000
 )
 
@@ -52,7 +52,7 @@ func (f *folded) line(l dialogueLine) error {
 // cut ends a repetition in the middle of a round.
 func (f *folded) cut(at dialogueLine) error {
 	held := f.held
-	if err := f.more(at); err != nil {
+	if err := f.more(at, held); err != nil {
 		return err
 	}
 	*f = folded{emit: f.emit}
@@ -64,7 +64,7 @@ func (f *folded) round(l dialogueLine) error {
 	if f.number > roundsShown {
 		if l.Verdict == verdict.Failed && f.outside < outsideShown {
 			f.outside++
-			if err := f.more(l); err != nil {
+			if err := f.more(l, held); err != nil {
 				return err
 			}
 			if err := f.all(held); err != nil {
@@ -81,7 +81,7 @@ func (f *folded) round(l dialogueLine) error {
 	last := f.last
 	if f.skipped > 0 {
 		f.skipped--
-		if err := f.more(l); err != nil {
+		if err := f.more(l, last); err != nil {
 			return err
 		}
 		if err := f.all(last); err != nil {
@@ -92,8 +92,11 @@ func (f *folded) round(l dialogueLine) error {
 	return nil
 }
 
-// more tells how many rounds are not shown.
-func (f *folded) more(at dialogueLine) error {
+// more tells how many rounds are not shown, before the lines that are.
+func (f *folded) more(at dialogueLine, next []dialogueLine) error {
+	if len(next) > 0 {
+		at = next[0]
+	}
 	n := f.skipped
 	if f.skipped = 0; n == 0 {
 		return nil

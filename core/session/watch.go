@@ -86,10 +86,8 @@ func (w *Watch) Text() (text string, at map[string]string, err error) {
 		for _, p := range parts {
 			starts.WriteString(p.start)
 			stops.WriteString(p.stop)
-			if polls.WriteString(p.poll); p.within > 0 {
-				p.head = strings.Replace(p.head, ":", fmt.Sprintf(" within %v:", p.within), 1)
-			}
-			fmt.Fprintf(&readings, "    reading %s\n", p.head)
+			polls.WriteString(p.poll)
+			readings.WriteString(p.reading())
 			for _, v := range p.values {
 				readings.WriteString(v.line(limits, used, name, len(w.Stations) > 1))
 			}
@@ -99,23 +97,40 @@ func (w *Watch) Text() (text string, at map[string]string, err error) {
 			}
 		}
 	}
+	if err := w.unused(limits, used, untils); err != nil {
+		return "", nil, err
+	}
+	step := func(title, body string) string {
+		if body == "" {
+			return ""
+		}
+		return fmt.Sprintf("\nstep %s\n%send\n", title, body)
+	}
+	watch := fmt.Sprintf("    watch%s\n%s%s    end\n", w.ends(), polls.String(), readings.String())
+	return fmt.Sprintf("procedure \"Watch %s\"\n\n%s", strings.Join(names, ", "), header.String()) +
+		step(`"start"`, starts.String()) + step(`"watch"`, watch) + step(`"stop" always`, stops.String()), at, nil
+}
+
+// unused reports what a person has asked for and no reading has.
+func (w *Watch) unused(limits map[string]limit, used map[string]bool, untils int) error {
 	for name := range limits {
 		if !used[name] {
-			return "", nil, misuse("--limit %s: no value is called so. %s", name, source.DidYouMean(name, slices.Sorted(maps.Keys(used))))
+			return misuse("--limit %s: no value is called so. %s", name, source.DidYouMean(name, slices.Sorted(maps.Keys(used))))
 		}
 	}
 	if w.Until != "" && untils == 0 {
-		return "", nil, misuse("--until-true %s: no reading has the values that it reads", w.Until)
+		return misuse("--until-true %s: no reading has the values that it reads", w.Until)
 	}
-	text = fmt.Sprintf("procedure \"Watch %s\"\n\n%s", strings.Join(names, ", "), header.String())
-	if starts.Len() > 0 {
-		text += fmt.Sprintf("\nstep \"start\"\n%send\n", starts.String())
+	return nil
+}
+
+// reading is the line that says what is heard.
+func (p part) reading() string {
+	head := p.head
+	if p.within > 0 {
+		head = strings.Replace(head, ":", fmt.Sprintf(" within %v:", p.within), 1)
 	}
-	text += fmt.Sprintf("\nstep \"watch\"\n    watch%s\n%s%s    end\nend\n", w.ends(), polls.String(), readings.String())
-	if stops.Len() > 0 {
-		text += fmt.Sprintf("\nstep \"stop\" always\n%send\n", stops.String())
-	}
-	return text, at, nil
+	return "    reading " + head + "\n"
 }
 
 // line is the statement that keeps a value, or holds it against its limits.

@@ -105,7 +105,7 @@ wait $standin 2>/dev/null || true
 standin=$!
 sleep 1
 lever() {
-	sleep 1.5
+	sleep 5 # the supply is watched first
 	(cd "$work" && uparrot standin workshop.toml --tell 'hand brakes lever')
 	sleep 3
 	xdotool type -- 'g'; xdotool key Return # the release time is too long: go on
@@ -113,6 +113,15 @@ lever() {
 	xdotool type -- 'yes'; xdotool key Return
 }
 shot hands 3 "uparrot run brambling.parrot --bench workshop.toml" lever
+live() {
+	xdotool key Down Down Down minus minus; sleep 22
+	xdotool type -- 'm'; sleep 0.3
+	say 'gate opened'
+	sleep 12
+	xdotool key plus plus
+}
+shot watch 1 "uparrot watch mast --bench workshop.toml --limit 'wind=0..8 m/s' --no-ledger" live
+(cd "$work" && uparrot watch mast --reading wind --bench workshop.toml --limit 'wind=0..13 m/s' --for 90s --no-ledger --record mast.record >/dev/null 2>&1 || true)
 kill $standin
 wait $standin 2>/dev/null || true
 (cd "$work" && exec uparrot standin station.toml >/dev/null 2>&1) &
@@ -165,9 +174,12 @@ shot results 3 "uparrot results --ledger $ledger; echo; uparrot results yield --
 page() {
 	[ -z "$only" ] || [ "$only" = "$1" ] || return 0
 	chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
-		--hide-scrollbars --user-data-dir="$(mktemp -d -p "$work")" ${3:-} --window-size=1280,800 --screenshot="$here/$1.png" "file://$work/larkfell/evidence/$2" >/dev/null 2>&1
+		--hide-scrollbars --user-data-dir="$(mktemp -d -p "$work")" ${3:-} --window-size=1280,${4:-800} --screenshot="$here/$1.png" "file://$work/larkfell/evidence/$2" >/dev/null 2>&1
 }
 page report brambling.html
+(cd "$work" && uparrot report mast.record --as html --out larkfell/evidence/mast.html)
+page series mast.html "" 1500
+[ -n "$only" ] && [ "$only" != series ] || convert "$here/series.png" -crop 1280x800+0+540 +repage "$here/series.png"
 page report-link link.html --blink-settings=preferredColorScheme=0
 
 # Twelve units of one sort, for a trend.

@@ -1,6 +1,9 @@
 package chart
 
-import "time"
+import (
+	"strings"
+	"time"
+)
 
 // steps are the distances of ticks of an axis of time.
 var steps = []time.Duration{time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 15 * time.Second, 30 * time.Second,
@@ -55,14 +58,27 @@ func Clock(start time.Time) func(low, high float64) []Tick {
 	}
 }
 
-// subSeconds are ticks within few seconds.
+// subSeconds are ticks within few seconds: whole ones by the clock, others by their fraction.
 func subSeconds(start time.Time, low, high float64) []Tick {
-	ticks := Round(low, high)
-	if len(ticks) > 1 {
-		ticks = append(ticks[:0:0], ticks...)
+	step := time.Millisecond
+	for _, s := range []time.Duration{time.Millisecond, 2 * time.Millisecond, 5 * time.Millisecond, 10 * time.Millisecond, 20 * time.Millisecond, 50 * time.Millisecond, 100 * time.Millisecond, 200 * time.Millisecond, 500 * time.Millisecond} {
+		if step = s; (high-low)/s.Seconds() < mostClockTicks {
+			break
+		}
 	}
-	for i, t := range ticks {
-		ticks[i].Label = start.Add(time.Duration(t.At * float64(time.Second))).Format("05.000")
+	from := start.Add(time.Duration(low * float64(time.Second)))
+	var ticks []Tick
+	for at := from.Truncate(step); len(ticks) < 2*mostClockTicks; at = at.Add(step) {
+		x := at.Sub(start).Seconds()
+		switch {
+		case x > high:
+			return ticks
+		case x < low:
+		case at.Truncate(time.Second).Equal(at):
+			ticks = append(ticks, Tick{x, at.Format("15:04:05")})
+		default:
+			ticks = append(ticks, Tick{x, strings.TrimRight(at.Format(".000"), "0")})
+		}
 	}
 	return ticks
 }
