@@ -38,6 +38,7 @@ type runCommand struct {
 	answers  string
 	plan     bool
 	as, out  string
+	metrics  string
 	files    outputs
 }
 
@@ -63,6 +64,7 @@ record: that of --repeat-failed, or the one that --from-record names.`,
 	fl := cmd.Flags()
 	fl.StringVar(&c.out, "out", "", "when it is over write a report of the run to this file")
 	fl.StringVar(&c.as, "as", "", "the form of that report: "+strings.Join(report.Forms(), ", "))
+	fl.StringVar(&c.metrics, "metrics", "", "keep this file up to date with the present values of series, in the OpenMetrics text format")
 	fl.StringArrayVar(&c.where, "port", nil, "where a port of the procedure is: NAME=ADDRESS or NAME=NAME on the bench; with one port the address alone will do")
 	fl.StringArrayVar(&c.inputs.Set, "set", nil, "value of an input: NAME=VALUE")
 	fl.StringVar(&c.inputs.File, "set-file", "", "values of inputs from a TOML file of NAME = VALUE; --set goes before it")
@@ -110,7 +112,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 		p.Second = c.asker.second
 	}
 	c.files.Inputs = p.Reads()
-	if err := c.planReport(cmd); err != nil {
+	if err := errors.Join(c.planReport(cmd), c.files.plan(cmd, "metrics", c.metrics)); err != nil {
 		return err
 	}
 	if c.plan {
@@ -136,15 +138,23 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 
 // watch has an account given while it runs, unless nobody wants one.
 func (c *runCommand) watch(p *session.Procedure) {
-	if c.keeps.quiet {
+	var sinks []func(record.Event)
+	if c.metrics != "" {
+		values := newWatched()
+		sinks = append(sinks, values.take, newMetrics(values, c.files.Free(c.metrics), p.Keep.Tell).event)
+	}
+	if c.keeps.quiet && sinks == nil {
 		return
 	}
 	p.Watch = func(stations map[string]*bench.Station) func(record.Event) {
-		account := c.account(p.File, stations, p.Values)
-		if p.Second != nil {
-			c.asker.account = account
+		if !c.keeps.quiet {
+			account := c.account(p.File, stations, p.Values)
+			if p.Second != nil {
+				c.asker.account = account
+			}
+			sinks = append(sinks, account.event)
 		}
-		return account.event
+		return each1(sinks)
 	}
 }
 

@@ -182,33 +182,33 @@ func (c *watchCommand) watchIt(cmd *cobra.Command, p *session.Procedure) error {
 	ctx, enough := c.ending(cmd)
 	p.Enough = enough.done
 	m := newWatched()
-	var sinks []func(record.Event)
-	add := func(f func(record.Event)) { sinks = append(sinks, f) }
-	add(m.take)
-	var end func() error
-	switch view := c.as == "" && !c.plain && !c.json && isTerminal(c.in) && isTerminal(c.app.out); {
-	case view:
-		v := newWatchView(c.app, m, enough.now)
-		add(v.event)
-		p.Begun = func(events *record.Stream) { v.events = events }
-		p.Keep.Tell = v.tell
-		p.Watch = func(st map[string]*bench.Station) func(record.Event) { return each1(sinks) }
-		res, err := v.perform(ctx, func(ctx context.Context) (perform.Result, error) { return p.Do(ctx) })
-		return c.ended(m, res, err, nil)
-	default:
-		sink, ends, err := c.rows(m)
+	sinks := []func(record.Event){m.take}
+	var view *watchView
+	if c.as == "" && !c.plain && !c.json && isTerminal(c.in) && isTerminal(c.app.out) {
+		view = newWatchView(c.app, m, enough.now)
+		sinks = append(sinks, view.event)
+		p.Begun = func(events *record.Stream) { view.events = events }
+		p.Keep.Tell = view.tell
+	}
+	end := func() error { return nil }
+	if view == nil || c.out != "" {
+		sink, ends, err := c.rows(m, p.Keep.Tell)
 		if err != nil {
 			return err
 		}
 		if end = ends; sink != nil {
-			add(sink)
+			sinks = append(sinks, sink)
 		}
 	}
 	if c.metrics != "" {
-		add(newMetrics(m, c.files.Free(c.metrics), func(text string) { c.err.line("%s", safe(text)) }).event)
+		sinks = append(sinks, newMetrics(m, c.files.Free(c.metrics), p.Keep.Tell).event)
 	}
 	p.Watch = func(map[string]*bench.Station) func(record.Event) { return each1(sinks) }
-	res, err := p.Do(ctx)
+	do := p.Do
+	if view != nil {
+		do = func(ctx context.Context) (perform.Result, error) { return view.perform(ctx, p.Do) }
+	}
+	res, err := do(ctx)
 	c.err.end()
 	return c.ended(m, res, err, end())
 }
@@ -319,7 +319,7 @@ func whyOf(st perform.StepResult) string {
 }
 
 // rows is what prints values as they come, and its end.
-func (c *watchCommand) rows(m *watched) (sink func(record.Event), end func() error, err error) {
+func (c *watchCommand) rows(m *watched, tell func(string)) (sink func(record.Event), end func() error, err error) {
 	none := func() error { return nil }
 	form := c.as
 	if form == "" && c.out != "" {
@@ -345,11 +345,11 @@ func (c *watchCommand) rows(m *watched) (sink func(record.Event), end func() err
 			return nil, nil, err
 		}
 		if w = f; path != c.out {
-			c.err.line("written to %s", safe(path))
+			tell("written to " + path)
 		}
 	}
 	values := newValueRows(w, form, m, func(err error) {
-		c.err.line("uparrot: the values cannot be written any more: %s. The watch goes on", safe(err.Error()))
+		tell("uparrot: the values cannot be written any more: " + err.Error() + ". The watch goes on")
 	})
 	return values.event, func() error {
 		err := values.err

@@ -134,6 +134,7 @@ type Dialog struct {
 	count   int64  // lines so far
 	slab    []byte // where the text of lines is kept
 
+	dropped  int // lines that fell out of the inbox, and in dialect bytes pieces
 	lastCame time.Time
 	silences []int64 // places in all that came before which the line was silent, in dialect bytes
 	lastWent time.Time
@@ -318,11 +319,15 @@ func (d *Dialog) drop(now time.Time, n int) {
 	for i < len(d.lines) && d.lines[i].end <= to {
 		i++
 	}
+	if d.cfg.Dialect == phrasebook.Bytes {
+		d.dropped++
+	}
 	d.dropLines(now, i)
 	d.forget(to)
 }
 
 func (d *Dialog) dropLines(now time.Time, n int) {
+	d.dropped += n
 	if d.cfg.Trace != nil {
 		for i := range d.lines[:n] {
 			d.trace(now, Dropped, d.lines[i].Text)

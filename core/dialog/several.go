@@ -216,7 +216,7 @@ func (w *watcher) takeFind(f find, asks []Ask) Heard {
 	l := w.Dialog.lines[f.line]
 	w.from = l.num + 1
 	w.takeLine(f.line)
-	return Heard{f.text, l.Time, f.caps}
+	return Heard{Text: f.text, Time: l.Time, Captures: f.caps}
 }
 
 // refusedSeveral is the refusal that one of the ports has met, if any.

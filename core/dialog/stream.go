@@ -50,6 +50,13 @@ func (d *Dialog) refused() error {
 	return d.refusal()
 }
 
+// Dropped is how many lines, or in dialect bytes pieces, have fallen out of a full inbox.
+func (d *Dialog) Dropped() int {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.dropped
+}
+
 // Ends reports whether the line is the end of an answer.
 func (l Line) Ends() bool { return l.ends }
 

@@ -29,6 +29,7 @@ type Heard struct {
 	Text     string
 	Time     time.Time // when its last byte was read
 	Captures []pattern.Capture
+	Skipped  int // bytes before it that no call has taken, of a wait for bytes
 }
 
 // Hear waits for what w describes and takes it out of the inbox. It fails with
@@ -128,7 +129,7 @@ func (d *Dialog) looker(w Wait) func() (Heard, bool, error) {
 			text, caps, ok := w.match(l)
 			if ok {
 				d.takeLine(i)
-				return Heard{string(text), l.Time, caps}, true, nil
+				return Heard{Text: string(text), Time: l.Time, Captures: caps}, true, nil
 			}
 			if w.Form == pattern.NextLine && l.class == plain {
 				if d.exchange.refused != "" && l.num == d.exchange.refusal {
@@ -202,7 +203,7 @@ func (d *Dialog) lookBytes(w Wait) (Heard, bool, error) {
 	if start < 0 {
 		return Heard{}, false, nil
 	}
-	heard := Heard{string(d.raw[start:end]), d.lastCame, caps}
+	heard := Heard{string(d.raw[start:end]), d.lastCame, caps, start}
 	if d.cfg.Dialect != phrasebook.Bytes {
 		heard.Text = string(text.Plain(d.raw[start:end]))
 	}

@@ -65,7 +65,11 @@ func (f *Filing) samples(e record.Event) {
 			continue
 		}
 		of.value = append(of.value, s.Values[i])
-		of.Add(at, s.Values[i], slices.Contains(s.Outside, i))
+		outside := len(s.Outside) > 0 && s.Outside[0] == i
+		if outside {
+			s.Outside = s.Outside[1:]
+		}
+		of.Add(at, s.Values[i], outside)
 	}
 	if of.dirty = true; f.soon == nil {
 		f.soon = time.AfterFunc(samplesWait, func() {

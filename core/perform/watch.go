@@ -43,11 +43,11 @@ type watching struct {
 	polls    []*poll
 	times    int // readings that are wanted; -1 if however many come
 	count    int
-	outside  int       // values outside their limits that were told one by one
-	at       time.Time // when what is being judged came
-	heardAt  string    // where
-	over     bool      // a condition ended it
-	tells    bool      // whoever watches is told of what is being judged one by one
+	outside  int            // values outside their limits that were told one by one
+	at       time.Time      // when what is being judged came
+	heardAt  string         // where
+	dropped  map[string]int // what had fallen out of each port's inbox before
+	tells    bool           // whoever watches is told of what is being judged one by one
 	round    *rounds
 	roundAt  time.Time
 }
@@ -68,6 +68,7 @@ type reading struct {
 	longest time.Duration // without one, from the beginning of the watch on
 	longAt  time.Time     // when that began
 	told    bool          // that it has stopped
+	skipped int           // bytes between packets
 	bad     int           // that could not be used
 	badLine string
 	badErr  error
@@ -226,6 +227,11 @@ type came struct {
 
 // read takes what comes until it is to end.
 func (w *watching) read(ctx context.Context, most time.Duration) error {
+	w.began = time.Now()
+	w.dropped = map[string]int{}
+	for port := range w.byPort() {
+		w.dropped[port] = w.dialogs[port].Dropped()
+	}
 	ctx, cancel := context.WithCancel(ctx)
 	told := make(chan came)
 	var readers sync.WaitGroup
@@ -235,7 +241,6 @@ func (w *watching) read(ctx context.Context, most time.Duration) error {
 		d := w.dialogs[port]
 		readers.Go(func() { w.listen(ctx, port, d, of, told) })
 	}
-	w.began = time.Now()
 	var end <-chan time.Time
 	if most > 0 {
 		w.ends = w.began.Add(most)

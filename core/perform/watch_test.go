@@ -77,6 +77,7 @@ func TestWatch(t *testing.T) {
 		{"JSON, of which one is none", "watch 4 times\nreading a: {line}\nlimit json(line).v in 1..2 V \"v\"\n", func(i int) string {
 			return []string{`{"v": 1.5}`, `{"v": 1.25}`, "banner", `{"v": 2}`}[i%4]
 		}, time.Second, "v: 3 values, 1.25 to 2, mean 1.58333 V passed", "1 of 4 like {line} could not be used, the first \"banner\"", ""},
+		{"not what came before", "pause 3500ms\nwatch 3 times\n" + judged, steady, time.Second, "supply: 3 values, 14 to 14.4, mean 14.2333 V passed; current: 3 values, 0 to 2, mean 1 A measured", "", "it came before the watch began"},
 		{"several sorts", "watch for 8500ms\nreading a: volts {v:num} amps {}\nnote v \"v\"\nreading a: degrees {d:num}\nnote d \"d\"\n", func(i int) string {
 			if i%4 == 3 {
 				return "degrees 21.5"
@@ -162,6 +163,37 @@ func TestWatchPolls(t *testing.T) {
 			}
 		})
 	}
+}
+
+// What falls out of the inbox before it is read is told, and fails the watch; bytes between
+// packets are told.
+func TestWatchTellsWhatItMissed(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := set(t, "procedure \"T\"\nport a: dialect lines\nstep \"s\"\nwatch for 2s\nreading a: v {v:num}\nnote v \"v\"\nend\nend\n", nil)
+		go func() {
+			time.Sleep(time.Second)
+			io.WriteString(s.module["a"], strings.Repeat("v 1\r\n", 60_000))
+		}()
+		res := s.Do(t.Context())
+		s.module["a"].Close()
+		if n := res.Limits[0].Series.N; n == 60_000 || res.Verdict != verdict.Failed || !strings.Contains(res.Steps[0].Why, fmt.Sprintf("%d lines of a came faster", 60_000-n)) {
+			t.Errorf("%d values, %s, %s", n, res.Verdict, res.Steps[0].Why)
+		}
+	})
+	synctest.Test(t, func(t *testing.T) {
+		s := set(t, "procedure \"T\"\nport a: dialect bytes\nstep \"s\"\nwatch for 5s\nreading bytes a: {hex A7}{v:u8}\nlimit v in 0..9 \"v\"\nend\nend\n", nil)
+		go func() {
+			for i := range 4 {
+				time.Sleep(time.Second)
+				s.module["a"].Write([]byte{0x01, 0x02, 0xA7, byte(i)}[2*(i%2):])
+			}
+		}()
+		res := s.Do(t.Context())
+		s.module["a"].Close()
+		if res.Verdict != verdict.Passed || res.Limits[0].Series.N != 4 || !strings.Contains(s.record.String(), "4 bytes between those like {hex A7}{v:u8} were nothing that is watched") {
+			t.Errorf("%s %s, %+v", res.Verdict, res.Steps[0].Why, res.Limits)
+		}
+	})
 }
 
 // A day of a value twice a second: none is lost, a value outside is found whenever it comes,

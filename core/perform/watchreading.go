@@ -17,6 +17,10 @@ import (
 func (w *watching) take(ctx context.Context, c came) error {
 	if c.heard != nil {
 		r := c.which
+		if c.heard.Time.Before(w.began) {
+			return nil // it tells of what was before
+		}
+		r.skipped += c.heard.Skipped
 		if r.Hear.Packet != nil {
 			if err := w.tookPacket(ctx, r.port, r.Hear.Packet, *c.heard); err != nil {
 				r.fault(c.heard.Text, err)
@@ -48,6 +52,10 @@ func (w *watching) take(ctx context.Context, c came) error {
 
 // line judges a line, if it is one that is read.
 func (w *watching) line(ctx context.Context, port string, l *dialog.Line) error {
+	if l.Time.Before(w.began) { // it tells of what was before
+		w.passOver(port, l, "it came before the watch began")
+		return nil
+	}
 	for _, r := range w.readings {
 		if r.port != port {
 			continue
@@ -68,10 +76,15 @@ func (w *watching) line(ctx context.Context, port string, l *dialog.Line) error 
 			return w.reads(ctx, r, l.Time, captures, l.Text)
 		}
 	}
-	if w.run.Events.Recording() && !l.Ends() {
-		w.emit(record.Event{Time: l.Time, Kind: record.Passed, Port: port, Text: string(l.Text), Why: "nothing that is watched"})
-	}
+	w.passOver(port, l, "nothing that is watched")
 	return nil
+}
+
+// passOver tells of a line that no reading took.
+func (w *watching) passOver(port string, l *dialog.Line, why string) {
+	if w.run.Events.Recording() && !l.Ends() {
+		w.emit(record.Event{Time: l.Time, Kind: record.Passed, Port: port, Text: string(l.Text), Why: why})
+	}
 }
 
 // reads judges one reading.
@@ -237,7 +250,6 @@ func (r *reading) fault(text string, err error) {
 func (p *performer) until(ctx context.Context, n *procedure.Until) error {
 	is, err := p.truth(ctx, n.Cond)
 	if err == nil && is {
-		p.watching.over = true
 		err = errEnough
 	}
 	return err
@@ -295,8 +307,16 @@ func (w *watching) judge() error {
 				wrong("%s stopped coming at %s", heard, clock(r.since(w)))
 			}
 		}
+		if r.skipped > 0 {
+			w.emit(record.Event{Kind: record.Note, Text: fmt.Sprintf("%d bytes between those like %s were nothing that is watched", r.skipped, heard)})
+		}
 		if r.bad > 0 {
 			wrong("%d of %d like %s could not be used, the first %q: %v", r.bad, r.n, heard, text(r.badLine), w.scrub(r.badErr))
+		}
+	}
+	for port := range w.byPort() {
+		if n := w.dialogs[port].Dropped() - w.dropped[port]; n > 0 {
+			wrong("%d lines of %s came faster than they could be read, and were not watched; the record has them", n, port)
 		}
 	}
 	for _, q := range w.polls {

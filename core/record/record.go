@@ -28,8 +28,8 @@ import (
 )
 
 // version is the version of the format, in the head of every record. Version 1
-// had neither checksums nor a closing line.
-const version = 3
+// had neither checksums nor a closing line, version 3 no series.
+const version = 4
 
 // Kind says what an event is of.
 type Kind string

@@ -49,14 +49,14 @@ func TestWriteAndRead(t *testing.T) {
 		"a byte changed":       {strings.Replace(whole, "NODE", "MODE", 1), "altered: the checksum in line 4 is not that of the lines up to it; the change lies in lines 1 to 4"},
 		"a verdict changed":    {strings.Replace(whole, `"passed"`, `"failed"`, 1), "altered: the checksum in line 4 is not that of the lines up to it; the change lies in lines 1 to 4"},
 		"the end's time":       {lines[0] + strings.Join(lines[1:5], "") + strings.Replace(lines[5], `{"t":"2`, `{"t":"3`, 1), "altered: the checksum in line 6"},
-		"forged without sums":  {strings.Replace(strings.Replace(bare, `"version":3`, `"version":1`, 1), `"passed"`, `"failed"`, 1), "unprotected: 6 lines to the closing line, without checksums"},
-		"of another version":   {strings.Replace(whole, `"version":3`, `"version":2`, 1), "altered: the checksum in line 4"},
+		"forged without sums":  {strings.Replace(strings.Replace(bare, `"version":4`, `"version":1`, 1), `"passed"`, `"failed"`, 1), "unprotected: 6 lines to the closing line, without checksums"},
+		"of another version":   {strings.Replace(whole, `"version":4`, `"version":2`, 1), "altered: the checksum in line 4"},
 		"of the second":        {second(lines), "whole: 6 lines"},
 		"a line gone":          {cut(1) + strings.Join(lines[2:], ""), "altered: the checksum in line 3"},
 		"a checksum gone":      {bare, "altered: line 4 has lost its checksum"},
 		"a line behind":        {whole + lines[1], "altered: line 7 stands behind the closing line"},
 		"torn behind its end":  {whole + "{", "altered: something stands behind the closing line"},
-		"of the first version": {strings.Replace(cut(2), `"version":3`, `"version":1`, 1), "first format, which has no checksums"},
+		"of the first version": {strings.Replace(cut(2), `"version":4`, `"version":1`, 1), "first format, which has no checksums"},
 	} {
 		state, err := Read(strings.NewReader(c.text), func(e Event) error { _, err := e.Bytes(); return err })
 		if err != nil || !strings.Contains(state.Words(), c.words) || state.Whole() != strings.HasPrefix(c.words, "whole") {
@@ -82,7 +82,7 @@ var sumIn = regexp.MustCompile(`,"sum":"[0-9a-f]*"`)
 func second(lines []string) string {
 	text := ""
 	for _, l := range lines {
-		l = strings.Replace(l, `"version":3`, `"version":2`, 1)
+		l = strings.Replace(l, `"version":4`, `"version":2`, 1)
 		text += sumIn.ReplaceAllString(l, fmt.Sprintf(`,"sum":"%x"`, sha256.Sum256([]byte(text))))
 	}
 	return text

@@ -74,7 +74,7 @@ func (d *dialogue) take(e record.Event) error {
 			return fmt.Errorf("the record holds bytes that are none: %w", err)
 		}
 		return d.bytes(e, b)
-	case record.Head, record.Frame, record.End, record.Series, record.Sampled:
+	case record.Head, record.Frame, record.End:
 		return nil
 	}
 	if err := d.flushLines(); err != nil {
@@ -208,6 +208,8 @@ func words(e record.Event) (dialogueLine, bool) {
 	case record.Limit, record.Value:
 		m, _ := measurement(e) // one that cannot be read tells nothing
 		l.Text = strings.TrimSuffix(fmt.Sprintf("%s: %s, wanted %s", m.What, m.Shown(), m.Wanted()), ", wanted ")
+	case record.Series, record.Sampled:
+		return l, false
 	case record.Round:
 		l.round(e)
 	case record.Link:

@@ -47,7 +47,7 @@ func asPcapng(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
 		case record.Head, record.Frame, record.Passed, record.End:
 			return nil
 		default:
-			if l, ok := words(e); ok && len(comments) < mostComments {
+			if l, ok := words(e); ok && l.Word != roundWord && len(comments) < mostComments {
 				comments = append(comments, strings.Join(strings.Fields(l.Word+" "+text.Line(l.Step)+" "+string(l.Verdict)+" "+l.Text), " "))
 			}
 			return nil

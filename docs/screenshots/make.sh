@@ -104,6 +104,7 @@ wait $standin 2>/dev/null || true
 (cd "$work" && exec uparrot standin workshop.toml >/dev/null 2>&1) &
 standin=$!
 sleep 1
+say() { xdotool type --delay 15 -- "$1"; xdotool key Return; sleep 0.4; }
 lever() {
 	sleep 5 # the supply is watched first
 	(cd "$work" && uparrot standin workshop.toml --tell 'hand brakes lever')
@@ -138,7 +139,6 @@ show uparrot standin station.toml --tell 'wire gates crossed'
 show uparrot probe gates --bench station.toml
 SH
 shot probe 46 "bash bring-up.sh"
-say() { xdotool type --delay 15 -- "$1"; xdotool key Return; sleep 0.4; }
 two() {
 	say who
 	say 'relay 1 on'
