@@ -31,7 +31,7 @@ func TestTransparentRadios(t *testing.T) {
 	c := b.run("link", "test", "valley", "summit", "--bench", "ropeway.toml", "--count", "40", "--load", "40%", "--plot", "l.png", "--json", "--quiet")
 	c.wants(t, 0)
 	var s summary
-	if err := json.Unmarshal([]byte(c.out), &s); err != nil || s.Directions[0].Sent != 40 || s.Directions[0].Received < 20 || s.Directions[0].Foreign > 0 {
+	if err := json.Unmarshal([]byte(c.out), &s); err != nil || s.Directions[0].Sent != 40 || s.Directions[0].Received < 20 || s.Directions[0].Foreign > s.Directions[0].Lost { // what is left of a frame that a stalled machine has sent in two is none
 		t.Errorf("%v, %+v", err, s)
 	}
 	b.run("link", "test", "valley", "summit", "--bench", "ropeway.toml", "--bits", "prbs15", "--time", "3s").wants(t, 0, "sent as prbs15", "ITU-T G.821")

@@ -44,9 +44,9 @@ type watchJSON struct {
 func TestWatchLosesNothing(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
-	b.write("masts.toml", masts(4, 4))
+	b.write("masts.toml", masts(4, 10))
 	b.start("for other commands", "standin", "masts.toml")
-	c := b.run("watch", "mast1", "mast2", "mast3", "mast4", mastLine, "--bench", "masts.toml", "--start", "start", "--stop", "stop", "--for", "4s", "--limit", "speed=0..60 m/s",
+	c := b.run("watch", "mast1", "mast2", "mast3", "mast4", mastLine, "--bench", "masts.toml", "--start", "start", "--stop", "stop", "--for", "3s", "--limit", "speed=0..60 m/s",
 		"--ledger", "l.sqlite", "--record", "w.record", "--out", "w.csv", "--json", "--metrics", "now.txt", "--unit", "LK-6")
 	c.wants(t, 0)
 	var res watchJSON
