@@ -61,8 +61,9 @@ func TestSeries(t *testing.T) {
 	}
 }
 
-// hourless leaves out what a time owes to the zone.
+// hourless leaves out what a time owes to the zone, and of a series how much and how often.
 func hourless(text string) string {
+	text = regexp.MustCompile(`, (spread [^ ,;]+|[^ ,;]+ a second|one every [^ ,;]+ s)`).ReplaceAllString(text, "")
 	return regexp.MustCompile(`\d\d:(\d\d:\d\d)`).ReplaceAllString(text, "$1")
 }
 

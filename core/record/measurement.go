@@ -125,7 +125,11 @@ func (m Measurement) series() string {
 		words += ", all " + WithUnit(Short(float64(s.Least)), m.Unit)
 	default:
 		words += fmt.Sprintf(", %s to %s, mean %s", Short(float64(s.Least)), Short(float64(s.Greatest)), WithUnit(Short(float64(s.Mean)), m.Unit))
+		if s.Spread != nil {
+			words += ", spread " + strconv.FormatFloat(float64(*s.Spread), 'g', 3, 64)
+		}
 	}
+	words += pace(s.Rate)
 	if s.None > 0 && s.N > s.None {
 		words += fmt.Sprintf(", %d no number", s.None)
 	}
@@ -136,6 +140,17 @@ func (m Measurement) series() string {
 		}
 	}
 	return words
+}
+
+// pace is how often values came, in words; "" if that is not known.
+func pace(hz float64) string {
+	switch {
+	case hz <= 0:
+		return ""
+	case hz < 0.5:
+		return fmt.Sprintf(", one every %.3g s", 1/hz)
+	}
+	return fmt.Sprintf(", %.3g a second", hz)
 }
 
 // Short is a number with as many digits as a person reads: six that count.
