@@ -179,7 +179,7 @@ page() {
 page report brambling.html
 (cd "$work" && uparrot report mast.record --as html --out larkfell/evidence/mast.html)
 page series mast.html "" 1500
-[ -n "$only" ] && [ "$only" != series ] || convert "$here/series.png" -crop 1280x800+0+540 +repage "$here/series.png"
+[ -n "$only" ] && [ "$only" != series ] || convert "$here/series.png" -crop 1280x800+0+515 +repage "$here/series.png"
 page report-link link.html --blink-settings=preferredColorScheme=0
 
 # Twelve units of one sort, for a trend.
