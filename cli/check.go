@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -160,10 +161,11 @@ func checkFile(path string) (what string, warnings source.Mistakes, err error) {
 	if err != nil {
 		return "", nil, err
 	}
-	if err := append(procedure.CheckPackets(pb), procedure.CheckReadings(pb)...).Err(); err != nil {
+	mistakes, warnings := procedure.CheckSettings(pb)
+	if err := slices.Concat(procedure.CheckPackets(pb), procedure.CheckReadings(pb), mistakes).Err(); err != nil {
 		return "", nil, err
 	}
-	return fmt.Sprintf("phrasebook of %s, %s", pb.Family, count(len(pb.Settings), "setting")), nil, nil
+	return fmt.Sprintf("phrasebook of %s, %s", pb.Family, count(len(pb.Settings), "setting")), warnings, nil
 }
 
 // isPhrasebook tells a phrasebook from a bench, as far as the file can be read.

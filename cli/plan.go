@@ -28,16 +28,20 @@ func (a *app) printPlan(ctx context.Context, proc *procedure.File, values map[st
 		}
 		fmt.Fprintf(a.out, "\n%s%s\n", s.bold(fmt.Sprintf("%d  %s", i+1, safe(step.Title))), mark)
 		if mark == "" {
-			a.planned(ctx, proc, step.Body, values, 1)
+			a.planned(ctx, proc, step.Body, values, 1, procedure.Pos{})
 		}
 	}
 	return nil
 }
 
-func (a *app) planned(ctx context.Context, proc *procedure.File, list []procedure.Node, values map[string]any, depth int) {
+func (a *app) planned(ctx context.Context, proc *procedure.File, list []procedure.Node, values map[string]any, depth int, within procedure.Pos) {
 	for _, n := range list {
+		say, is := n.(*procedure.Say)
+		if n.At() == within && !is { // it stands in no file
+			continue
+		}
 		line := strings.TrimSpace(proc.Text(n.At()))
-		if say, ok := n.(*procedure.Say); ok && say.Packet == nil {
+		if is && say.Packet == nil {
 			line = sayLine(ctx, say, values)
 		}
 		fmt.Fprintf(a.out, "%s%s\n", strings.Repeat("    ", depth), oneLine(line))
@@ -52,7 +56,7 @@ func (a *app) planned(ctx context.Context, proc *procedure.File, list []procedur
 			if b.Head != nil {
 				fmt.Fprintf(a.out, "%s%s\n", strings.Repeat("    ", depth), oneLine(strings.TrimSpace(proc.Text(*b.Head))))
 			}
-			a.planned(ctx, proc, b.Body, values, depth+1)
+			a.planned(ctx, proc, b.Body, values, depth+1, n.At())
 		}
 	}
 }

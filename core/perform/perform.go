@@ -49,6 +49,9 @@ type Run struct {
 	Second Second
 	// Enough ends a watch when it is closed; nil never does.
 	Enough <-chan struct{}
+	// Part is one of several at once in one record, which tells itself what begins and what
+	// came of all.
+	Part bool
 	// Measures has what passed count as measured where nothing was held against limits.
 	Measures bool
 	// Keep keeps a file beside the record and returns where; without it keep
@@ -143,7 +146,9 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 			res.Err = p.fault(fault)
 		}
 	}()
-	p.emit(record.Event{Kind: record.Begin, Text: r.Procedure.Title, Value: r.begun(p.shown())})
+	if !r.Part {
+		p.emit(record.Event{Kind: record.Begin, Text: r.Procedure.Title, Value: r.begun(p.shown())})
+	}
 	if err := p.open(ctx); err != nil {
 		res.Verdict, res.Err = verdict.Broken, err
 	} else {
@@ -160,7 +165,9 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 	if res.Err != nil {
 		why = res.Err.Error()
 	}
-	p.emit(record.Event{Kind: record.Verdict, Verdict: res.Verdict, Why: why, TookMS: res.TookMS})
+	if !r.Part {
+		p.emit(record.Event{Kind: record.Verdict, Verdict: res.Verdict, Why: why, TookMS: res.TookMS})
+	}
 	return res
 }
 

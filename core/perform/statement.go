@@ -64,6 +64,8 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 		return p.check(ctx, n)
 	case *procedure.Limit:
 		return p.limit(ctx, n)
+	case *procedure.SettingUse:
+		return p.setting(ctx, n)
 	case *procedure.Watch:
 		return p.watch(ctx, n)
 	case *procedure.Until:

@@ -31,16 +31,18 @@ type Phrasebook struct {
 	// Echo says that the module repeats what is said to it.
 	Echo bool `toml:"echo"`
 
-	Line     Setup     `toml:"line"`
-	Banner   *Banner   `toml:"banner"`
-	Final    Final     `toml:"final"`
-	Refusal  Refusal   `toml:"refusal"`
-	Notices  []Notice  `toml:"notice"`
-	Commands []Command `toml:"command"`
-	Settings []Setting `toml:"setting"`
-	Packets  []Packet  `toml:"packet"`
-	Readings []Reading `toml:"reading"`
-	Carrier  *Carrier  `toml:"carrier"`
+	Line     Setup       `toml:"line"`
+	Banner   *Banner     `toml:"banner"`
+	Final    Final       `toml:"final"`
+	Refusal  Refusal     `toml:"refusal"`
+	Notices  []Notice    `toml:"notice"`
+	Commands []Command   `toml:"command"`
+	Settings []Setting   `toml:"setting"`
+	Identity []Identity  `toml:"identity"`
+	Round    ModuleSetup `toml:"setup"`
+	Packets  []Packet    `toml:"packet"`
+	Readings []Reading   `toml:"reading"`
+	Carrier  *Carrier    `toml:"carrier"`
 
 	finals   []*pattern.Pattern
 	refusals []*pattern.Pattern
@@ -103,6 +105,18 @@ type Setting struct {
 	Effect  string    `toml:"effect"`  // "at once" or "restart"; "" means at once
 	Pair    string    `toml:"pair"`    // what two modules of a pair need: "equal", "different" or nothing
 
+	// In place of read, answer, write and written, for modules that speak in packets.
+	ReadPacket    string `toml:"read_packet"`    // said to read it: NAME(FIELD = EXPRESSION)
+	AnswerPacket  string `toml:"answer_packet"`  // heard then
+	ValueExpr     string `toml:"value"`          // what of its fields the value is
+	WritePacket   string `toml:"write_packet"`   // said to write it, with {value}
+	WrittenPacket string `toml:"written_packet"` // heard then, with {value}
+
+	After    []string `toml:"after"`    // settings that must be written before it
+	Secret   bool     `toml:"secret"`   // its value is shown nowhere
+	Firmware string   `toml:"firmware"` // the first that has it; "" if all do
+
+	At             source.Mistake   `toml:"-"` // where it stands
 	AnswerPattern  *pattern.Pattern `toml:"-"`
 	WrittenPattern *pattern.Pattern `toml:"-"`
 	ReadSaid       *pattern.Said    `toml:"-"`
@@ -260,10 +274,12 @@ func (pb *Phrasebook) check(d *toml.Doc) {
 			d.Add(path+".name", fmt.Sprintf("there are two settings named %q", name), "Give each its own name.")
 		}
 		seen[pb.Settings[i].Name] = true
+		pb.Settings[i].At = d.Place(path+".name", pb.Settings[i].Name)
 		pb.Settings[i].check(d, path)
 	}
 	pb.checkPackets(d)
 	pb.checkReadings(d)
+	pb.checkIdentity(d, seen)
 	if pb.Carrier != nil {
 		pb.Carrier.check(d, pb)
 	}

@@ -23,6 +23,7 @@ type block struct {
 	cond  *If     // for if
 	rows  *Rows   // for rows
 	watch *Watch  // for watch
+	made  bool    // of statements that a phrasebook tells of
 
 	// What a branch alone gives a value has none after the block, unless every
 	// branch does. Mark is where the log of names stood when the branch began.

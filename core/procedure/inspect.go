@@ -128,6 +128,11 @@ func newVocabulary(pb *phrasebook.Phrasebook, setup phrasebook.Setup) *vocabular
 		add(s.ReadSaid, phrase{})
 		add(s.WriteSaid, phrase{setting: s})
 	}
+	for _, id := range pb.Identity {
+		if said, err := pattern.CompileSaid(id.Read); err == nil && id.Read != "" {
+			add(said, phrase{})
+		}
+	}
 	if pb.Carrier != nil {
 		add(pb.Carrier.SendSaid, phrase{})
 	}

@@ -260,8 +260,10 @@ func (p *parser) packetFields(l *line, use *PacketUse) bool {
 // bookOf is the phrasebook of a port, or nil. A parameter of a routine has none.
 func (p *parser) bookOf(port string) *phrasebook.Phrasebook {
 	for _, decl := range p.file.Ports {
-		if decl.Name == port {
+		if decl.Name == port && decl.Phrasebook != nil {
 			return decl.Phrasebook
+		} else if decl.Name == port {
+			return p.books[port]
 		}
 	}
 	return nil

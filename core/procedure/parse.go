@@ -17,17 +17,25 @@ import (
 
 // Read reads a procedure and the phrasebooks that it names. Mistakes are
 // returned as source.Mistakes, all of them.
-func Read(path string) (*File, error) {
+func Read(path string) (*File, error) { return ReadWith(path, nil) }
+
+// ReadWith is Read where phrasebooks of ports are known that the header does not name, by the
+// names of the ports.
+func ReadWith(path string, books map[string]*phrasebook.Phrasebook) (*File, error) {
 	text, err := source.ReadFile(path)
 	if err != nil {
 		return nil, fmt.Errorf("read the procedure: %w", err)
 	}
-	return Parse(path, string(text))
+	return ParseWith(path, string(text), books)
 }
 
 // Parse is Read on text that has been read already.
-func Parse(path, text string) (*File, error) {
+func Parse(path, text string) (*File, error) { return ParseWith(path, text, nil) }
+
+// ParseWith is ReadWith on such text.
+func ParseWith(path, text string, books map[string]*phrasebook.Phrasebook) (*File, error) {
 	p := &parser{
+		books:    books,
 		file:     &File{Path: path, Answers: defaultAnswers, Texts: map[string]source.Lines{}},
 		values:   newScope(),
 		header:   map[string]bool{},
@@ -51,6 +59,7 @@ func Parse(path, text string) (*File, error) {
 
 type parser struct {
 	file     *File
+	books    map[string]*phrasebook.Phrasebook // of ports, that the header does not name
 	mistakes source.Mistakes
 	values   *scope
 	blocks   []*block // open ones, the innermost last
@@ -120,6 +129,8 @@ func init() {
 		"collect":  (*parser).readCollect,
 		"rows":     (*parser).readRows,
 		"row":      (*parser).readRow,
+		"get":      (*parser).readGet,
+		"set":      (*parser).readSet,
 		"watch":    (*parser).readWatch,
 		"poll":     (*parser).readPoll,
 		"reading":  (*parser).readReading,

@@ -16,6 +16,7 @@ type line struct {
 	number int
 	text   string // without blanks at its end
 	at     int    // bytes
+	stands *Pos   // where it is told to stand, if it stands in no file
 }
 
 func (l *line) blanks() {
@@ -32,6 +33,9 @@ func (l *line) done() bool {
 
 // pos is the place from a byte offset on, width bytes long.
 func (l *line) pos(at, width int) Pos {
+	if l.stands != nil {
+		return *l.stands
+	}
 	at = min(at, len(l.text))
 	end := min(at+width, len(l.text))
 	return Pos{l.file, l.number, 1 + utf8.RuneCountInString(l.text[:at]), max(1, utf8.RuneCountInString(l.text[at:end]))}

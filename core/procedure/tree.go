@@ -35,6 +35,7 @@ type File struct {
 	Secrets   []*Secret
 	Lets      []*Let
 	Answers   time.Duration // how long an answer may take where nothing else is said
+	Late      bool          // it gets or sets settings at a port whose phrasebook only the bench names
 	KeepGoing bool          // a failed step does not stop the others
 	Routines  []*Routine
 	Steps     []*Step
@@ -316,6 +317,17 @@ type Rows struct {
 	Body    []Node           // checks, limits, notes and lets
 }
 
+// SettingUse reads or writes a setting of a module through its phrasebook: the statements that
+// this comes to, between those that the phrasebook wants before and after.
+type SettingUse struct {
+	Pos
+	Port               string
+	Name               string
+	Gets               string // the name that has the value then; "" if it is written
+	Value              *Expr  // what is written
+	Enter, Body, Leave []Node // empty while the phrasebook of the port is not known
+}
+
 // Watch reads values that modules tell by themselves, or when they are asked, for so long,
 // so often, or until one of them is as it says.
 type Watch struct {
@@ -478,6 +490,8 @@ func Bodies(n Node) []Body {
 		all = append(all, Body{nil, n.Body})
 	case *Rows:
 		all = append(all, Body{nil, n.Body})
+	case *SettingUse:
+		all = append(all, Body{nil, n.Enter}, Body{nil, n.Body}, Body{nil, n.Leave})
 	case *Watch:
 		for _, poll := range n.Polls {
 			all = append(all, Body{&poll.Say.Pos, nil})
@@ -505,6 +519,8 @@ func PortsOf(n Node) []string {
 		return []string{n.Port}
 	case *Rows:
 		return []string{n.Collect.Port}
+	case *SettingUse:
+		return []string{n.Port}
 	case *Watch:
 		var all []string
 		for _, poll := range n.Polls {

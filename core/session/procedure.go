@@ -11,6 +11,7 @@ import (
 
 	"uparrot/core/bench"
 	"uparrot/core/perform"
+	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
@@ -123,7 +124,33 @@ func (p *Procedure) stations(ctx context.Context) (map[string]*bench.Station, er
 	if err == nil && len(unknown) > 0 {
 		err = unknown[0]
 	}
+	if err == nil {
+		err = p.settle(stations)
+	}
 	return stations, err
+}
+
+// settle reads a procedure anew that gets or sets settings at ports whose phrasebooks only
+// the bench names: now they are known.
+func (p *Procedure) settle(stations map[string]*bench.Station) error {
+	if !p.File.Late {
+		return nil
+	}
+	books := map[string]*phrasebook.Phrasebook{}
+	for _, decl := range p.File.Ports {
+		if st := stations[decl.Name]; st != nil && decl.Phrasebook == nil {
+			books[decl.Name] = st.Phrasebook
+		}
+	}
+	file, err := procedure.ParseWith(p.File.Path, strings.Join(p.File.Texts[p.File.Path], "\n"), books)
+	if err != nil {
+		return err
+	}
+	if file.Late {
+		return misuse("%s gets or sets settings, and no phrasebook is known of one of its ports: name it on the bench, with --phrasebook, or in the header", p.File.Path)
+	}
+	p.File = file
+	return nil
 }
 
 // Plan checks all that can be known without opening a port. What would keep the
@@ -131,6 +158,9 @@ func (p *Procedure) stations(ctx context.Context) (map[string]*bench.Station, er
 // nobody has named, and stand-ins that are not running.
 func (p *Procedure) Plan(ctx context.Context) (missing []string, err error) {
 	stations, unknown, err := p.places(ctx)
+	if err == nil && len(unknown) == 0 {
+		err = p.settle(stations)
+	}
 	if err == nil {
 		_, err = p.complete(stations)
 	}
