@@ -3,6 +3,7 @@ package report
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"uparrot/core/bringup/loopback"
@@ -33,6 +34,13 @@ var tellers = map[string]func(e record.Event, r *ResultSeen) error{
 	hearing.Name:  told(mapRows, Matrix),
 	capacity.Name: told(capacityRows, LoadCurve),
 	bits.Name:     told(BitRows, nil),
+	record.SettingsKind: told(func(s record.Settings) [][2]string {
+		rows := [][2]string{{s.Name, s.Family + ", " + s.When}}
+		for _, v := range slices.Concat(s.Identity, s.Settings) {
+			rows = append(rows, [2]string{v.Name, v.Shown()})
+		}
+		return rows
+	}, nil),
 	link.AnswerName: told(func(a link.Answered) [][2]string {
 		return [][2]string{{"frames", fmt.Sprintf("%d repeated", a.Repeated)}}
 	}, nil),

@@ -1,0 +1,254 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/core/phrasebook"
+	"uparrot/core/record"
+	"uparrot/core/session"
+	"uparrot/core/verdict"
+)
+
+// settingsCommand is what the commands of settings share.
+type settingsCommand struct {
+	*app
+	ports portFlags
+	signs signFlags
+	keeps evidenceFlags
+	files outputs
+}
+
+func (c *settingsCommand) add(cmd *cobra.Command) {
+	c.ports.add(cmd)
+	c.signs.add(cmd)
+	c.keeps.add(cmd)
+	c.files.add(cmd)
+	c.addJSON(cmd, "the result")
+}
+
+func (a *app) settings() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "settings",
+		Short: "Settings of modules: read side by side, make them so, compare, put back",
+		Long: `Reads and writes the settings that the phrasebooks of the modules tell of, of several
+modules at once.`,
+		Example: "uparrot settings read valley summit --bench larkfell.toml",
+		Args:    args(0, 0, "one of its further commands"),
+		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(a.settingsRead(), a.settingsApply(), a.settingsCompare(), a.settingsRestore())
+	return cmd
+}
+
+func (a *app) settingsRead() *cobra.Command {
+	c := &settingsCommand{app: a}
+	var out string
+	cmd := &cobra.Command{
+		Use:   "read PORT [PORT...]",
+		Short: "Reads all settings of modules, side by side",
+		Long: `Reads what the modules say that they are, and all their settings, and shows them side by
+side. What differs is marked; what must be equal or different on modules of one system is
+judged as the phrasebook says, and a broken rule is a failure. --out keeps them in a file
+for settings apply and compare.`,
+		Example: "uparrot settings read valley summit --bench larkfell.toml --out settings.toml",
+		Args:    args(1, -1, "one port or more"),
+	}
+	cmd.RunE = func(cmd *cobra.Command, names []string) error {
+		if err := c.files.plan(cmd, "out", out); err != nil {
+			return err
+		}
+		var mods []*session.Module
+		v, err := c.conductModules(cmd, "settings read", names, nil, func(ctx context.Context, m *session.Modules) (verdict.Verdict, error) {
+			var err error
+			if mods, err = m.Read(ctx, "as found"); err != nil {
+				return "", err
+			}
+			return c.judged(mods), nil
+		})
+		if mods == nil {
+			return withVerdict(v, err)
+		}
+		if c.json {
+			err = errors.Join(err, c.printJSON(modulesJSON(mods)))
+		} else {
+			c.showModules(mods)
+		}
+		if out != "" {
+			err = errors.Join(err, c.save(&c.files, out, func(w io.Writer) error { return session.WriteSettings(w, mods) }))
+		}
+		return withVerdict(v, err)
+	}
+	c.add(cmd)
+	cmd.Flags().StringVar(&out, "out", "", "keep the settings in this file (TOML)")
+	return cmd
+}
+
+// conductModules does something with modules in a session. What is wanted of them is checked
+// before a port is opened.
+func (c *settingsCommand) conductModules(cmd *cobra.Command, what string, names []string, wanted session.Wanted, do func(context.Context, *session.Modules) (verdict.Verdict, error)) (verdict.Verdict, error) {
+	ps, err := c.ports.read(cmd)
+	if err != nil {
+		return "", err
+	}
+	if err := c.signs.into(cmd, &ps.Over); err != nil {
+		return "", err
+	}
+	m := &session.Modules{}
+	if m.Stations, err = ps.Stations(names...); err != nil {
+		return "", withExample(cmd, err)
+	}
+	if err := errors.Join(m.Known(), m.Check(wanted)); err != nil {
+		return "", withExample(cmd, err)
+	}
+	c.keeps.quiet = c.json
+	s, err := session.Begin(cmd.Context(), c.keep(c.keeps), at(what, what, ps, m.Stations...), c.progress())
+	if err != nil {
+		return "", err
+	}
+	m.Session = s
+	v, err := s.Do(func() (verdict.Verdict, error) {
+		defer c.err.end()
+		return do(cmd.Context(), m)
+	})
+	c.told(c.keeps, s.Record)
+	return v, err
+}
+
+// progress draws which setting is being read or written.
+func (c *settingsCommand) progress() func(record.Event) {
+	return func(e record.Event) {
+		if e.Kind == record.Step && e.Verdict == "" {
+			c.err.draw("   %s", oneLine(e.Step))
+		}
+	}
+}
+
+// booksOf are the phrasebooks of modules, by their families.
+func booksOf(mods []*session.Module) map[string]*phrasebook.Phrasebook {
+	books := map[string]*phrasebook.Phrasebook{}
+	for _, m := range mods {
+		if m.Book != nil {
+			books[m.Family] = m.Book
+		}
+	}
+	return books
+}
+
+// judged is failed where a rule is broken, or something could not be read.
+func (c *settingsCommand) judged(mods []*session.Module) verdict.Verdict {
+	books := booksOf(mods)
+	if len(session.Pairs(mods, books)) > 0 {
+		return verdict.Failed
+	}
+	rules := false
+	for _, m := range mods {
+		for _, v := range slices.Concat(m.Identity, m.Settings.Settings) {
+			if v.Bad {
+				return verdict.Failed
+			}
+		}
+		rules = rules || m.Book != nil && slices.ContainsFunc(m.Book.Settings, func(s phrasebook.Setting) bool { return s.Pair != "" })
+	}
+	if rules && len(mods) > 1 {
+		return verdict.Passed
+	}
+	return verdict.Measured
+}
+
+func modulesJSON(mods []*session.Module) map[string]any {
+	list := []record.Settings{}
+	for _, m := range mods {
+		list = append(list, m.Settings)
+	}
+	pairs := session.Pairs(mods, booksOf(mods))
+	if pairs == nil {
+		pairs = []session.PairFault{}
+	}
+	return map[string]any{"modules": list, "broken": pairs}
+}
+
+// showModules prints modules side by side, those of one family in a table.
+func (c *settingsCommand) showModules(mods []*session.Module) {
+	s := newScreen(c.out)
+	pairs := session.Pairs(mods, booksOf(mods))
+	for _, family := range session.FamiliesOf(mods) {
+		var own []*session.Module
+		for _, m := range mods {
+			if m.Family == family {
+				own = append(own, m)
+			}
+		}
+		fmt.Fprintf(c.out, "\n%s\n\n", s.bold(oneLine(family)))
+		table(c.out, settingRows(own, pairs))
+	}
+	for _, p := range pairs {
+		must := map[string]string{"equal": "must be equal", "different": "must all differ"}[p.Rule]
+		fmt.Fprintf(c.out, "\n%s: %s %s, and %s\n", s.verdict(verdict.Failed, 0), oneLine(p.Name), must, oneLine("has "+strings.Join(p.Values, ", ")))
+	}
+}
+
+// settingRows are the settings of modules of one family, one column each.
+func settingRows(mods []*session.Module, pairs []session.PairFault) [][]string {
+	head := []string{"setting", "unit", "as delivered"}
+	for _, m := range mods {
+		name := m.Name
+		if m.Book == nil { // of another time
+			name = strings.TrimSpace(m.Name + " " + m.When)
+		}
+		head = append(head, oneLine(name))
+	}
+	rows := [][]string{append(head, "")}
+	row := func(name, unit, factory string) {
+		cells := []string{oneLine(name), oneLine(unit), oneLine(factory)}
+		seen := map[string]bool{}
+		for _, m := range mods {
+			v, _ := m.Setting(name)
+			seen[v.Shown()] = true
+			cells = append(cells, oneLine(clip(v.Shown())))
+		}
+		note := ""
+		if len(seen) > 1 {
+			note = "differs"
+			if ruleOf(mods, name) == "different" {
+				note = "differs, as it must"
+			}
+		}
+		for _, p := range pairs {
+			if p.Name == name {
+				note = "must be " + p.Rule
+			}
+		}
+		rows = append(rows, append(cells, note))
+	}
+	for _, v := range mods[0].Identity {
+		row(v.Name, "", "")
+	}
+	for _, v := range mods[0].Settings.Settings {
+		unit, factory := "", ""
+		if b := mods[0].Book; b != nil {
+			if s, ok := b.Setting(v.Name); ok {
+				unit, factory = s.Unit, s.Default
+			}
+		}
+		row(v.Name, unit, factory)
+	}
+	return rows
+}
+
+// confirmed asks whether changes are to be made.
+func (c *settingsCommand) confirmed(ctx context.Context, yes bool, n int) (bool, error) {
+	if yes {
+		return true, nil
+	}
+	if !isTerminal(c.in) {
+		return false, &session.Misuse{What: "nobody is there to be asked whether that is to be written: give --yes"}
+	}
+	return (&person{app: c.app}).Confirm(ctx, "Write "+count(n, "setting")+"?")
+}

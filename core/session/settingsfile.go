@@ -1,0 +1,171 @@
+package session
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"uparrot/core/pattern"
+	"uparrot/core/phrasebook"
+	"uparrot/core/record"
+	"uparrot/core/source"
+	"uparrot/core/source/toml"
+)
+
+// WriteSettings writes the settings of modules as a file of TOML, in the order of their
+// phrasebooks, each with what it means.
+func WriteSettings(w io.Writer, mods []*Module) error {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# Settings of modules, as uparrot settings apply and compare read them.\n")
+	for _, m := range mods {
+		fmt.Fprintf(&b, "\n# %s, read %s\n[%s]\nfamily = %s\n", m.When, m.Read.Format("2006-01-02 15:04:05 -07:00"), tomlKey(m.Name), tomlText(m.Family))
+		if len(m.Identity) > 0 {
+			fmt.Fprintf(&b, "\n[%s.identity]\n", tomlKey(m.Name))
+			for _, v := range m.Identity {
+				writeSetting(&b, v, phrasebook.Setting{Type: "text"})
+			}
+		}
+		fmt.Fprintf(&b, "\n[%s.settings]\n", tomlKey(m.Name))
+		for _, v := range m.Settings.Settings {
+			s := phrasebook.Setting{Type: "text"}
+			if m.Book != nil {
+				s, _ = m.Book.Setting(v.Name)
+				b.WriteString(about(s))
+			}
+			writeSetting(&b, v, s)
+		}
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+// about is what a setting means, as a comment.
+func about(s phrasebook.Setting) string {
+	words := s.Meaning
+	if len(s.Range) == 2 {
+		words += fmt.Sprintf(" (%v to %v)", s.Range[0], s.Range[1])
+	}
+	if s.Unit != "" {
+		words += " in " + s.Unit
+	}
+	if s.Default != "" {
+		words += ", as delivered " + s.Default
+	}
+	if words = strings.TrimLeft(words, " ,"); words == "" {
+		return ""
+	}
+	return "# " + strings.ReplaceAll(words, "\n", " ") + "\n"
+}
+
+// writeSetting writes a value, or why there is none.
+func writeSetting(b *strings.Builder, v record.SettingValue, s phrasebook.Setting) {
+	if v.Not != "" {
+		fmt.Fprintf(b, "# %s: %s\n", tomlKey(v.Name), strings.ReplaceAll(v.Not, "\n", " "))
+		return
+	}
+	value := tomlText(v.Value)
+	if _, err := strconv.ParseFloat(v.Value, 64); err == nil && s.Type != "text" {
+		value = v.Value
+	}
+	fmt.Fprintf(b, "%s = %s\n", tomlKey(v.Name), value)
+}
+
+// tomlText is text in quotes: those of JSON are TOML's too.
+func tomlText(s string) string {
+	b, _ := json.Marshal(s) // a text cannot fail
+	return strings.ReplaceAll(string(b), "\x7f", `\u007f`)
+}
+
+func tomlKey(name string) string {
+	if pattern.IsName(name) {
+		return name
+	}
+	return tomlText(name)
+}
+
+// ReadSettings reads a file of settings: those of modules by their names, or, where the file
+// has no tables of modules, of one module called "".
+func ReadSettings(path string) ([]*Module, error) {
+	text, err := source.ReadFile(path)
+	if err != nil {
+		return nil, misuse("%v", err)
+	}
+	top := map[string]any{}
+	if err := toml.Parse(path, string(text), &top).Mistakes.Err(); err != nil {
+		return nil, err
+	}
+	var mods []*Module
+	flat := map[string]any{}
+	for _, name := range slices.Sorted(maps.Keys(top)) {
+		table, ok := top[name].(map[string]any)
+		switch {
+		case !ok:
+			flat[name] = top[name]
+		case table["settings"] != nil:
+			mod := &Module{Settings: record.Settings{Name: name, When: "in " + path, Read: time.Time{}}}
+			mod.Family, _ = table["family"].(string)
+			mod.Identity = valuesOf(table["identity"])
+			mod.Settings.Settings = valuesOf(table["settings"])
+			mods = append(mods, mod)
+		case name == "settings":
+			flat = table
+		default:
+			return nil, misuse("%s: the table [%s] has no settings: wanted [%s.settings], or NAME = VALUE without a table", path, name, name)
+		}
+	}
+	if len(mods) == 0 && len(flat) > 0 {
+		mods = append(mods, &Module{Settings: record.Settings{When: "in " + path, Settings: valuesOf(flat)}})
+	}
+	if len(mods) == 0 {
+		return nil, misuse("%s holds no settings", path)
+	}
+	return mods, nil
+}
+
+func valuesOf(table any) []record.SettingValue {
+	values, ok := table.(map[string]any)
+	if !ok {
+		return nil
+	}
+	var list []record.SettingValue
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		text := fmt.Sprint(values[name])
+		if f, ok := values[name].(float64); ok {
+			text = strconv.FormatFloat(f, 'f', -1, 64)
+		}
+		list = append(list, record.SettingValue{Name: name, Value: text})
+	}
+	return list
+}
+
+// WantedOf is what modules are to have as they have in a file: by the names of the ports, or
+// where the file has one module alone for all of them.
+func WantedOf(mods []*Module, ports []string) (Wanted, error) {
+	w := Wanted{}
+	for _, m := range mods {
+		name := m.Name
+		if len(mods) == 1 && !slices.Contains(ports, name) {
+			name = ""
+		}
+		if name != "" && !slices.Contains(ports, name) {
+			continue // of a module that nobody asked for
+		}
+		w[name] = map[string]string{}
+		for _, v := range m.Settings.Settings {
+			if v.Not == "" {
+				w[name][v.Name] = v.Value
+			}
+		}
+	}
+	for _, port := range ports {
+		if w[port] == nil && w[""] == nil {
+			return nil, misuse("there are no settings for %s in it", port)
+		}
+	}
+	return w, nil
+}

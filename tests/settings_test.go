@@ -1,0 +1,99 @@
+//go:build unix
+
+package tests
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+)
+
+// Two radios are read side by side, made as they must be, and put back: only what differs is
+// written, a second time nothing is, and a value that did not take is told with both.
+func TestSettings(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.start("for other commands", "standin", "larkfell.toml")
+	settings := func(what string, args ...string) call {
+		return b.run(append([]string{"settings", what, "--bench", "larkfell.toml", "--ledger", "l.sqlite"}, args...)...)
+	}
+	c := settings("read", "valley", "summit", "--out", "found.toml", "--record", "found.record")
+	c.wants(t, 1, "serial number", "differs", "as delivered", "address must all differ, and has valley 1, summit 1")
+	if file := b.read("found.toml"); !strings.Contains(file, "[summit.settings]") || !strings.Contains(file, "# radio channel (0 to 79), as delivered 41\nchannel = 10\n") {
+		t.Error(file)
+	}
+	settings("apply", "valley", "--set", "address=7", "--set", "name=tower 3", "--yes", "--record", "one.record", "--unit", "LK-7").wants(t, 0, "1     7        7        passed", "tower 3  passed")
+	if said := b.read("one.record"); strings.Count(said, `"text":"AT~NODE=7\r"`) != 1 || strings.Contains(said, "AT~GROUP=") || !strings.Contains(said, `"when":"as found"`) || !strings.Contains(said, `"when":"as left"`) || strings.Count(said, "AT~RESTART") == 0 {
+		t.Error("the record does not tell what was written, as found and as left")
+	}
+	c = settings("apply", "valley", "--set", "address=7", "--yes", "--record", "two.record")
+	c.wants(t, 0, "nothing to change")
+	if said := b.read("two.record"); strings.Contains(said, "AT~NODE=") {
+		t.Error("something was written the second time")
+	}
+	settings("read", "valley", "summit").wants(t, 0, "differs, as it must")
+	settings("compare", "found.toml", "valley").wants(t, 1, "they differ")
+	settings("compare", "one.record", "unit:LK-7").wants(t, 0, "they are the same")
+	settings("compare", "one.record", "found.record").wants(t, 1, "they differ")
+	settings("restore", "valley", "--from-record", "one.record", "--yes").wants(t, 0, "tower 3", "passed")
+	settings("compare", "found.record", "valley").wants(t, 0, "they are the same")
+	settings("restore", "valley", "--factory", "--yes").wants(t, 0, "channel  10    41  41   passed")
+	var out struct {
+		Verdict string
+		Changes []struct {
+			Name, From, To, Now string
+			Took                bool
+		}
+	}
+	c = settings("apply", "summit", "--file", "found.toml", "--set", "group=9", "--yes", "--json")
+	if err := json.Unmarshal([]byte(c.out), &out); err != nil || c.status != 0 || out.Verdict != "passed" || len(out.Changes) != 1 || out.Changes[0].Now != "9" || !out.Changes[0].Took {
+		t.Errorf("%v: %+v\n%s", err, out, c.err)
+	}
+
+	b.write("guide.toml", strings.Replace(b.read("dunlin.toml"), `write = "AT~POWER={value}"`, `write = "AT~CHANNEL={value}"`, 1)) // a guide that is wrong
+	settings("apply", "summit", "--phrasebook", "guide.toml", "--set", "power=11", "--yes").wants(t, 1, "14", "power has not taken the value", "failed")
+	for want, args := range map[string][]string{
+		`has no setting "grup". Did you mean "group"?`: {"apply", "valley", "--set", "grup=1"},
+		"group takes a number from 0 to 255":           {"apply", "valley", "--set", "group=300"},
+		"wanted NAME=VALUE":                            {"apply", "valley", "--set", "group"},
+		"nobody is there to be asked":                  {"apply", "valley", "--set", "group=77"},
+		"nothing is wanted":                            {"apply", "valley"},
+		"there are no settings for tower":              {"apply", "tower", "--file", "found.toml"},
+		"say what to":                                  {"restore", "valley"},
+		"has no run of settings of unit LK-99":         {"compare", "unit:LK-99", "valley"},
+		"there is one module alone":                    {"compare", "one.record"},
+	} {
+		if c := settings(args[0], args[1:]...); c.status != 2 || !strings.Contains(c.err, want) {
+			t.Errorf("%q: %d, %s", args, c.status, c.err)
+		}
+	}
+	settings("apply", "valley", "--set", "group=4", "--plan").wants(t, 0, "No port was opened")
+	b.run("report", "one.record", "--as", "html", "--out", "one.html").wants(t, 0)
+	if page := b.read("one.html"); !strings.Contains(page, "Dunlin, as left") {
+		t.Error("the page does not tell the settings")
+	}
+}
+
+// A procedure with get and set runs on families that say their settings in words and on those
+// that have registers.
+func TestAnyRadio(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	ropeway := b.read("ropeway.toml")
+	for _, number := range []string{"4301", "4302", "4303"} {
+		ropeway = strings.Replace(ropeway, number, freePort(t, "tcp"), 1)
+	}
+	b.write("ropeway.toml", ropeway)
+	b.start("for other commands", "standin", "larkfell.toml")
+	b.start("for other commands", "standin", "ropeway.toml")
+	for _, bench := range []string{"larkfell.toml", "ropeway.toml"} {
+		c := b.run("run", "anyradio.parrot", "--bench", bench, "--port", "radio=valley", "--set", "address=12", "--set", "power=9", "--no-ledger")
+		c.wants(t, 0, "all 2 steps", "power as found", "setting_now = 9")
+		b.run("run", "anyradio.parrot", "--bench", bench, "--port", "radio=valley", "--set", "address=12", "--plan").wants(t, 0, "set radio power = power")
+	}
+	b.run("settings", "read", "valley", "tower", "--bench", "ropeway.toml", "--no-ledger").wants(t, 1, "address must be equal, and has valley 12, tower 1", "as delivered")
+	b.run("check", "anyradio.parrot").wants(t, 0, "no mistakes")
+	b.run("run", "anyradio.parrot", "--port", "radio=larkfell.ports/valley", "--set", "address=12", "--no-ledger").wants(t, 2, "no phrasebook is known of one of its ports")
+	b.write("wrong.parrot", strings.Replace(b.read("anyradio.parrot"), "get radio power", "get radio pover", 1))
+	b.run("run", "wrong.parrot", "--bench", "larkfell.toml", "--port", "radio=valley", "--set", "address=12", "--no-ledger").wants(t, 2, `has no setting "pover"`, `Did you mean "power"?`)
+}
