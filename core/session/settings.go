@@ -229,6 +229,7 @@ type Change struct {
 	WhyNot   string `json:"why,omitempty"`
 	setting  *phrasebook.Setting
 	original string // what is written, where it is a secret
+	cannot   string // why it is not even tried
 }
 
 // Wanted are the values that modules are to have, by the name of the module; those of "" are
@@ -290,6 +291,12 @@ func (m *Modules) Changes(found []*Module, w Wanted) []Change {
 			c := Change{Module: mod.Name, Name: s.Name, From: now.Value, To: to, Restart: s.Effect == "restart", Secret: s.Secret, setting: &s, original: to}
 			if now.Not != "" {
 				c.From = "(" + now.Not + ")"
+			}
+			switch {
+			case !s.Writable():
+				c.cannot = "it can be read alone"
+			case now.Not != "" && !now.Bad && s.Way().Readable() && !s.Secret: // of another firmware
+				c.cannot = now.Not
 			}
 			if s.Secret {
 				c.To = secret.Hidden
@@ -353,7 +360,7 @@ func (m *Modules) Write(ctx context.Context, changes []Change, restart bool) ([]
 		var b strings.Builder
 		n := 0
 		for _, c := range changes {
-			if c.Module != st.Name || !c.setting.Writable() {
+			if c.Module != st.Name || c.cannot != "" {
 				continue
 			}
 			n++
@@ -411,8 +418,8 @@ func (c *Change) judge(left *Module, failed map[string]string, restarted bool) {
 	}
 	c.WhyNot = why
 	switch {
-	case !c.setting.Writable():
-		c.Now, c.WhyNot = now.Value, "it can be read alone"
+	case c.cannot != "":
+		c.Now, c.WhyNot = now.Value, c.cannot
 	case now.Not != "": // nothing tells but that it was not refused
 		c.Took = why == ""
 	case c.Restart && !restarted:
