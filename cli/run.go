@@ -39,6 +39,9 @@ type runCommand struct {
 	plan     bool
 	as, out  string
 	metrics  string
+	units    string // a table of units; "" for one run
+	next     string // how it is known that the next module has come
+	goOn     bool
 	files    outputs
 }
 
@@ -65,6 +68,9 @@ record: that of --repeat-failed, or the one that --from-record names.`,
 	fl.StringVar(&c.out, "out", "", "when it is over write a report of the run to this file")
 	fl.StringVar(&c.as, "as", "", "the form of that report: "+strings.Join(report.Forms(), ", "))
 	fl.StringVar(&c.metrics, "metrics", "", "keep this file up to date with the present values of series, in the OpenMetrics text format")
+	fl.StringVar(&c.units, "units", "", "perform it at each unit of this table (CSV, TSV, JSON Lines): columns are unit, port and the inputs")
+	fl.StringVar(&c.next, "next", "enter", "with --units, when the next begins: enter (typed, or its name), answer (the module answers), power (it starts), replug (its port goes and comes back), none")
+	fl.BoolVar(&c.goOn, "go-on", false, "with --units: leave out the units that have passed")
 	fl.StringArrayVar(&c.where, "port", nil, "where a port of the procedure is: NAME=ADDRESS or NAME=NAME on the bench; with one port the address alone will do")
 	fl.StringArrayVar(&c.inputs.Set, "set", nil, "value of an input: NAME=VALUE")
 	fl.StringVar(&c.inputs.File, "set-file", "", "values of inputs from a TOML file of NAME = VALUE; --set goes before it")
@@ -91,6 +97,9 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 		return usage(cmd, "%s has routines but no steps: it is there to be included", args[0])
 	}
 	c.warnBriefly(file.Warnings)
+	if c.units != "" {
+		return c.runUnits(cmd, file)
+	}
 	p := &session.Procedure{File: file, Files: []string{c.inputs.File, c.answers}, Keep: c.keep(c.keeps)}
 	if p.Values, err = c.inputs.Values(file); err != nil {
 		return withExample(cmd, err)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"uparrot/core/perform"
+	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/source"
@@ -94,8 +95,14 @@ func (q *asker) second(ctx context.Context, failed perform.StepResult) (perform.
 // be gone on with as it is now; the mended one is nil where nothing has changed.
 func (q *asker) reread() (mended *perform.Mended, ok bool) {
 	s := q.app.err
-	now, err := procedure.Read(q.file.Path)
-	if books := sums(phrasebooks(q.file)); err == nil && !maps.Equal(books, q.books) {
+	books := map[string]*phrasebook.Phrasebook{} // those that only the bench names
+	for _, decl := range q.file.Ports {
+		if st := q.account.stations[decl.Name]; st != nil && decl.Phrasebook == nil {
+			books[decl.Name] = st.Phrasebook
+		}
+	}
+	now, err := procedure.ReadWith(q.file.Path, books)
+	if are := sums(phrasebooks(q.file)); err == nil && !maps.Equal(are, q.books) {
 		err = errors.New("a phrasebook has changed, which holds for a whole run: stop, and run it anew")
 	}
 	if err == nil && !changed(q.file, now) {

@@ -246,3 +246,27 @@ func checkWay(pb *phrasebook.Phrasebook, name string, at source.Mistake, way phr
 	at.What, at.Mend = fmt.Sprintf("setting %s: %s", name, found[0].What), found[0].Mend
 	return source.Mistakes{at}
 }
+
+// Identifies reports whether a procedure takes the unit's name from the module.
+func Identifies(f *File) bool {
+	var in func(list []Node) bool
+	in = func(list []Node) bool {
+		for _, n := range list {
+			if note, ok := n.(*NoteValue); ok && note.Identity {
+				return true
+			}
+			for _, b := range Bodies(n) {
+				if in(b.Body) {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	for _, s := range f.Steps {
+		if in(s.Body) {
+			return true
+		}
+	}
+	return false
+}

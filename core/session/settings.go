@@ -216,6 +216,38 @@ func (m *Modules) perform(ctx context.Context, st *bench.Station, steps string, 
 	return res, values, nil
 }
 
+// Ask reads what a module tells, once; nothing of it is evidence.
+func (m *Modules) Ask(ctx context.Context, st *bench.Station, way phrasebook.Way) (string, error) {
+	steps := fmt.Sprintf("step \"ask\" tries 2\n%s\nend\n", strings.Join(slices.Concat(
+		st.Phrasebook.Round.Statements("enter", "module"), way.Statements(st.Setup.Dialect, "module", "it"), st.Phrasebook.Round.Statements("leave", "module")), "\n"))
+	if m.Session == nil {
+		m.Session = &Session{}
+	}
+	res, values, err := m.perform(ctx, st, steps, false)
+	if err == nil && res.Verdict != verdict.Passed {
+		err = fmt.Errorf("%s has not told it", st.Name)
+	}
+	return procedure.Text(values["it"]), err
+}
+
+// Shows performs statements at a module, again and again, until they pass; nothing of it is
+// evidence.
+func (m *Modules) Shows(ctx context.Context, st *bench.Station, statements []string, within time.Duration) error {
+	var enter, leave []string
+	if st.Phrasebook != nil {
+		enter, leave = st.Phrasebook.Round.Statements("enter", "module"), st.Phrasebook.Round.Statements("leave", "module")
+	}
+	if m.Session == nil {
+		m.Session = &Session{}
+	}
+	steps := fmt.Sprintf("step \"it shows\" tries 1000 every 1s within %v\n%s\nend\n", within, strings.Join(slices.Concat(enter, statements, leave), "\n"))
+	res, _, err := m.perform(ctx, st, steps, false)
+	if err == nil && res.Verdict != verdict.Passed {
+		err = fmt.Errorf("%s has not shown itself within %v", st.Name, within)
+	}
+	return err
+}
+
 // Change is a setting that is to be written.
 type Change struct {
 	Module   string `json:"module"`

@@ -1,0 +1,337 @@
+package session
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"uparrot/core/phrasebook"
+	"uparrot/core/procedure"
+	"uparrot/core/source"
+)
+
+// UnitTable is units that a procedure is to be done to, one a row.
+type UnitTable struct {
+	Path string
+	Rows []*UnitRow
+}
+
+// UnitRow is one unit with its own values.
+type UnitRow struct {
+	Line   int               // in the file
+	Unit   string            // its name
+	Given  map[string]string // the values of inputs, as written
+	Values map[string]any    // ... as the procedure takes them
+	Ports  map[string]string // where its ports are, by the procedure's names
+}
+
+// The columns that are no inputs: the unit's name, and where its port is, or its ports.
+const (
+	unitColumn = "unit"
+	portColumn = "port"
+)
+
+// cell is a value in a table, and where it stands.
+type cell struct {
+	text         string
+	line, column int
+}
+
+// table is a file of rows as it was read.
+type table struct {
+	path  string
+	lines source.Lines
+	head  []cell
+	rows  [][]cell
+}
+
+// ReadUnits reads a table of units for a procedure: CSV, with commas or semicolons, TSV or
+// JSON Lines. Set are values for all. All mistakes are told at once, each with its row and
+// column: missing and unknown columns, values that do not fit, units and other values that
+// stand twice and must not, and numbers that a program for tables has spoilt. Different tells
+// what must differ from unit to unit.
+func ReadUnits(path string, file *procedure.File, set Inputs, different []string) (*UnitTable, error) {
+	text, err := source.ReadFile(path)
+	if err != nil {
+		return nil, misuse("--units: %v", err)
+	}
+	text = bytes.TrimPrefix(text, []byte("\ufeff")) // programs for tables begin a file so
+	t := &table{path: path, lines: source.SplitLines(string(text))}
+	if !utf8.Valid(text) {
+		return nil, misuse("--units %s: it is not UTF-8: save it as CSV UTF-8", path)
+	}
+	read := t.readCSV
+	if ext := strings.ToLower(filepath.Ext(path)); ext == ".jsonl" || ext == ".ndjson" {
+		read = t.readJSON
+	}
+	if err := read(text); err != nil {
+		return nil, err
+	}
+	common, err := set.given(file)
+	if err != nil {
+		return nil, err
+	}
+	return t.units(file, common, different)
+}
+
+// given are the values of inputs that are given for all, as written.
+func (g Inputs) given(file *procedure.File) (map[string]string, error) {
+	all, err := g.gather(file)
+	given := map[string]string{}
+	for name, v := range all {
+		given[name] = v.text
+	}
+	return given, err
+}
+
+func (t *table) mistake(c cell, what, mend string) source.Mistake {
+	return source.Mistake{File: t.path, Line: c.line, Column: c.column, Width: max(1, utf8.RuneCountInString(c.text)), Text: t.lines.At(c.line), What: what, Mend: mend}
+}
+
+func (t *table) readCSV(text []byte) error {
+	r := csv.NewReader(bytes.NewReader(text))
+	r.FieldsPerRecord, r.TrimLeadingSpace = -1, true
+	first, _, _ := strings.Cut(string(text), "\n")
+	switch {
+	case strings.ToLower(filepath.Ext(t.path)) == ".tsv" || strings.Contains(first, "\t"):
+		r.Comma, r.LazyQuotes = '\t', true
+	case !strings.Contains(first, ",") && strings.Contains(first, ";"):
+		r.Comma = ';'
+	}
+	for {
+		fields, err := r.Read()
+		if err == io.EOF {
+			break
+		}
+		if bad, ok := errors.AsType[*csv.ParseError](err); ok {
+			return source.Mistakes{t.mistake(cell{"", bad.Line, bad.Column}, "the row cannot be read: "+bad.Err.Error(), `Quotes stand round a whole value, and twice within it: "a ""b"" c".`)}
+		} else if err != nil {
+			return misuse("--units %s: %v", t.path, err)
+		}
+		var row []cell
+		for i, f := range fields {
+			line, column := r.FieldPos(i)
+			row = append(row, cell{strings.TrimSpace(f), line, 1 + utf8.RuneCountInString(t.lines.At(line)[:min(column-1, len(t.lines.At(line)))])})
+		}
+		if t.head == nil {
+			t.head = row
+		} else if strings.Join(fields, "") != "" {
+			t.rows = append(t.rows, row)
+		}
+	}
+	return nil
+}
+
+func (t *table) readJSON([]byte) error {
+	for i, line := range t.lines {
+		if strings.TrimSpace(line) == "" {
+			continue
+		}
+		d := json.NewDecoder(strings.NewReader(line))
+		d.UseNumber()
+		object := map[string]any{}
+		if err := d.Decode(&object); err != nil {
+			return source.Mistakes{t.mistake(cell{"", i + 1, 1}, "the line is no JSON object: "+err.Error(), `Write {"unit": "LK-0017", "address": 17}.`)}
+		}
+		for _, name := range slices.Sorted(maps.Keys(object)) {
+			if !slices.ContainsFunc(t.head, func(c cell) bool { return c.text == name }) {
+				t.head = append(t.head, cell{name, i + 1, 1})
+			}
+		}
+		row := make([]cell, len(t.head))
+		for j, h := range t.head {
+			row[j] = cell{"", i + 1, 1}
+			if v, ok := object[h.text]; ok && v != nil {
+				row[j].text = fmt.Sprint(v)
+			}
+		}
+		t.rows = append(t.rows, row)
+	}
+	return nil
+}
+
+// units are the rows as units.
+func (t *table) units(file *procedure.File, common map[string]string, different []string) (*UnitTable, error) {
+	var mistakes source.Mistakes
+	inputs := map[string]*procedure.Input{}
+	known := []string{unitColumn, portColumn}
+	for _, in := range file.Inputs {
+		inputs[in.Name] = in
+		known = append(known, in.Name)
+	}
+	for _, p := range file.Ports {
+		known = append(known, portColumn+" "+p.Name)
+	}
+	column := map[string]int{}
+	for i, h := range t.head {
+		switch _, twice := column[h.text]; {
+		case twice:
+			mistakes = append(mistakes, t.mistake(h, fmt.Sprintf("there are two columns %q", h.text), "Keep one of the two."))
+		case !slices.Contains(known, h.text):
+			mistakes = append(mistakes, t.mistake(h, fmt.Sprintf("the procedure has no input %q", h.text), source.DidYouMean(h.text, known)))
+		}
+		column[h.text] = i
+	}
+	here := cell{"", 1, 1}
+	if _, ok := column[unitColumn]; !ok {
+		mistakes = append(mistakes, t.mistake(here, "there is no column unit", "Name each unit, such as LK-0017, in a column unit."))
+	}
+	for _, in := range file.Inputs {
+		if _, ok := column[in.Name]; !ok && in.Default == nil && common[in.Name] == "" {
+			mistakes = append(mistakes, t.mistake(here, fmt.Sprintf("there is no column %s, and the procedure needs that input", in.Name), "Add it, or give --set "+in.Name+"=... for all units."))
+		}
+	}
+	if len(t.rows) == 0 {
+		mistakes = append(mistakes, t.mistake(here, "there is no row below the head", "Write a row for each unit."))
+	}
+	out := &UnitTable{Path: t.path}
+	for _, row := range t.rows {
+		u, wrong := t.unit(row, inputs, common, file)
+		out.Rows, mistakes = append(out.Rows, u), append(mistakes, wrong...)
+	}
+	mistakes = append(mistakes, t.twice(column, append([]string{unitColumn}, different...))...)
+	for _, in := range file.Inputs {
+		if i, ok := column[in.Name]; ok && in.Type == "text" {
+			mistakes = append(mistakes, t.spoilt(i)...)
+		}
+	}
+	if i, ok := column[unitColumn]; ok {
+		mistakes = append(mistakes, t.spoilt(i)...)
+	}
+	return out, mistakes.Err()
+}
+
+// unit is one row.
+func (t *table) unit(row []cell, inputs map[string]*procedure.Input, common map[string]string, file *procedure.File) (*UnitRow, source.Mistakes) {
+	u := &UnitRow{Line: row[0].line, Given: maps.Clone(common), Values: map[string]any{}, Ports: map[string]string{}}
+	if u.Given == nil {
+		u.Given = map[string]string{}
+	}
+	var mistakes source.Mistakes
+	if len(row) > len(t.head) {
+		mistakes = append(mistakes, t.mistake(row[len(t.head)], fmt.Sprintf("the row has %d values, and the head %d columns", len(row), len(t.head)), "A value with a comma stands in quotes."))
+		row = row[:len(t.head)]
+	}
+	places := map[string]cell{}
+	for i, c := range row {
+		name := t.head[i].text
+		places[name] = c
+		switch port, isPort := strings.CutPrefix(name, portColumn+" "); {
+		case c.text == "": // the default
+		case name == unitColumn:
+			u.Unit = c.text
+		case name == portColumn && len(file.Ports) > 0:
+			u.Ports[file.Ports[0].Name] = c.text
+		case isPort:
+			u.Ports[port] = c.text
+		default:
+			u.Given[name] = c.text
+		}
+	}
+	if t.hasColumn(unitColumn) && u.Unit == "" {
+		mistakes = append(mistakes, t.mistake(row[0], "the unit has no name", "Write it in the column unit."))
+	}
+	for name, in := range inputs {
+		given, ok := u.Given[name]
+		at := places[name]
+		if at.line == 0 {
+			at = row[0]
+		}
+		if !ok && in.Default == nil {
+			if t.hasColumn(name) {
+				mistakes = append(mistakes, t.mistake(at, fmt.Sprintf("%s has no value, and the procedure needs it", name), "Write one."))
+			}
+			continue
+		}
+		if !ok {
+			given = *in.Default
+		}
+		v, err := in.Value(given)
+		if err != nil {
+			mistakes = append(mistakes, t.mistake(at, err.Error(), ""))
+			continue
+		}
+		u.Values[name] = v
+	}
+	slices.SortFunc(mistakes, func(a, b source.Mistake) int { return a.Column - b.Column })
+	return u, mistakes
+}
+
+// hasColumn reports whether the head has a column; a row may be shorter.
+func (t *table) hasColumn(name string) bool {
+	return slices.ContainsFunc(t.head, func(c cell) bool { return c.text == name })
+}
+
+// twice are values that stand in two rows and must not.
+func (t *table) twice(column map[string]int, names []string) (mistakes source.Mistakes) {
+	for _, name := range names {
+		i, ok := column[name]
+		if !ok {
+			continue
+		}
+		first := map[string]cell{}
+		for _, row := range t.rows {
+			if i >= len(row) || row[i].text == "" {
+				continue
+			}
+			if before, is := first[row[i].text]; is {
+				mistakes = append(mistakes, t.mistake(row[i], fmt.Sprintf("%s %s stands in line %d already", name, row[i].text, before.line), "It must differ from unit to unit."))
+				continue
+			}
+			first[row[i].text] = row[i]
+		}
+	}
+	return mistakes
+}
+
+// spoilt are texts of digits that a program for tables has made numbers of: without the zeros
+// that others begin with, or with an exponent.
+func (t *table) spoilt(i int) (mistakes source.Mistakes) {
+	wide, zero := 0, false
+	for _, row := range t.rows {
+		if i < len(row) && digits(row[i].text) {
+			wide = max(wide, len(row[i].text))
+			zero = zero || strings.HasPrefix(row[i].text, "0") && len(row[i].text) > 1
+		}
+	}
+	for _, row := range t.rows {
+		if i >= len(row) {
+			continue
+		}
+		c := row[i]
+		if zero && digits(c.text) && len(c.text) < wide {
+			mistakes = append(mistakes, t.mistake(c, fmt.Sprintf("%s has %d digits, and others of the column %d: it may have lost the zeros before it", c.text, len(c.text), wide), fmt.Sprintf("Write %0*s, and format the column as text.", wide, c.text)))
+		}
+		if mantissa, exponent, ok := strings.Cut(strings.ToUpper(c.text), "E+"); ok && digits(strings.Replace(mantissa, ".", "", 1)) && digits(exponent) {
+			mistakes = append(mistakes, t.mistake(c, c.text+" is a number that was shortened: digits of it are lost", "Format the column as text, and enter it anew."))
+		}
+	}
+	return mistakes
+}
+
+func digits(s string) bool { return s != "" && strings.Trim(s, "0123456789") == "" }
+
+// MustDiffer are the inputs of a procedure that are named as settings which must differ from
+// module to module.
+func MustDiffer(file *procedure.File, books []*phrasebook.Phrasebook) []string {
+	var names []string
+	for _, in := range file.Inputs {
+		for _, pb := range books {
+			if pb == nil {
+				continue
+			}
+			if s, ok := pb.Setting(in.Name); ok && s.Pair == "different" && !slices.Contains(names, in.Name) {
+				names = append(names, in.Name)
+			}
+		}
+	}
+	return names
+}
