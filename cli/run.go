@@ -42,6 +42,7 @@ type runCommand struct {
 	units    string // a table of units; "" for one run
 	next     string // how it is known that the next module has come
 	goOn     bool
+	slots    string // of the bench that work at once; "" for none
 	files    outputs
 }
 
@@ -70,6 +71,7 @@ record: that of --repeat-failed, or the one that --from-record names.`,
 	fl.StringVar(&c.metrics, "metrics", "", "keep this file up to date with the present values of series, in the OpenMetrics text format")
 	fl.StringVar(&c.units, "units", "", "perform it at each unit of this table (CSV, TSV, JSON Lines): columns are unit, port and the inputs")
 	fl.StringVar(&c.next, "next", "enter", "with --units, when the next begins: enter (typed, or its name), answer (the module answers), power (it starts), replug (its port goes and comes back), none")
+	fl.StringVar(&c.slots, "slots", "", "with --units: work at these slots of the bench at once: all, or names with commas between")
 	fl.BoolVar(&c.goOn, "go-on", false, "with --units: leave out the units that have passed")
 	fl.StringArrayVar(&c.where, "port", nil, "where a port of the procedure is: NAME=ADDRESS or NAME=NAME on the bench; with one port the address alone will do")
 	fl.StringArrayVar(&c.inputs.Set, "set", nil, "value of an input: NAME=VALUE")
@@ -99,6 +101,9 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.warnBriefly(file.Warnings)
 	if c.units != "" {
 		return c.runUnits(cmd, file)
+	}
+	if c.slots != "" || c.goOn {
+		return usage(cmd, "--slots and --go-on are of a table of units: name it with --units")
 	}
 	p := &session.Procedure{File: file, Files: []string{c.inputs.File, c.answers}, Keep: c.keep(c.keeps)}
 	if p.Values, err = c.inputs.Values(file); err != nil {

@@ -8,6 +8,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -35,10 +36,19 @@ type batch struct {
 	ports  *session.Ports
 	at     map[string]string
 	table  *session.UnitTable
-	done   []unitResult
 	before map[string]ledger.Run // the latest run of each unit of this procedure
 	person *person
-	seen   map[string]string // which unit said that it is what, by its serial number
+	slots  []*slot
+	shared shared
+
+	asksPerson bool // one sits at the terminal
+	quietly    bool // no line of each step
+
+	mu      sync.Mutex
+	done    []unitResult
+	upNext  int               // the place of the next unit
+	stopped bool              // a person has stopped, or something keeps all from going on
+	seen    map[string]string // which unit said that it is what, by its serial number
 }
 
 // unitResult is what came of a unit.
@@ -73,7 +83,7 @@ func (c *runCommand) runUnits(cmd *cobra.Command, file *procedure.File) error {
 	if b.at, err = c.addresses(cmd, file); err != nil {
 		return err
 	}
-	if b.table, err = session.ReadUnits(c.units, file, c.inputs, session.MustDiffer(file, b.books(nil))); err != nil {
+	if b.table, err = session.ReadUnits(c.units, file, c.inputs, session.MustDiffer(file, (&slot{batch: b}).books(nil))); err != nil {
 		return err
 	}
 	c.files.Inputs = append(c.files.Inputs, c.units)
@@ -84,13 +94,17 @@ func (c *runCommand) runUnits(cmd *cobra.Command, file *procedure.File) error {
 		return err
 	}
 	b.person, b.seen = &person{app: c.app}, map[string]string{}
+	b.asksPerson = c.operator == "ask" && c.answers == "" && c.sits(b.person)
+	if err := b.makeSlots(); err != nil {
+		return withExample(cmd, err)
+	}
 	b.warnNameless()
 	err = b.all(cmd.Context())
 	return errors.Join(b.tell(), b.outcome(err))
 }
 
 // books are the phrasebooks of the procedure's ports, as far as they are known now.
-func (b *batch) books(row *session.UnitRow) (books []*phrasebook.Phrasebook) {
+func (b *slot) books(row *session.UnitRow) (books []*phrasebook.Phrasebook) {
 	for _, p := range b.file.Ports {
 		book := p.Phrasebook
 		if st, err := b.station(p, row); err == nil {
@@ -102,8 +116,11 @@ func (b *batch) books(row *session.UnitRow) (books []*phrasebook.Phrasebook) {
 }
 
 // station is where a port of the procedure is, for a unit or, with nil, for all.
-func (b *batch) station(p *procedure.PortDecl, row *session.UnitRow) (*bench.Station, error) {
+func (b *slot) station(p *procedure.PortDecl, row *session.UnitRow) (*bench.Station, error) {
 	where := orName(b.at[p.Name], p.Name)
+	if port, ok := b.Ports[p.Name]; ok {
+		where = port
+	}
 	if row != nil {
 		where = orName(row.Ports[p.Name], where)
 	}
@@ -139,27 +156,61 @@ func (b *batch) earlier(ctx context.Context) error {
 // errLeave is that the person leaves.
 var errLeave = errors.New("left")
 
-// all goes through the units.
+// all goes through the units, at all slots at once: each takes the next one.
 func (b *batch) all(ctx context.Context) error {
+	b.done = make([]unitResult, len(b.table.Rows))
 	for i, row := range b.table.Rows {
-		r := unitResult{row: row, verdict: verdict.Untested}
-		again, err := b.mayBegin(ctx, &r)
-		if err == nil && again {
-			err = b.one(ctx, i, &r)
-		}
-		b.done = append(b.done, r)
-		if err != nil {
-			for _, left := range b.table.Rows[i+1:] {
-				b.done = append(b.done, unitResult{row: left, verdict: verdict.Untested, why: "not begun"})
-			}
+		b.done[i] = unitResult{row: row, verdict: verdict.Untested, why: "not begun"}
+	}
+	errs := make([]error, len(b.slots))
+	var all sync.WaitGroup
+	for i, s := range b.slots {
+		all.Go(func() { errs[i] = s.work(ctx) })
+	}
+	all.Wait()
+	for _, err := range errs {
+		if err != nil && !errors.Is(err, errLeave) {
 			return err
 		}
 	}
 	return nil
 }
 
+// take is the place of the next unit; false if there is none, or a person has stopped.
+func (b *batch) take() (int, bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.stopped || b.upNext >= len(b.table.Rows) {
+		return 0, false
+	}
+	b.upNext++
+	return b.upNext - 1, true
+}
+
+// work does units until there is none.
+func (s *slot) work(ctx context.Context) error {
+	for {
+		i, ok := s.take()
+		if !ok {
+			return nil
+		}
+		r := unitResult{row: s.table.Rows[i], verdict: verdict.Untested}
+		again, err := s.mayBegin(ctx, &r)
+		if err == nil && again {
+			err = s.one(ctx, i, &r)
+		}
+		s.batch.mu.Lock()
+		s.batch.done[i] = r
+		s.stopped = s.stopped || err != nil
+		s.batch.mu.Unlock()
+		if err != nil {
+			return err
+		}
+	}
+}
+
 // mayBegin decides whether a unit is to be done, which may have been before.
-func (b *batch) mayBegin(ctx context.Context, r *unitResult) (bool, error) {
+func (b *slot) mayBegin(ctx context.Context, r *unitResult) (bool, error) {
 	old, known := b.before[r.row.Unit]
 	if !known {
 		return true, nil
@@ -169,35 +220,35 @@ func (b *batch) mayBegin(ctx context.Context, r *unitResult) (bool, error) {
 	case passed && b.goOn:
 		r.before, r.verdict, r.why = true, verdict.Passed, "passed on "+when
 		return false, nil
-	case passed && b.sits(b.person):
-		yes, err := b.person.Confirm(ctx, fmt.Sprintf("%s has passed this on %s. Again?", r.row.Unit, when))
+	case passed && b.asksPerson:
+		yes, err := b.who.Confirm(ctx, fmt.Sprintf("%s has passed this on %s. Again?", r.row.Unit, when))
 		if err == nil && !yes {
 			r.before, r.verdict, r.why = true, verdict.Passed, "passed on "+when
 		}
 		return yes, err
 	case passed:
 		r.why = "it has passed this on " + when + ": --go-on leaves out such units"
-		b.err.line("%s: %s", safe(r.row.Unit), safe(r.why))
+		b.say("%s: %s", r.row.Unit, r.why)
 		return false, nil
 	case old.Verdict == ledger.Unfinished:
-		b.err.line("%s was begun on %s and not ended: it is done again", safe(r.row.Unit), when)
+		b.say("%s was begun on %s and not ended: it is done again", r.row.Unit, when)
 	default:
-		b.err.line("%s was %s on %s: it is done again", safe(r.row.Unit), safe(old.Verdict), when)
+		b.say("%s was %s on %s: it is done again", r.row.Unit, old.Verdict, when)
 	}
 	return true, nil
 }
 
 // one does a unit, again as long as a person asks for it.
-func (b *batch) one(ctx context.Context, i int, r *unitResult) error {
-	b.err.line("")
-	b.err.line("%s", b.err.bold(fmt.Sprintf("== %s, %d of %d", safe(r.row.Unit), i+1, len(b.table.Rows))))
+func (b *slot) one(ctx context.Context, i int, r *unitResult) error {
+	b.begins(r.row.Unit, i)
+	defer func() { b.ends(r) }()
 	for {
 		if err := b.nextModule(ctx, r); err != nil || r.why == skipped {
 			return err
 		}
 		if is := b.stillThere(ctx, r.row); is != "" {
-			b.err.line("   %s", safe(is))
-			if r.verdict, r.why = verdict.Untested, is; b.sits(b.person) && b.next == "enter" {
+			b.say("   %s", is)
+			if r.verdict, r.why = verdict.Untested, is; b.asksPerson && b.next == "enter" {
 				continue
 			}
 			return nil
@@ -210,12 +261,12 @@ func (b *batch) one(ctx context.Context, i int, r *unitResult) error {
 		}
 		if res.Run == "" { // it could not begin
 			r.verdict, r.why = verdict.Broken, err.Error()
-			b.err.line("uparrot: %s", safe(err.Error()))
+			b.say("uparrot: %v", err)
 		}
-		if r.verdict == verdict.Passed || !b.sits(b.person) {
+		if r.verdict == verdict.Passed || !b.asksPerson {
 			return nil
 		}
-		answer, err := b.person.ask(ctx, fmt.Sprintf("%s %s: again, next, or stop? [a/n/s]", r.row.Unit, r.verdict))
+		answer, err := b.who.ask(ctx, fmt.Sprintf("%s %s: again, next, or stop? [a/n/s]", r.row.Unit, r.verdict))
 		if err != nil {
 			return err
 		}
@@ -231,7 +282,7 @@ func (b *batch) one(ctx context.Context, i int, r *unitResult) error {
 
 // reader is what reads the serial number of the module at the first port: false where no
 // phrasebook tells how.
-func (b *batch) reader(row *session.UnitRow) (*bench.Station, phrasebook.Way, bool) {
+func (b *slot) reader(row *session.UnitRow) (*bench.Station, phrasebook.Way, bool) {
 	for i, book := range b.books(row) {
 		if book == nil {
 			continue
@@ -250,14 +301,14 @@ func (b *batch) reader(row *session.UnitRow) (*bench.Station, phrasebook.Way, bo
 
 // warnNameless tells where nothing would notice that the module before is plugged in still.
 func (b *batch) warnNameless() {
-	if _, _, ok := b.reader(b.table.Rows[0]); !ok && !procedure.Identifies(b.file) {
+	if _, _, ok := b.slots[0].reader(b.table.Rows[0]); !ok && !procedure.Identifies(b.file) {
 		b.err.line("warning: nothing tells one module from the next: the statement identity in the procedure would, or a serial number in a table [[identity]] of the phrasebook")
 	}
 }
 
 // stillThere tells that the module is one that was another unit before; "" if it is not, or
 // that cannot be told: then the procedure will find out what is wrong.
-func (b *batch) stillThere(ctx context.Context, row *session.UnitRow) string {
+func (b *slot) stillThere(ctx context.Context, row *session.UnitRow) string {
 	st, way, ok := b.reader(row)
 	if !ok {
 		return ""
@@ -266,6 +317,8 @@ func (b *batch) stillThere(ctx context.Context, row *session.UnitRow) string {
 	if err != nil || serial == "" {
 		return ""
 	}
+	b.batch.mu.Lock()
+	defer b.batch.mu.Unlock()
 	if other, is := b.seen[serial]; is && other != row.Unit {
 		return fmt.Sprintf("the module says that it is %s, which was %s before: it is plugged in still", serial, other)
 	}
@@ -277,7 +330,7 @@ func (b *batch) stillThere(ctx context.Context, row *session.UnitRow) string {
 const skipped = "passed over"
 
 // nextModule waits until the module of a unit is there.
-func (b *batch) nextModule(ctx context.Context, r *unitResult) error {
+func (b *slot) nextModule(ctx context.Context, r *unitResult) error {
 	switch b.next {
 	case "none":
 		return nil
@@ -287,7 +340,7 @@ func (b *batch) nextModule(ctx context.Context, r *unitResult) error {
 	if b.operator == "yes" || b.answers != "" {
 		return nil
 	}
-	answer, err := b.person.ask(ctx, fmt.Sprintf("plug in %s, then Enter; n passes it over, s stops", r.row.Unit))
+	answer, err := b.who.ask(ctx, fmt.Sprintf("plug in %s, then Enter; n passes it over, s stops", r.row.Unit))
 	if _, left := errors.AsType[*perform.Left](err); left {
 		return errLeave
 	}
@@ -299,7 +352,7 @@ func (b *batch) nextModule(ctx context.Context, r *unitResult) error {
 	case "", "y":
 	default:
 		if answer != r.row.Unit { // a reader of bar codes types like a person
-			b.err.line("          %s is not %s: plug in %s, or pass it over", safe(answer), safe(r.row.Unit), safe(r.row.Unit))
+			b.say("          %s is not %s: plug in %s, or pass it over", answer, r.row.Unit, r.row.Unit)
 			return b.nextModule(ctx, r)
 		}
 	}
@@ -310,7 +363,7 @@ func (b *batch) nextModule(ctx context.Context, r *unitResult) error {
 const nextWithin = 10 * time.Minute
 
 // untilNext waits until the next module shows by itself that it is there.
-func (b *batch) untilNext(ctx context.Context, row *session.UnitRow) error {
+func (b *slot) untilNext(ctx context.Context, row *session.UnitRow) error {
 	port := b.file.Ports[0]
 	st, err := b.station(port, row)
 	if err != nil {
@@ -320,12 +373,12 @@ func (b *batch) untilNext(ctx context.Context, row *session.UnitRow) error {
 	if err != nil {
 		return err
 	}
-	b.err.line("   waiting for %s: %s", safe(row.Unit), map[string]string{"answer": "until it answers", "power": "until it starts", "replug": "until its port has gone and come back"}[b.next])
+	b.say("   waiting for %s: %s", row.Unit, map[string]string{"answer": "until it answers", "power": "until it starts", "replug": "until its port has gone and come back"}[b.next])
 	return (&session.Modules{}).Shows(ctx, st, statements, nextWithin)
 }
 
 // shows are the statements that end when the next module is there.
-func (b *batch) shows(st *bench.Station) ([]string, error) {
+func (b *slot) shows(st *bench.Station) ([]string, error) {
 	pb := st.Phrasebook
 	switch {
 	case b.next == "replug":
@@ -353,9 +406,12 @@ func (b *batch) shows(st *bench.Station) ([]string, error) {
 }
 
 // perform1 performs the procedure at one unit.
-func (b *batch) perform1(ctx context.Context, row *session.UnitRow) (perform.Result, error) {
+func (b *slot) perform1(ctx context.Context, row *session.UnitRow) (perform.Result, error) {
 	at := map[string]string{}
 	for name, where := range b.at {
+		at[name] = where
+	}
+	for name, where := range b.Ports {
 		at[name] = where
 	}
 	for name, where := range row.Ports {
@@ -369,13 +425,18 @@ func (b *batch) perform1(ctx context.Context, row *session.UnitRow) (perform.Res
 		return perform.Result{}, err
 	}
 	if _, asks := p.Operator.(*person); asks {
-		p.Operator = b.person // one reads what is typed
+		p.Operator = b.who // one reads what is typed
 	}
-	p.Asks = b.sits(p.Operator)
+	p.Asks = b.asksPerson
 	if err := b.takeSecrets(b.cmd, p); err != nil {
 		return perform.Result{}, err
 	}
-	b.watch(p)
+	if b.Name == "" {
+		b.watch(p)
+	} else {
+		p.Watch = func(map[string]*bench.Station) func(record.Event) { return b.event }
+		p.Uses = b.shared.use
+	}
 	res, err := p.Do(ctx)
 	b.err.end()
 	return res, err

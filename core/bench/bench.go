@@ -7,8 +7,10 @@ package bench
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -27,6 +29,16 @@ type Bench struct {
 	File  string
 	Ports []*Entry // by name
 	Air   Air
+	Slots []Slot // places for a module each, by name
+
+	Shared map[string]int // what slots share: how many may use it at once
+}
+
+// Slot is a place for a module, or for what belongs together: which ports of the bench stand for
+// a procedure's.
+type Slot struct {
+	Name  string
+	Ports map[string]string
 }
 
 // Entry is one port on the bench.
@@ -81,8 +93,10 @@ type Air struct {
 
 // file is what stands in a bench file.
 type file struct {
-	Ports map[string]*filePort `toml:"port"`
-	Air   *fileAir             `toml:"air"`
+	Ports  map[string]*filePort         `toml:"port"`
+	Air    *fileAir                     `toml:"air"`
+	Slots  map[string]map[string]string `toml:"slot"`
+	Shared map[string]int               `toml:"shared"`
 }
 
 type filePort struct {
@@ -187,6 +201,7 @@ func (b *Bench) fill(d *toml.Doc, f file, families []string) {
 		}
 		b.Ports = append(b.Ports, p)
 	}
+	b.slots(d, f)
 	sort.Slice(b.Ports, func(i, j int) bool { return b.Ports[i].Name < b.Ports[j].Name })
 	if a := f.Air; a != nil {
 		b.Air = Air{
@@ -204,6 +219,31 @@ func (b *Bench) fill(d *toml.Doc, f file, families []string) {
 			d.Add("air", fmt.Sprintf("loss, damage, duplicate and reorder add up to %.0f%%", sum*100), "At most one of them befalls a message, so their sum may not be over 100%.")
 		}
 	}
+}
+
+// slots reads the places for modules, and what they share.
+func (b *Bench) slots(d *toml.Doc, f file) {
+	taken := map[string]string{}
+	for _, name := range slices.Sorted(maps.Keys(f.Slots)) {
+		s := Slot{Name: name, Ports: f.Slots[name]}
+		for _, of := range slices.Sorted(maps.Keys(s.Ports)) {
+			at, port := fmt.Sprintf("slot.%s.%s", name, of), s.Ports[of]
+			if _, ok := f.Ports[port]; !ok {
+				d.Add(at, fmt.Sprintf("there is no port %q on the bench", port), source.DidYouMean(port, names(f.Ports)))
+			}
+			if other := taken[port]; other != "" {
+				d.Add(at, fmt.Sprintf("the port %s is in slot %s already", port, other), "A port is in one slot.")
+			}
+			taken[port] = name
+		}
+		b.Slots = append(b.Slots, s)
+	}
+	for name, n := range f.Shared {
+		if n < 1 {
+			d.Add("shared."+name, fmt.Sprintf("%d may use it at once", n), "Write 1, or how many may.")
+		}
+	}
+	b.Shared = f.Shared
 }
 
 func names(ports map[string]*filePort) []string {

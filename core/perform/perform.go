@@ -47,6 +47,9 @@ type Run struct {
 	Operator Operator
 	// Second is asked about each step that has failed; nil asks nobody.
 	Second Second
+	// Uses waits until a step may use what it shares with others on the bench, and returns what
+	// gives it back; nil lets all be used at once.
+	Uses func(ctx context.Context, names []string) (release func(), err error)
 	// Enough ends a watch when it is closed; nil never does.
 	Enough <-chan struct{}
 	// Part is one of several at once in one record, which tells itself what begins and what

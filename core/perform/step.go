@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
+	"strings"
 	"time"
 
 	"uparrot/core/perform/reach"
@@ -16,6 +17,15 @@ import (
 
 func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 	s, outside := p.step, ctx
+	if p.run.Uses != nil && len(s.Uses) > 0 {
+		over := p.waiting("", strings.Join(s.Uses, ", ")+", which others use now", 0)
+		release, err := p.run.Uses(ctx, s.Uses)
+		if over(); err != nil {
+			p.try = 1
+			return p.neverBegan(s, err)
+		}
+		defer release()
+	}
 	began := time.Now()
 	defer func() {
 		if fault := recover(); fault != nil { // the module must still be put back
@@ -65,6 +75,14 @@ func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 		e.Value = record.StepEnd{Values: values}
 	}
 	p.emit(e)
+	return sr
+}
+
+// neverBegan files a step that was interrupted while it waited for what it shares.
+func (p *performer) neverBegan(s *procedure.Step, err error) StepResult {
+	sr := StepResult{Title: s.Title, Verdict: verdict.Broken, Tries: 1, Why: err.Error(), Err: err}
+	p.begins()
+	p.emit(record.Event{Kind: record.Step, Step: s.Title, Try: 1, Verdict: sr.Verdict, Why: sr.Why, Err: err})
 	return sr
 }
 

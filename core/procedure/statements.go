@@ -211,12 +211,19 @@ func (p *parser) readStep(l *line, at Pos) {
 			s.Always = true
 		case "needed":
 			s.Needed = true
+		case "uses":
+			name, at := l.word()
+			if name == "" {
+				p.mistake(at, "wanted what the step shares with others", "Write: uses air, where the bench has [shared] and air = 1")
+				return
+			}
+			s.Uses = append(s.Uses, name)
 		default:
 			if w == "" {
 				at = l.here()
 				w, _ = l.token()
 			}
-			p.mistake(at, fmt.Sprintf("unknown word %q after a step's title", w), source.DidYouMean(w, []string{"tries", "every", "within", "always", "needed"}))
+			p.mistake(at, fmt.Sprintf("unknown word %q after a step's title", w), source.DidYouMean(w, []string{"tries", "every", "within", "always", "needed", "uses"}))
 			return
 		}
 	}

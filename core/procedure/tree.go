@@ -107,6 +107,7 @@ type Step struct {
 	Within time.Duration // for all tries together; 0 means no limit
 	Always bool          // runs also after a failure
 	Needed bool          // runs also where only other steps were asked for
+	Uses   []string      // what it shares with others on the bench, such as the air
 	Body   []Node
 
 	// Needs are the values that it reads and other steps give, each with the titles of

@@ -35,6 +35,8 @@ type Procedure struct {
 	Command  string               // what is done, in the record; run unless said
 	Measures bool                 // where nothing was judged, what passed is measured
 	Enough   <-chan struct{}      // ends a watch when it is closed; may be nil
+	// Uses waits until a step may use what it shares with others; see [perform.Run]. May be nil.
+	Uses func(ctx context.Context, names []string) (release func(), err error)
 
 	// Watch is told of all that happens, once the ports are found; it is called with
 	// the stations by the procedure's names. May be nil.
@@ -80,7 +82,7 @@ func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
 		folder = filepath.Dir(p.Keep.Record)
 	}
 	run := &perform.Run{
-		Procedure: p.File, Stations: stations, Values: p.Values, Unit: p.Keep.Unit, Passed: s.passed(p.File.Title), Asks: p.Asks, Events: s.Events, Chosen: p.Chosen, Before: before, Operator: p.Operator, Second: p.Second, Measures: p.Measures, Enough: p.Enough,
+		Procedure: p.File, Stations: stations, Values: p.Values, Unit: p.Keep.Unit, Passed: s.passed(p.File.Title), Asks: p.Asks, Events: s.Events, Chosen: p.Chosen, Before: before, Operator: p.Operator, Second: p.Second, Measures: p.Measures, Enough: p.Enough, Uses: p.Uses,
 		Keep: func(name string, data []byte) (string, error) { return keepFile(folder, name, data) },
 	}
 	res := run.Do(ctx)
