@@ -22,13 +22,17 @@ type slot struct {
 	*batch
 	who askable
 
-	mu    sync.Mutex
-	unit  string // that is being done; "" if none is
-	step  string
-	since time.Time // when the unit, or the wait for it, began
-	last  verdict.Verdict
-	why   string
-	done  int
+	mu     sync.Mutex
+	unit   string // that is being done; "" if none is
+	step   string
+	since  time.Time // when the unit, or the wait for it, began
+	last   verdict.Verdict
+	why    string
+	done   int
+	latest string    // the unit that was done last
+	asks   *question // on the board; nil if it asks nothing
+	does   string    // what a person is to do
+	board  *board    // nil where there is none
 }
 
 // askable is somebody who can be asked.
@@ -165,9 +169,12 @@ func (s *slot) event(e record.Event) {
 		return
 	}
 	s.mu.Lock()
-	s.step = e.Step
+	s.step, s.does = e.Step, ""
 	unit := s.unit
 	s.mu.Unlock()
+	if s.board != nil {
+		s.board.wake()
+	}
 	if e.Verdict == "" || s.quietly {
 		return
 	}
@@ -209,6 +216,10 @@ func (s *slot) say(format string, values ...any) {
 	if s.Name != "" {
 		words = fmt.Sprintf("%-4s %s", safe(s.Name), words)
 	}
+	if s.board != nil {
+		s.board.line(words)
+		return
+	}
 	s.err.line("%s", words)
 }
 
@@ -226,7 +237,7 @@ func (s *slot) begins(unit string, i int) {
 // ends tells what came of a unit.
 func (s *slot) ends(r *unitResult) {
 	s.mu.Lock()
-	s.unit, s.last, s.why, s.since = "", r.verdict, r.why, time.Now()
+	s.unit, s.latest, s.last, s.why, s.does, s.since = "", r.row.Unit, r.verdict, r.why, "", time.Now()
 	s.done++
 	s.mu.Unlock()
 	if s.Name != "" {

@@ -99,7 +99,11 @@ func (c *runCommand) runUnits(cmd *cobra.Command, file *procedure.File) error {
 		return withExample(cmd, err)
 	}
 	b.warnNameless()
-	err = b.all(cmd.Context())
+	all := b.all
+	if c.slots != "" && b.asksPerson && isTerminal(c.app.out) && !c.json && !c.keeps.quiet {
+		all = b.onBoard
+	}
+	err = all(cmd.Context())
 	return errors.Join(b.tell(), b.outcome(err))
 }
 
@@ -160,7 +164,7 @@ var errLeave = errors.New("left")
 func (b *batch) all(ctx context.Context) error {
 	b.done = make([]unitResult, len(b.table.Rows))
 	for i, row := range b.table.Rows {
-		b.done[i] = unitResult{row: row, verdict: verdict.Untested, why: "not begun"}
+		b.done[i] = unitResult{row: row, verdict: verdict.Untested, why: notBegun}
 	}
 	errs := make([]error, len(b.slots))
 	var all sync.WaitGroup
@@ -325,6 +329,9 @@ func (b *slot) stillThere(ctx context.Context, row *session.UnitRow) string {
 	b.seen[serial] = row.Unit
 	return ""
 }
+
+// notBegun is why nothing is known of a unit.
+const notBegun = "not begun"
 
 // skipped is why a unit was not done that a person passed over.
 const skipped = "passed over"

@@ -1,0 +1,338 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+
+	"uparrot/core/perform"
+	"uparrot/core/verdict"
+)
+
+// board shows all slots at once: a tile each, what a person must do where, and how far it is.
+type board struct {
+	*batch
+	began   time.Time
+	input   textinput.Model
+	focus   int       // the slot whose question is answered
+	asked   *question // the one that what is typed is meant for
+	stop    func()
+	wide    int
+	high    int
+	program *tea.Program
+	waking  atomic.Bool
+	told    []string // the latest lines
+}
+
+// question is what a slot asks; the answer is sent to reply.
+type question struct {
+	text  string
+	reply chan string
+}
+
+// boardPerson is the person as a slot asks on the board.
+type boardPerson struct {
+	*slot
+	board *board
+}
+
+// Tell shows what to do until the next question or step.
+func (p *boardPerson) Tell(_ context.Context, text string) error {
+	p.mu.Lock()
+	p.does = text
+	p.mu.Unlock()
+	p.board.wake()
+	return nil
+}
+
+// Confirm asks until yes or no is typed.
+func (p *boardPerson) Confirm(ctx context.Context, question string) (bool, error) {
+	for {
+		answer, err := p.ask(ctx, question+" [yes/no]")
+		if err != nil {
+			return false, err
+		}
+		switch strings.ToLower(answer) {
+		case "y", "yes":
+			return true, nil
+		case "n", "no":
+			return false, nil
+		}
+	}
+}
+
+// Value asks until a value is typed that fits.
+func (p *boardPerson) Value(ctx context.Context, question string, check func(string) error) (string, error) {
+	asked := question
+	for {
+		answer, err := p.ask(ctx, asked)
+		if err != nil {
+			return "", err
+		}
+		why := check(answer)
+		if why == nil {
+			return answer, nil
+		}
+		asked = question + " (" + why.Error() + ")"
+	}
+}
+
+func (p *boardPerson) ask(ctx context.Context, text string) (string, error) {
+	q := &question{text, make(chan string, 1)}
+	p.mu.Lock()
+	p.asks = q
+	p.mu.Unlock()
+	p.board.wake()
+	defer func() {
+		p.mu.Lock()
+		p.asks = nil
+		p.mu.Unlock()
+		p.board.wake()
+	}()
+	select {
+	case answer := <-q.reply:
+		return strings.TrimSpace(answer), nil
+	case <-ctx.Done():
+		return "", context.Cause(ctx)
+	}
+}
+
+var _ perform.Operator = (*boardPerson)(nil)
+
+// onBoard goes through the units with the board on the screen.
+func (b *batch) onBoard(ctx context.Context) error {
+	own, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	d := &board{batch: b, began: time.Now(), input: textinput.New(), wide: 80, high: 24}
+	d.stop = func() { cancel(errInterrupted) }
+	d.input.Prompt = ""
+	d.input.Focus()
+	for _, s := range b.slots {
+		s.board = d
+		s.who = &boardPerson{s, d}
+	}
+	b.quietly = true
+	in := b.in
+	if f, ok := in.(*os.File); ok {
+		in = &watchedInput{f, d.stop}
+	}
+	d.program = tea.NewProgram(d, tea.WithContext(own), tea.WithInput(in), tea.WithOutput(b.app.out), tea.WithoutSignalHandler(), tea.WithFPS(12))
+	var terminal handover
+	terminal.by(d.program.ReleaseTerminal, d.program.RestoreTerminal)
+	defer terminal.heed()()
+	var err error
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		err = b.all(own)
+		d.program.Quit()
+	}()
+	_, verr := d.program.Run()
+	<-over
+	if verr != nil && !errors.Is(verr, tea.ErrProgramKilled) {
+		err = errors.Join(err, verr)
+	}
+	return err
+}
+
+// wake has the board drawn anew, soon.
+func (d *board) wake() {
+	if d.program != nil && !d.waking.Swap(true) {
+		time.AfterFunc(drawEvery, func() { d.program.Send(wakeMsg{}) })
+	}
+}
+
+// line keeps a line that a slot tells.
+func (d *board) line(text string) {
+	d.batch.mu.Lock()
+	if d.told = append(d.told, text); len(d.told) > 50 {
+		d.told = d.told[1:]
+	}
+	d.batch.mu.Unlock()
+	d.wake()
+}
+
+func (d *board) Init() tea.Cmd { return tick() }
+
+func (d *board) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		d.wide, d.high = msg.Width, msg.Height
+	case wakeMsg:
+		d.waking.Store(false)
+	case tickMsg:
+		return d, tick()
+	case tea.KeyPressMsg:
+		switch msg.String() {
+		case "ctrl+c":
+			d.stop()
+			return d, nil
+		case "tab":
+			d.turnTo(d.next(d.focus + 1))
+			return d, nil
+		case "enter":
+			d.answer()
+			return d, nil
+		}
+	}
+	var cmd tea.Cmd
+	d.input, cmd = d.input.Update(msg)
+	return d, cmd
+}
+
+// next is the slot from a place on that asks; the place itself if none does.
+func (d *board) next(from int) int {
+	for i := range d.slots {
+		at := (from + i) % len(d.slots)
+		if d.slots[at].question() != nil {
+			return at
+		}
+	}
+	return from % len(d.slots)
+}
+
+// turnTo has the question of a slot answered next. What was typed for another is dropped.
+func (d *board) turnTo(i int) {
+	d.focus = i
+	if q := d.slots[i].question(); q != d.asked {
+		d.asked = q
+		d.input.SetValue("")
+	}
+}
+
+// answer answers the question that stands on the screen.
+func (d *board) answer() {
+	typed := strings.TrimSpace(d.input.Value())
+	d.input.SetValue("")
+	if q := d.asked; q != nil && q == d.slots[d.focus].question() {
+		select {
+		case q.reply <- typed:
+		default: // it is answered already
+		}
+	}
+}
+
+// question is what the slot asks; nil if nothing.
+func (s *slot) question() *question {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.asks
+}
+
+// View is what stands on the screen.
+func (d *board) View() tea.View {
+	screen := tea.NewView(d.screen())
+	screen.AltScreen = true
+	return screen
+}
+
+// tileWide and tileHigh are the least room of a tile.
+const (
+	tileWide = 30
+	tileHigh = 9
+)
+
+func (d *board) screen() string {
+	d.turnTo(d.next(d.focus))
+	across := max(1, min(len(d.slots), d.wide/tileWide))
+	w := d.wide / across
+	rows := []string{barStyle.Render(pad(" "+d.tally(), d.wide))}
+	for i := 0; i < len(d.slots); i += across {
+		var tiles []string
+		for j := i; j < min(len(d.slots), i+across); j++ {
+			tiles = append(tiles, d.tile(j, w))
+		}
+		rows = append(rows, lipgloss.JoinHorizontal(lipgloss.Top, tiles...))
+	}
+	body := strings.Split(strings.Join(rows, "\n"), "\n")
+	room := max(1, d.high-2)
+	d.batch.mu.Lock()
+	told := append([]string(nil), d.told...)
+	d.batch.mu.Unlock()
+	for i := max(0, len(told)-max(0, room-len(body)-1)); i < len(told) && len(body) < room; i++ {
+		body = append(body, noteStyle.Render(cut(told[i], d.wide)))
+	}
+	for len(body) < room {
+		body = append(body, "")
+	}
+	prompt := "no question"
+	if q := d.slots[d.focus].question(); q != nil {
+		prompt = "slot " + oneLine(d.slots[d.focus].Name) + ": " + oneLine(q.text) + " > "
+	}
+	prompt = cut(prompt, max(10, d.wide-20))
+	d.input.SetWidth(max(1, d.wide-width(prompt)-2))
+	return strings.Join(append(body[:room], prompt+d.input.View(), barStyle.Render(pad(" Enter answers  Tab the next question  Ctrl-C stops", d.wide))), "\n")
+}
+
+// tally is how far all is: units done, passed, and the time left as it has gone until now.
+func (d *board) tally() string {
+	d.batch.mu.Lock()
+	defer d.batch.mu.Unlock()
+	done, passed, worked := 0, 0, 0
+	for _, r := range d.batch.done {
+		if r.why == notBegun {
+			continue
+		}
+		if done++; r.verdict == verdict.Passed {
+			passed++
+		}
+		if !r.before {
+			worked++
+		}
+	}
+	words := fmt.Sprintf("%d of %d units done, %d passed, %d not", done, len(d.table.Rows), passed, done-passed)
+	if left := len(d.table.Rows) - done; worked > 0 && left > 0 {
+		each := time.Since(d.began) / time.Duration(worked)
+		words += ", about " + took((each * time.Duration(left)).Round(time.Second)) + " left"
+	}
+	return words
+}
+
+// tile is one slot.
+func (d *board) tile(i, w int) string {
+	s := d.slots[i]
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	inner := w - 4
+	state, colour := "free", lipgloss.Color("8")
+	lines := []string{"", "", ""}
+	switch {
+	case s.unit != "":
+		state, colour = "AT WORK", lipgloss.Color("4")
+		lines[0], lines[1] = s.unit+"  "+took(time.Since(s.since).Round(time.Second)), s.step
+	case s.last != "":
+		state, colour = strings.ToUpper(string(s.last)), lipgloss.Color(verdictColour[s.last])
+		lines[0], lines[1] = s.latest, s.why
+	}
+	if s.asks != nil {
+		if lines[2] = s.asks.text; s.step != "" || s.last == "" { // else what came of the unit before stays in sight
+			state, colour = "ASKS", lipgloss.Color("3")
+		} else {
+			state, colour = strings.ToUpper(string(s.last)), lipgloss.Color(verdictColour[s.last])
+		}
+	} else if s.does != "" {
+		lines[2] = s.does
+	}
+	mark := "  "
+	if i == d.focus && s.asks != nil {
+		mark = "▶ "
+	}
+	band := lipgloss.NewStyle().Bold(true).Reverse(true).Foreground(colour)
+	blank := band.Render(pad("", inner))
+	text := []string{mark + "slot " + oneLine(s.Name) + fmt.Sprintf("   %d done", s.done), blank, band.Render(pad("  "+spaced(state), inner)), blank}
+	for _, l := range lines {
+		text = append(text, cut(oneLine(l), inner))
+	}
+	return lipgloss.NewStyle().Border(lipgloss.NormalBorder()).Width(w).Height(tileHigh).Render(strings.Join(text, "\n"))
+}
+
+// spaced is a word in big letters, as far as a terminal has such.
+func spaced(word string) string { return strings.Join(strings.Split(word, ""), " ") }
