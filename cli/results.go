@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -46,14 +47,19 @@ func (f *resultsFlags) open(cmd *cobra.Command) (*ledger.Ledger, error) {
 	if f.filter.Until, err = day(f.until, 1); err != nil {
 		return nil, usage(cmd, "--until: %v", err)
 	}
-	where, err := session.LedgerPlace(f.ledger)
+	return openLedger(cmd.Context(), f.ledger)
+}
+
+// openLedger opens a ledger that is there.
+func openLedger(ctx context.Context, place string) (*ledger.Ledger, error) {
+	where, err := session.LedgerPlace(place)
 	if err != nil {
 		return nil, &session.Misuse{What: err.Error()}
 	}
 	if _, err := os.Stat(where); !ledger.IsDatabase(where) && errors.Is(err, os.ErrNotExist) {
 		return nil, &session.Misuse{What: fmt.Sprintf("there is no ledger at %s yet: each run is filed there, or name another with --ledger", where)}
 	}
-	return ledger.Open(cmd.Context(), where)
+	return ledger.Open(ctx, where)
 }
 
 // day reads a day of this machine's calendar, or a length of time before now.
@@ -91,7 +97,7 @@ latest last.`,
 	f.add(cmd)
 	cmd.Flags().IntVar(&f.filter.Last, "last", 50, "only so many, the latest; 0 for all")
 	cmd.Flags().BoolVar(&a.json, "json", false, "print the result as JSON")
-	cmd.AddCommand(a.resultsShow(), a.resultsCompare(), a.resultsTrend(), a.resultsSeries(), a.resultsYield(), a.resultsExport(), a.resultsAdd())
+	cmd.AddCommand(a.resultsShow(), a.resultsUnit(), a.resultsSettings(), a.resultsCompare(), a.resultsTrend(), a.resultsSeries(), a.resultsYield(), a.resultsExport(), a.resultsAdd())
 	return cmd
 }
 
@@ -122,7 +128,7 @@ func (a *app) listRuns(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter) er
 		if r.Verdict != ledger.Unfinished {
 			t = took(fromMS(r.TookMS))
 		}
-		rows = append(rows, []string{localMinute(r.Began), oneLine(r.Unit), runTitle(r), s.verdict(verdict.Verdict(oneLine(r.Verdict)), 0), t, r.Run[:min(8, len(r.Run))]})
+		rows = append(rows, []string{localMinute(r.Began), oneLine(r.Unit), runTitle(r), s.verdict(verdict.Verdict(oneLine(r.Verdict)), 0), t, short(r.Run)})
 		return nil
 	}); err != nil {
 		return err

@@ -122,7 +122,7 @@ func (a *app) showSeries(all []ledger.Series) {
 			outside = fmt.Sprint(m.Outside)
 		}
 		rows = append(rows, []string{named(one.Run.Unit), localMinute(one.Run.Began), fmt.Sprint(m.N), plainNumber(m.Rate), numberOrNone(m.Least), numberOrNone(m.Mean), withUnit(numberOrNone(m.Greatest), one.Unit), spread,
-			oneLine(one.Wanted()), outside, took(fromMS(1000 * m.Silence)), one.Run.Run[:min(8, len(one.Run.Run))]})
+			oneLine(one.Wanted()), outside, took(fromMS(1000 * m.Silence)), short(one.Run.Run)})
 	}
 	table(a.out, rows)
 }

@@ -67,7 +67,7 @@ for settings apply and compare.`,
 		var mods []*session.Module
 		v, err := c.conductModules(cmd, "settings read", names, nil, func(ctx context.Context, m *session.Modules) (verdict.Verdict, error) {
 			var err error
-			if mods, err = m.Read(ctx, "as found"); err != nil {
+			if mods, err = m.Read(ctx, record.AsFound); err != nil {
 				return "", err
 			}
 			return c.judged(mods), nil
@@ -130,21 +130,9 @@ func (c *settingsCommand) progress() func(record.Event) {
 	}
 }
 
-// booksOf are the phrasebooks of modules, by their families.
-func booksOf(mods []*session.Module) map[string]*phrasebook.Phrasebook {
-	books := map[string]*phrasebook.Phrasebook{}
-	for _, m := range mods {
-		if m.Book != nil {
-			books[m.Family] = m.Book
-		}
-	}
-	return books
-}
-
 // judged is failed where a rule is broken, or something could not be read.
 func (c *settingsCommand) judged(mods []*session.Module) verdict.Verdict {
-	books := booksOf(mods)
-	if len(session.Pairs(mods, books)) > 0 {
+	if len(session.Pairs(mods)) > 0 {
 		return verdict.Failed
 	}
 	rules := false
@@ -167,17 +155,13 @@ func modulesJSON(mods []*session.Module) map[string]any {
 	for _, m := range mods {
 		list = append(list, m.Settings)
 	}
-	pairs := session.Pairs(mods, booksOf(mods))
-	if pairs == nil {
-		pairs = []session.PairFault{}
-	}
-	return map[string]any{"modules": list, "broken": pairs}
+	return map[string]any{"modules": list, "broken": session.Pairs(mods)}
 }
 
 // showModules prints modules side by side, those of one family in a table.
 func (c *settingsCommand) showModules(mods []*session.Module) {
 	s := newScreen(c.out)
-	pairs := session.Pairs(mods, booksOf(mods))
+	pairs := session.Pairs(mods)
 	for _, family := range session.FamiliesOf(mods) {
 		var own []*session.Module
 		for _, m := range mods {
@@ -188,14 +172,11 @@ func (c *settingsCommand) showModules(mods []*session.Module) {
 		fmt.Fprintf(c.out, "\n%s\n\n", s.bold(oneLine(family)))
 		table(c.out, settingRows(own, pairs))
 	}
-	for _, p := range pairs {
-		must := map[string]string{"equal": "must be equal", "different": "must all differ"}[p.Rule]
-		fmt.Fprintf(c.out, "\n%s: %s %s, and %s\n", s.verdict(verdict.Failed, 0), oneLine(p.Name), must, oneLine("has "+strings.Join(p.Values, ", ")))
-	}
+	tellPairs(c.out, s, pairs)
 }
 
 // settingRows are the settings of modules of one family, one column each.
-func settingRows(mods []*session.Module, pairs []session.PairFault) [][]string {
+func settingRows(mods []*session.Module, pairs []record.PairFault) [][]string {
 	head := []string{"setting", "unit", "as delivered"}
 	for _, m := range mods {
 		name := m.Name
@@ -209,7 +190,11 @@ func settingRows(mods []*session.Module, pairs []session.PairFault) [][]string {
 		cells := []string{oneLine(name), oneLine(unit), oneLine(factory)}
 		seen := map[string]bool{}
 		for _, m := range mods {
-			v, _ := m.Setting(name)
+			v, ok := m.Setting(name)
+			if !ok {
+				cells = append(cells, "-")
+				continue
+			}
 			seen[v.Shown()] = true
 			cells = append(cells, oneLine(clip(v.Shown())))
 		}
@@ -227,19 +212,34 @@ func settingRows(mods []*session.Module, pairs []session.PairFault) [][]string {
 		}
 		rows = append(rows, append(cells, note))
 	}
-	for _, v := range mods[0].Identity {
-		row(v.Name, "", "")
-	}
-	for _, v := range mods[0].Settings.Settings {
-		unit, factory := "", ""
-		if b := mods[0].Book; b != nil {
-			if s, ok := b.Setting(v.Name); ok {
-				unit, factory = s.Unit, s.Default
+	for _, name := range namesOf(mods) {
+		s := phrasebook.Setting{}
+		for _, m := range mods {
+			if m.Book != nil && s.Name == "" {
+				s, _ = m.Book.Setting(name)
 			}
 		}
-		row(v.Name, unit, factory)
+		row(name, s.Unit, s.Default)
 	}
 	return rows
+}
+
+// namesOf are the names of what modules are and of their settings, each once.
+func namesOf(mods []*session.Module) (names []string) {
+	add := func(list []record.SettingValue) {
+		for _, v := range list {
+			if !slices.Contains(names, v.Name) {
+				names = append(names, v.Name)
+			}
+		}
+	}
+	for _, m := range mods {
+		add(m.Identity)
+	}
+	for _, m := range mods {
+		add(m.Settings.Settings)
+	}
+	return names
 }
 
 // confirmed asks whether changes are to be made.

@@ -138,7 +138,7 @@ func (c *settingsCommand) apply(cmd *cobra.Command, what string, names []string,
 	var changes []session.Change
 	began := false
 	v, err := c.conductModules(cmd, what, names, known, func(ctx context.Context, m *session.Modules) (verdict.Verdict, error) {
-		found, err := m.Read(ctx, "as found")
+		found, err := m.Read(ctx, record.AsFound)
 		if err != nil {
 			return "", err
 		}
@@ -268,7 +268,7 @@ func (a *app) settingsCompare() *cobra.Command {
 		Use:   "compare A B [...]",
 		Short: "Settings of modules, files, records and units side by side",
 		Long: `Compares settings: of ports, which are read; of files of settings read; of records, as the
-modules were left; and of units, unit:NAME, as the ledger's latest run of settings left
+modules were left; and of units, unit:NAME, as the latest runs in the ledger left
 them. A difference, or a broken rule of the phrasebook, is a failure.`,
 		Example: "uparrot settings compare valley unit:LK-0017 --bench larkfell.toml",
 		Args:    args(1, -1, "two or more: ports, files, records, unit:NAME"),
@@ -289,7 +289,7 @@ them. A difference, or a broken rule of the phrasebook, is a failure.`,
 		var err error
 		if len(ports) > 0 {
 			v, err = c.conductModules(cmd, "settings compare", ports, nil, func(ctx context.Context, m *session.Modules) (verdict.Verdict, error) {
-				read, err := m.Read(ctx, "as found")
+				read, err := m.Read(ctx, record.AsFound)
 				mods = append(read, mods...)
 				return sameSettings(mods), err
 			})
@@ -323,7 +323,7 @@ them. A difference, or a broken rule of the phrasebook, is a failure.`,
 
 // sameSettings is passed where all modules of a family have the same settings, and break no rule.
 func sameSettings(mods []*session.Module) verdict.Verdict {
-	if len(session.Pairs(mods, booksOf(mods))) > 0 {
+	if len(session.Pairs(mods)) > 0 {
 		return verdict.Failed
 	}
 	for _, m := range mods {
@@ -347,9 +347,8 @@ func sameSettings(mods []*session.Module) verdict.Verdict {
 // ruleOf is what modules of one system need of a setting, as a phrasebook tells.
 func ruleOf(mods []*session.Module, name string) string {
 	for _, m := range mods {
-		if m.Book != nil {
-			s, _ := m.Book.Setting(name)
-			return s.Pair
+		if v, ok := m.Setting(name); ok && v.Pair != "" {
+			return v.Pair
 		}
 	}
 	return ""
@@ -380,34 +379,23 @@ func (c *settingsCommand) kept(ctx context.Context, name string) ([]*session.Mod
 	return mods, true, err
 }
 
-// ofUnit are the settings of a unit as its latest run of settings left them.
+// ofUnit are the settings of a unit as the latest runs that tell of each have left them.
 func (c *settingsCommand) ofUnit(ctx context.Context, unit string) ([]*session.Module, error) {
-	where, err := session.LedgerPlace(c.keeps.Ledger)
-	if err != nil {
-		return nil, err
-	}
-	l, err := ledger.Open(ctx, where)
+	l, err := openLedger(ctx, c.keeps.Ledger)
 	if err != nil {
 		return nil, err
 	}
 	defer l.Close()
-	path := ""
-	if err := l.Runs(ctx, ledger.Filter{Unit: unit}, func(r ledger.Run) error {
-		if strings.HasPrefix(r.Command, "settings ") && r.Record != "" {
-			path = r.Record
-		}
-		return nil
-	}); err != nil {
+	known, _, err := l.ModuleSettings(ctx, ledger.Filter{Unit: unit})
+	if err != nil {
 		return nil, err
 	}
-	if path == "" {
-		return nil, &session.Misuse{What: fmt.Sprintf("the ledger has no run of settings of unit %s", unit)}
+	if len(known) == 0 {
+		return nil, &session.Misuse{What: fmt.Sprintf("the ledger has no run that tells settings of unit %s", unit)}
 	}
-	mods, err := modulesOfRecord(path, true)
-	for _, m := range mods {
-		if m.Name = unit; len(mods) > 1 {
-			m.Name += " " + m.Family
-		}
+	var mods []*session.Module
+	for _, m := range known {
+		mods = append(mods, &session.Module{Settings: m.Settings})
 	}
-	return mods, err
+	return mods, nil
 }

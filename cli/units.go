@@ -293,7 +293,7 @@ func (b *slot) reader(row *session.UnitRow) (*bench.Station, phrasebook.Way, boo
 		}
 		port := b.file.Ports[i]
 		for _, id := range book.Identity {
-			if !strings.Contains(strings.ToLower(id.Name), "serial") {
+			if !record.IsSerial(id.Name) {
 				continue
 			}
 			st, err := b.station(port, row)

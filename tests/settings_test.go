@@ -18,7 +18,7 @@ func TestSettings(t *testing.T) {
 		return b.run(append([]string{"settings", what, "--bench", "larkfell.toml", "--ledger", "l.sqlite"}, args...)...)
 	}
 	c := settings("read", "valley", "summit", "--out", "found.toml", "--record", "found.record")
-	c.wants(t, 1, "serial number", "differs", "as delivered", "address must all differ, and has valley 1, summit 1")
+	c.wants(t, 1, "serial number", "differs", "as delivered", "address of Dunlin must all differ, and is 1 at valley, summit")
 	if file := b.read("found.toml"); !strings.Contains(file, "[summit.settings]") || !strings.Contains(file, "# radio channel (0 to 79), as delivered 41\nchannel = 10\n") {
 		t.Error(file)
 	}
@@ -60,7 +60,7 @@ func TestSettings(t *testing.T) {
 		"nothing is wanted":                            {"apply", "valley"},
 		"there are no settings for tower":              {"apply", "tower", "--file", "found.toml"},
 		"say what to":                                  {"restore", "valley"},
-		"has no run of settings of unit LK-99":         {"compare", "unit:LK-99", "valley"},
+		"has no run that tells settings of unit LK-99": {"compare", "unit:LK-99", "valley"},
 		"there is one module alone":                    {"compare", "one.record"},
 	} {
 		if c := settings(args[0], args[1:]...); c.status != 2 || !strings.Contains(c.err, want) {
@@ -91,7 +91,7 @@ func TestAnyRadio(t *testing.T) {
 		c.wants(t, 0, "all 2 steps", "power as found", "setting_now = 9")
 		b.run("run", "anyradio.parrot", "--bench", bench, "--port", "radio=valley", "--set", "address=12", "--plan").wants(t, 0, "set radio power = power")
 	}
-	b.run("settings", "read", "valley", "tower", "--bench", "ropeway.toml", "--no-ledger").wants(t, 1, "address must be equal, and has valley 12, tower 1", "as delivered")
+	b.run("settings", "read", "valley", "tower", "--bench", "ropeway.toml", "--no-ledger").wants(t, 1, "address of Fieldfare must be equal, and is 1 at tower; 12 at valley", "as delivered")
 	b.run("check", "anyradio.parrot").wants(t, 0, "no mistakes")
 	b.run("run", "anyradio.parrot", "--port", "radio=larkfell.ports/valley", "--set", "address=12", "--no-ledger").wants(t, 2, "no phrasebook is known of one of its ports")
 	b.write("wrong.parrot", strings.Replace(b.read("anyradio.parrot"), "get radio power", "get radio pover", 1))

@@ -41,6 +41,7 @@ type Filing struct {
 	soon    *time.Timer // files samples that wait; nil if none do
 	links   int
 	files   int
+	told    int // settings so far
 	ending  bool
 	done    chan struct{}
 	ctx     context.Context // of all that is written
@@ -127,6 +128,10 @@ func (f *Filing) Take(e record.Event) {
 		f.limit(e)
 	case record.Link:
 		f.link(e)
+	case record.Result:
+		if e.Text == record.SettingsKind {
+			f.settings(e)
+		}
 	case record.Kept:
 		var kept struct{ SHA256 record.Digest }
 		if f.decode(e, &kept) {

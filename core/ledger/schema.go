@@ -128,7 +128,23 @@ var steps = []string{
 		packed    BYTEA NOT NULL,
 		PRIMARY KEY (run, number, part)
 	)`,
+
+	// 6: settings of modules, as they were read.
+	`CREATE TABLE settings (
+		run       TEXT NOT NULL REFERENCES runs (run),
+		number    INTEGER NOT NULL,
+		module    TEXT NOT NULL,             -- the port
+		family    TEXT NOT NULL,
+		moment    TEXT NOT NULL,             -- as found, or as left
+		identity  INTEGER NOT NULL,          -- 1 for what the module says that it is
+		name      TEXT NOT NULL,
+		value     TEXT NOT NULL,
+		why_none  TEXT NOT NULL,             -- '' if it has a value
+		pair      TEXT NOT NULL,             -- what modules of one system must have: equal, different, or ''
+		told      BIGINT NOT NULL,
+		PRIMARY KEY (run, number)
+	)`,
 }
 
 // tables are the ledger's tables, in the order in which they refer to each other.
-var tables = []string{"runs", "steps", "measurements", "links", "files", "inputs", "series", "samples"}
+var tables = []string{"runs", "steps", "measurements", "links", "files", "inputs", "series", "samples", "settings"}

@@ -169,6 +169,7 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 		why = res.Err.Error()
 	}
 	if !r.Part {
+		p.tellSettings()
 		p.emit(record.Event{Kind: record.Verdict, Verdict: res.Verdict, Why: why, TookMS: res.TookMS})
 	}
 	return res
@@ -222,6 +223,7 @@ type performer struct {
 	seriesCount int                      // series so far
 	before      map[string]uart.Line     // line settings that were changed, by port
 	signals     map[string][]uart.Signal // that were set, by port
+	settings    []*settingsSeen          // of modules, in the order of their first use
 }
 
 // emit tells of an event, with secrets hidden from those who watch; the record hides

@@ -4,8 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"uparrot/core/procedure"
+	"uparrot/core/record"
+	"uparrot/core/verdict"
 )
 
 // setting reads or writes a setting. What the phrasebook wants done afterwards is done however
@@ -18,6 +21,7 @@ func (p *performer) setting(ctx context.Context, n *procedure.SettingUse) error 
 	if err == nil {
 		err = p.statements(ctx, n.Body)
 	}
+	p.settingSeen(ctx, n, err)
 	if len(n.Leave) == 0 {
 		return err
 	}
@@ -25,4 +29,67 @@ func (p *performer) setting(ctx context.Context, n *procedure.SettingUse) error 
 		err = errors.Join(err, fmt.Errorf("leave the setup: %w", left))
 	}
 	return err
+}
+
+// settingsSeen are the settings of a module as far as the procedure has read and written them:
+// each as it was read before it was written, and as it was read at last.
+type settingsSeen struct {
+	port        string
+	found, left record.Settings
+}
+
+// settingSeen keeps what a get or a set tells of a setting. What was written and not read back,
+// and what a write that failed may have left, is told as such.
+func (p *performer) settingSeen(ctx context.Context, n *procedure.SettingUse, failed error) {
+	if p.run.Part || n.Value == nil && failed != nil {
+		return // nothing was learned of it
+	}
+	book := p.run.Stations[n.Port].Phrasebook
+	s, is := book.Setting(n.Name)
+	v := record.SettingValue{Name: n.Name, Pair: s.Pair}
+	switch {
+	case s.Secret:
+		v.Not = "a secret"
+	case n.Value == nil:
+		v.Value = procedure.Text(p.values[n.Gets])
+	case failed != nil:
+		v.Not, v.Bad = "a write failed", true
+	default:
+		if to, err := n.Value.Run(ctx, p.values); err != nil {
+			v.Not, v.Bad = "was written, and not read", true
+		} else if v.Value = procedure.Text(to); !s.ReadBack() {
+			v.Not, v.Value = "written "+v.Value+", not read back", ""
+		}
+	}
+	if p.mask.Hide(v.Value+v.Not) != v.Value+v.Not || n.Gets != "" && p.secret[n.Gets] {
+		v.Value, v.Not = "", "made of a secret"
+	}
+	of := p.settingsOf(n.Port, book.Family)
+	first := of.left.Add(v, !is)
+	if n.Value == nil && first {
+		of.found.Add(v, !is)
+	}
+}
+
+func (p *performer) settingsOf(port, family string) *settingsSeen {
+	for _, of := range p.settings {
+		if of.port == port {
+			return of
+		}
+	}
+	of := &settingsSeen{port, record.Settings{Name: p.port(port), Family: family, When: record.AsFound}, record.Settings{Name: p.port(port), Family: family, When: record.AsLeft}}
+	p.settings = append(p.settings, of)
+	return of
+}
+
+// tellSettings tells, at the end, of the settings that were read and written.
+func (p *performer) tellSettings() {
+	for _, moment := range []func(*settingsSeen) *record.Settings{func(s *settingsSeen) *record.Settings { return &s.found }, func(s *settingsSeen) *record.Settings { return &s.left }} {
+		for _, of := range p.settings {
+			if s := moment(of); len(s.Settings)+len(s.Identity) > 0 {
+				s.Read = time.Now()
+				p.emit(record.Event{Kind: record.Result, Port: p.port(of.port), Text: record.SettingsKind, Verdict: verdict.Measured, Value: *s})
+			}
+		}
+	}
 }

@@ -1,6 +1,7 @@
 package perform
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"runtime"
@@ -9,6 +10,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"uparrot/core/port"
 	"uparrot/core/record"
 	"uparrot/core/verdict"
 )
@@ -165,14 +167,28 @@ func TestWatchPolls(t *testing.T) {
 	}
 }
 
+// heldPort takes nothing until a channel is closed, so that whoever says something waits.
+type heldPort struct {
+	port.Port
+	until chan struct{}
+}
+
+func (p heldPort) Write(ctx context.Context, b []byte) (int, error) {
+	<-p.until
+	return p.Port.Write(ctx, b)
+}
+
 // What falls out of the inbox before it is read is told, and fails the watch; bytes between
 // packets are told.
 func TestWatchTellsWhatItMissed(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		s := set(t, "procedure \"T\"\nport a: dialect lines\nstep \"s\"\nwatch for 2s\nreading a: v {v:num}\nnote v \"v\"\nend\nend\n", nil)
+		s := set(t, "procedure \"T\"\nport a: dialect lines\nstep \"s\"\nwatch for 2s\npoll a every 3s: v\nreading a: v {v:num}\nnote v \"v\"\nend\nend\n", nil)
+		all := make(chan struct{})
+		s.Stations["a"].Dial = func() (port.Port, error) { return heldPort{s.host["a"], all}, nil }
 		go func() {
-			time.Sleep(time.Second)
 			io.WriteString(s.module["a"], strings.Repeat("v 1\r\n", 60_000))
+			time.Sleep(time.Millisecond)
+			close(all)
 		}()
 		res := s.Do(t.Context())
 		s.module["a"].Close()

@@ -133,11 +133,16 @@ func (s Setting) WriteStatements(dialect Dialect, port, value string, back bool)
 			all = append(all, fmt.Sprintf("hear %s%s: \"%s\"", bytes, port, wanted(s.Written, value)))
 		}
 	}
-	if !back || s.Effect == "restart" || !s.Way().Readable() || s.Secret {
+	if !back || !s.ReadBack() {
 		return all
 	}
 	all = append(all, s.Way().Statements(dialect, port, SettingNow)...)
 	return append(all, fmt.Sprintf("check %s == %s \"%s has not taken the value\"", SettingNow, value, strings.ReplaceAll(s.Name, `"`, "'")))
+}
+
+// ReadBack reports whether what was written shows at once.
+func (s Setting) ReadBack() bool {
+	return s.Effect != "restart" && s.Way().Readable() && !s.Secret
 }
 
 // wanted is heard text in which the capture value must be a value.

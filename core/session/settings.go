@@ -114,6 +114,7 @@ func (m *Modules) read(ctx context.Context, st *bench.Station, when string) (*Mo
 		if why := not[s.Name]; why != "" {
 			v.Not, v.Bad = why, false
 		}
+		v.Pair = s.Pair
 		mod.Settings.Settings = append(mod.Settings.Settings, v)
 	}
 	mod.Read = time.Now()
@@ -424,7 +425,7 @@ func (m *Modules) Write(ctx context.Context, changes []Change, restart bool) ([]
 	if err != nil {
 		return nil, err
 	}
-	left, err := m.Read(ctx, "as left")
+	left, err := m.Read(ctx, record.AsLeft)
 	if err != nil {
 		return nil, err
 	}
@@ -473,38 +474,16 @@ func literal(s phrasebook.Setting, v string) string {
 	return v
 }
 
-// PairFault is a rule for modules of one system that is broken.
-type PairFault struct {
-	Name   string   `json:"name"`
-	Rule   string   `json:"rule"` // equal or different
-	Values []string `json:"values"`
-}
-
 // Pairs are the rules of the phrasebooks that modules of one family break, of those that were
 // read now: what stands in a file is of another time.
-func Pairs(mods []*Module, books map[string]*phrasebook.Phrasebook) []PairFault {
-	var all []PairFault
-	for _, family := range FamiliesOf(mods) {
-		pb := books[family]
-		if pb == nil {
-			continue
-		}
-		for _, s := range pb.Settings {
-			var values []string
-			counts := map[string]int{}
-			for _, mod := range mods {
-				if v, ok := mod.Setting(s.Name); ok && mod.Family == family && mod.Book != nil && v.Not == "" {
-					values = append(values, mod.Name+" "+v.Value)
-					counts[v.Value]++
-				}
-			}
-			broken := s.Pair == "equal" && len(counts) > 1 || s.Pair == "different" && len(counts) < len(values)
-			if broken {
-				all = append(all, PairFault{s.Name, s.Pair, values})
-			}
+func Pairs(mods []*Module) []record.PairFault {
+	var now []*record.Settings
+	for _, m := range mods {
+		if m.Book != nil {
+			now = append(now, &m.Settings)
 		}
 	}
-	return all
+	return record.PairFaults(now)
 }
 
 // FamiliesOf are the families of modules, in their order.
