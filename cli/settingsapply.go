@@ -313,12 +313,27 @@ them. A difference, or a broken rule of the phrasebook, is a failure.`,
 			err = errors.Join(err, c.printJSON(out))
 		} else {
 			c.showModules(mods)
-			fmt.Fprintf(c.out, "\n%s\n", map[bool]string{true: "they are the same", false: "they differ"}[v == verdict.Passed])
+			fmt.Fprintf(c.out, "\n%s\n", likeness(mods, v))
 		}
 		return withVerdict(v, err)
 	}
 	c.add(cmd)
 	return cmd
+}
+
+// likeness is how modules stand to each other. That of which one tells nothing is no likeness.
+func likeness(mods []*session.Module, v verdict.Verdict) string {
+	if v != verdict.Passed {
+		return "they differ"
+	}
+	for _, name := range namesOf(mods) {
+		for _, m := range mods {
+			if got, ok := m.Setting(name); !ok || got.Not != "" {
+				return "they are the same in what all of them tell"
+			}
+		}
+	}
+	return "they are the same"
 }
 
 // sameSettings is passed where all modules of a family have the same settings, and break no rule.

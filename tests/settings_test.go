@@ -74,6 +74,32 @@ func TestSettings(t *testing.T) {
 	}
 }
 
+// The ledger tells what went out: what procedures and settings have read and written, by unit,
+// and which modules break a rule.
+func TestWhatWentOut(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.start("for other commands", "standin", "larkfell.toml")
+	at := func(args ...string) call {
+		return b.run(append(args, "--ledger", "l.sqlite")...)
+	}
+	at("settings", "compare", "unit:LK-1", "unit:LK-2").wants(t, 2, "there is no ledger")
+	at("run", "anyradio.parrot", "--bench", "larkfell.toml", "--port", "radio=valley", "--set", "address=11", "--unit", "LK-1").wants(t, 0)
+	at("run", "anyradio.parrot", "--bench", "larkfell.toml", "--port", "radio=summit", "--set", "address=12", "--unit", "LK-2").wants(t, 0)
+	at("settings", "apply", "valley", "--bench", "larkfell.toml", "--set", "group=9", "--yes", "--unit", "LK-1").wants(t, 0)
+	at("results", "unit", "LK-1").wants(t, 0, "2 runs", "Commission a radio", "settings apply", "whole, and the same that was filed", "address            1          11         changed", "group              0          9          changed", "power as found    14 dBm")
+	at("results", "unit", "LK-9").wants(t, 2, "no run that was asked for")
+	at("results", "settings", "--differ").wants(t, 0, "2 modules, no rule broken")
+	at("settings", "compare", "unit:LK-1", "unit:LK-2").wants(t, 0, "group                              9             -", "differs, as it must", "they are the same in what all of them tell")
+	at("run", "anyradio.parrot", "--bench", "larkfell.toml", "--port", "radio=summit", "--set", "address=11", "--set", "channel=40", "--unit", "LK-2").wants(t, 0)
+	at("results", "settings", "--differ").wants(t, 1, "address of Dunlin must all differ, and is 11 at LK-1, LK-2", "channel of Dunlin must be equal")
+	at("results", "settings").wants(t, 0, "LK-2")
+	at("settings", "compare", "unit:LK-1", "unit:LK-2").wants(t, 1, "they differ")
+	if csv := at("results", "export", "--table", "settings").out; !strings.Contains(csv, ",as left,0,channel,40,,equal,") {
+		t.Error(csv)
+	}
+}
+
 // A procedure with get and set runs on families that say their settings in words and on those
 // that have registers.
 func TestAnyRadio(t *testing.T) {

@@ -91,6 +91,8 @@ func events(power float64, verdict verdict.Verdict) []record.Event {
 		{Kind: record.Kept, Text: "log.txt", Data: []byte(`{"value":"log","bytes":3,"sha256":"cd"}`)},
 		{Kind: record.Step, Step: "power", Try: 2, Verdict: verdict, Why: "it said \x1b[31m so"},
 		{Kind: record.Link, Verdict: "passed", Data: []byte(`{"kind":"link test","directions":[{"from":"valley","to":"summit","sent":200,"lost":3,"latency_ms":{"median":48.5,"p95":54},"verdict":"passed"}]}`)},
+		{Kind: record.Result, Text: record.SettingsKind, Data: []byte(`{"module":"radio","family":"Dunlin","when":"as found","settings":[{"name":"power","value":"2","pair":"equal"}]}`)},
+		{Kind: record.Result, Text: record.SettingsKind, Data: fmt.Appendf(nil, `{"module":"radio","family":"Dunlin","when":"as left","settings":[{"name":"power","value":"%v","pair":"equal"},{"name":"code","value":"","not":"a secret"}]}`, power)},
 		{Kind: record.Verdict, Verdict: verdict, TookMS: 12.5},
 	}
 }
@@ -201,6 +203,13 @@ func TestLedger(t *testing.T) {
 		trend, err := l.Trend(ctx, "power", Filter{})
 		if err != nil || trend.N != 4 || trend.Units != 3 || trend.Failed != 1 || trend.Mean != 13.125 || trend.Ppk == nil {
 			t.Errorf("%+v, %v", trend, err)
+		}
+		mods, unknown, err := l.ModuleSettings(ctx, Filter{})
+		if err != nil || len(mods) != 2 || unknown != 1 {
+			t.Fatalf("%d modules, %d unknown, %v", len(mods), unknown, err)
+		}
+		if m := mods[0]; m.Name != "LK-1" || m.Run != "200000000000000a" || !reflect.DeepEqual(m.Settings.Settings, []record.SettingValue{{Name: "power", Value: "13", Pair: "equal"}, {Name: "code", Not: "a secret"}}) || len(m.Found.Settings) != 1 || m.Found.Settings[0].Value != "2" {
+			t.Errorf("%+v", m)
 		}
 		for _, table := range Tables() {
 			n := -1 // the head
