@@ -100,6 +100,42 @@ func TestWhatWentOut(t *testing.T) {
 	}
 }
 
+// A module is held against the settings of a good one: all that is otherwise is told at once,
+// and nothing passes that was not read.
+func TestSettingsMatch(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.start("for other commands", "standin", "larkfell.toml")
+	b.run("settings", "read", "valley", "--bench", "larkfell.toml", "--out", "good.toml", "--no-ledger").wants(t, 0)
+	good := b.read("good.toml")
+	b.write("match.parrot", "procedure \"Match\"\nport radio\nstep \"as the good one\"\n    settings radio match \"good.toml\"\nend\n")
+	match := func(file string) call {
+		b.write("good.toml", file)
+		return b.run("run", "match.parrot", "--bench", "larkfell.toml", "--port", "radio=summit", "--ledger", "l.sqlite", "--unit", "LK-2", "--record", "m.record", "--overwrite")
+	}
+	b.run("settings", "apply", "summit", "--bench", "larkfell.toml", "--file", "good.toml", "--yes", "--no-ledger").wants(t, 0)
+	b.run("run", "match.parrot", "--bench", "larkfell.toml", "--port", "radio=summit", "--ledger", "l.sqlite", "--unit", "LK-2", "--record", "one.record").wants(t, 0, "channel == 10", "address is not held against")
+	if said := b.read("one.record"); strings.Contains(said, "AT~NODE") || !strings.Contains(said, "AT~POWER?") {
+		t.Error("another setting was read than was told")
+	}
+	b.run("check", "match.parrot").wants(t, 0)
+	b.run("results", "unit", "LK-2", "--ledger", "l.sqlite").wants(t, 0, "channel            10        10")
+	b.write("bad.toml", strings.NewReplacer("channel = 10", "channel = 11", "power = 14", "power = 9").Replace(good))
+	b.write("bad.parrot", strings.Replace(b.read("match.parrot"), "good.toml", "bad.toml", 1))
+	b.run("run", "bad.parrot", "--bench", "larkfell.toml", "--port", "radio=summit", "--no-ledger").wants(t, 1, "2 of 4 settings are not as in", "channel is 10, wanted 11", "power is 14, wanted 9")
+	for text, want := range map[string]string{
+		strings.Replace(good, "channel =", "chanel =", 1): `has no setting "chanel"`,
+		"address = 7\n": "no setting that can be held",
+		good + strings.ReplaceAll(strings.ReplaceAll(good, "[valley", "[summit"), "\n# as", "\n# As"): "settings of 2 modules, and none is called radio",
+		"channel = \n": "good.toml",
+		"":             "holds no settings",
+	} {
+		match(text).wants(t, 2, want)
+	}
+	b.write("match.parrot", strings.Replace(b.read("match.parrot"), "good.toml", "missing.toml", 1))
+	b.run("run", "match.parrot", "--bench", "larkfell.toml", "--port", "radio=summit", "--no-ledger").wants(t, 2, "missing.toml")
+}
+
 // A procedure with get and set runs on families that say their settings in words and on those
 // that have registers.
 func TestAnyRadio(t *testing.T) {

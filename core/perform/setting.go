@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
+	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/verdict"
@@ -22,13 +24,64 @@ func (p *performer) setting(ctx context.Context, n *procedure.SettingUse) error 
 		err = p.statements(ctx, n.Body)
 	}
 	p.settingSeen(ctx, n, err)
-	if len(n.Leave) == 0 {
+	return p.left(ctx, n.Leave, err)
+}
+
+// left does what the phrasebook wants done afterwards, also where it was interrupted.
+func (p *performer) left(ctx context.Context, leave []procedure.Node, err error) error {
+	if len(leave) == 0 {
 		return err
 	}
-	if left := p.statements(context.WithoutCancel(ctx), n.Leave); left != nil {
+	if left := p.statements(context.WithoutCancel(ctx), leave); left != nil {
 		err = errors.Join(err, fmt.Errorf("leave the setup: %w", left))
 	}
 	return err
+}
+
+// MatchFailed is a module that has not the settings that a file has.
+type MatchFailed struct {
+	File string
+	Of   int      // settings that were held against it
+	Bad  []string // those that are otherwise, in words
+}
+
+func (e *MatchFailed) Error() string {
+	return fmt.Sprintf("%d of %d settings are not as in %s: %s", len(e.Bad), e.Of, e.File, strings.Join(e.Bad, "; "))
+}
+
+// settingsMatch holds all settings against a file; one that is otherwise does not stop it.
+func (p *performer) settingsMatch(ctx context.Context, n *procedure.SettingsMatch) error {
+	if len(n.Each) == 0 {
+		return fmt.Errorf("no phrasebook is known of the port %s: name one in the procedure or on the bench", n.Port)
+	}
+	for _, name := range n.LeftOut {
+		p.emit(record.Event{Kind: record.Note, Port: p.port(n.Port), Text: fmt.Sprintf("%s is not held against %s: it must differ from module to module", name, n.File)})
+	}
+	failed := &MatchFailed{File: n.File, Of: len(n.Each)}
+	err := p.statements(ctx, n.Enter)
+	for i := 0; i < len(n.Each) && err == nil; i++ {
+		one := n.Each[i]
+		read := p.statements(ctx, one.Get.Body)
+		p.settingSeen(ctx, one.Get, read)
+		switch {
+		case read != nil && (isBroken(read) || ctx.Err() != nil):
+			err = read
+		case read != nil:
+			failed.Bad = append(failed.Bad, fmt.Sprintf("%s was not read: %v", one.Setting.Name, p.scrub(read)))
+		default:
+			now := procedure.Text(p.values[phrasebook.SettingNow])
+			outcome := verdict.Passed
+			if !one.Setting.Same(now, one.Want) {
+				outcome = verdict.Failed
+				failed.Bad = append(failed.Bad, p.mask.Hide(fmt.Sprintf("%s is %s, wanted %s", one.Setting.Name, one.Setting.Quoted(now), one.Setting.Quoted(one.Want))))
+			}
+			p.emit(record.Event{Kind: record.Check, Text: fmt.Sprintf("%s == %s", one.Setting.Name, one.Setting.Quoted(one.Want)), Verdict: outcome, Value: []Value{{Name: one.Setting.Name, Value: p.mask.Hide(now)}}})
+		}
+	}
+	if err == nil && len(failed.Bad) > 0 {
+		err = failed
+	}
+	return p.left(ctx, n.Leave, err)
 }
 
 // settingsSeen are the settings of a module as far as the procedure has read and written them:

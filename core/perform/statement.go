@@ -66,6 +66,8 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 		return p.limit(ctx, n)
 	case *procedure.SettingUse:
 		return p.setting(ctx, n)
+	case *procedure.SettingsMatch:
+		return p.settingsMatch(ctx, n)
 	case *procedure.Watch:
 		return p.watch(ctx, n)
 	case *procedure.Until:
@@ -75,28 +77,36 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 	case *procedure.NoteValue:
 		return p.noteValue(ctx, n)
 	case *procedure.Let:
-		v, err := n.Expr.Run(ctx, p.values)
-		if text, ok := v.(string); ok && len(text) > mostInValue {
-			return fmt.Errorf("%s would be %d MiB long: a value has at most %d", n.Name, len(text)>>20, mostInValue>>20)
-		}
-		if err == nil {
-			p.give(n.Name, v, p.ofSecret(n.Expr))
-			p.hexed[n.Name] = n.Expr.OfBytes() || slices.ContainsFunc(n.Expr.Names, func(name string) bool { return p.hexed[name] })
-		}
-		return err
+		return p.let(ctx, n)
 	case *procedure.Pause:
 		defer p.waiting("", "the pause to end", n.For)()
 		return sleep(ctx, n.For)
 	case *procedure.Quiet:
-		within := n.Within
-		if within == 0 {
-			within = quietWithin
-		}
-		name := p.port(n.Port)
-		defer p.waiting(name, fmt.Sprintf("%v of quiet", n.Still), within)()
-		return p.dialogs[name].Quiet(ctx, n.Still, within)
+		return p.quiet(ctx, n)
 	}
 	panic(fmt.Sprintf("perform: no case for %T", n))
+}
+
+func (p *performer) let(ctx context.Context, n *procedure.Let) error {
+	v, err := n.Expr.Run(ctx, p.values)
+	if text, ok := v.(string); ok && len(text) > mostInValue {
+		return fmt.Errorf("%s would be %d MiB long: a value has at most %d", n.Name, len(text)>>20, mostInValue>>20)
+	}
+	if err == nil {
+		p.give(n.Name, v, p.ofSecret(n.Expr))
+		p.hexed[n.Name] = n.Expr.OfBytes() || slices.ContainsFunc(n.Expr.Names, func(name string) bool { return p.hexed[name] })
+	}
+	return err
+}
+
+func (p *performer) quiet(ctx context.Context, n *procedure.Quiet) error {
+	within := n.Within
+	if within == 0 {
+		within = quietWithin
+	}
+	name := p.port(n.Port)
+	defer p.waiting(name, fmt.Sprintf("%v of quiet", n.Still), within)()
+	return p.dialogs[name].Quiet(ctx, n.Still, within)
 }
 
 // mostInValue is how many bytes a text has at most that a let makes, so that none can

@@ -63,14 +63,19 @@ func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 	if err != nil && !isBroken(err) {
 		p.tidyUp(ctx)
 	}
-	sr = StepResult{Title: s.Title, Verdict: verdict.Passed, Tries: p.try, ByHand: p.byHand, TookMS: ms(time.Since(began) - p.pondered), Err: err}
+	return p.stepEnds(outside, err, time.Since(began)-p.pondered)
+}
+
+// stepEnds is what came of the step, and tells of it.
+func (p *performer) stepEnds(outside context.Context, err error, took time.Duration) StepResult {
+	sr := StepResult{Title: p.step.Title, Verdict: verdict.Passed, Tries: p.try, ByHand: p.byHand, TookMS: ms(took), Err: err}
 	if err != nil {
 		sr.Verdict, sr.Why = outcome(err), p.mask.Hide(err.Error())
 		if outside.Err() != nil { // whatever it has found, it did not come to its end
 			sr.Verdict = verdict.Broken
 		}
 	}
-	e := record.Event{Kind: record.Step, Step: s.Title, Try: p.try, Verdict: sr.Verdict, Why: sr.Why, TookMS: sr.TookMS, Err: err}
+	e := record.Event{Kind: record.Step, Step: p.step.Title, Try: p.try, Verdict: sr.Verdict, Why: sr.Why, TookMS: sr.TookMS, Err: err}
 	if values := p.given(); values != nil && (sr.Verdict == verdict.Passed || sr.Verdict == verdict.Skipped) {
 		e.Value = record.StepEnd{Values: values}
 	}

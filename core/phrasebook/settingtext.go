@@ -2,6 +2,7 @@ package phrasebook
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"uparrot/core/source"
@@ -151,6 +152,26 @@ func wanted(heard, value string) string {
 		heard = strings.ReplaceAll(heard, "{value"+typ+"}", "{="+value+"}")
 	}
 	return strings.ReplaceAll(heard, "{value:quoted}", `"{=`+value+`}"`)
+}
+
+// Quoted is a value as an expression has it: a text in quotes.
+func (s Setting) Quoted(value string) string {
+	if s.Type == "text" {
+		return strconv.Quote(value)
+	}
+	return value
+}
+
+// Same reports whether two values of the setting are the same: numbers by what they are.
+func (s Setting) Same(a, b string) bool {
+	if s.Type == "int" || s.Type == "num" {
+		x, err1 := strconv.ParseFloat(a, 64)
+		y, err2 := strconv.ParseFloat(b, 64)
+		if err1 == nil && err2 == nil {
+			return x == y
+		}
+	}
+	return a == b
 }
 
 // Way is how the setting is read.

@@ -131,6 +131,7 @@ func init() {
 		"row":      (*parser).readRow,
 		"get":      (*parser).readGet,
 		"set":      (*parser).readSet,
+		"settings": (*parser).readMatch,
 		"watch":    (*parser).readWatch,
 		"poll":     (*parser).readPoll,
 		"reading":  (*parser).readReading,

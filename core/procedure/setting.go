@@ -79,15 +79,7 @@ func (p *parser) readSet(l *line, at Pos) {
 // settingOf takes a port and the name of a setting.
 func (p *parser) settingOf(l *line, at Pos, form string) (n *SettingUse, ok bool) {
 	n = &SettingUse{Pos: at}
-	w := l.peekWord()
-	if ok = p.isPort(w); ok {
-		l.word()
-		n.Port = w
-	} else if len(p.file.Ports) == 1 {
-		n.Port = p.file.Ports[0].Name
-		p.used[n.Port] = true
-	} else {
-		p.mistake(l.here(), fmt.Sprintf("there is no port %q", w), source.DidYouMean(w, p.portNames()))
+	if n.Port, ok = p.settingPort(l); !ok {
 		return n, false
 	}
 	nameAt := l.here()
@@ -98,20 +90,44 @@ func (p *parser) settingOf(l *line, at Pos, form string) (n *SettingUse, ok bool
 		p.mistake(nameAt, "wanted the name of a setting", form)
 		return n, false
 	}
-	book := p.bookOf(n.Port)
+	book := p.portBook(n.Port, at)
 	if book == nil {
-		if p.routine != nil && !p.declared(n.Port) {
-			p.mistake(at, n.Port+" is a parameter: nothing tells which phrasebook its port has", "Write get and set at a port that the header names.")
-			return n, false
-		}
-		p.file.Late = true
-		return n, true
+		return n, p.file.Late
 	}
 	if _, is := p.wayOf(n); !is {
 		p.mistake(nameAt, fmt.Sprintf("%s has no setting %q", book.File, n.Name), source.DidYouMean(n.Name, settingNames(book)))
 		return n, false
 	}
 	return n, true
+}
+
+// settingPort takes the port whose settings are meant, which may be left out if there is one.
+func (p *parser) settingPort(l *line) (string, bool) {
+	w := l.peekWord()
+	if p.isPort(w) {
+		l.word()
+		return w, true
+	}
+	if len(p.file.Ports) != 1 {
+		p.mistake(l.here(), fmt.Sprintf("there is no port %q", w), source.DidYouMean(w, p.portNames()))
+		return "", false
+	}
+	p.used[p.file.Ports[0].Name] = true
+	return p.file.Ports[0].Name, true
+}
+
+// portBook is the phrasebook of a port; nil if only the bench names one, or it was told why
+// there can be none.
+func (p *parser) portBook(port string, at Pos) *phrasebook.Phrasebook {
+	book := p.bookOf(port)
+	switch {
+	case book != nil:
+	case p.routine != nil && !p.declared(port):
+		p.mistake(at, port+" is a parameter: nothing tells which phrasebook its port has", "Write get, set and settings at a port that the header names.")
+	default:
+		p.file.Late = true
+	}
+	return book
 }
 
 // settingNames are the names of what can be got.

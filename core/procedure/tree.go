@@ -329,6 +329,23 @@ type SettingUse struct {
 	Enter, Body, Leave []Node // empty while the phrasebook of the port is not known
 }
 
+// SettingsMatch holds the settings of a module against those in a file.
+type SettingsMatch struct {
+	Pos
+	Port         string
+	File         string
+	Enter, Leave []Node
+	Each         []*MatchOne // empty while the phrasebook of the port is not known
+	LeftOut      []string    // settings of the file that must differ from module to module
+}
+
+// MatchOne is a setting that is read, and what it must be.
+type MatchOne struct {
+	Get     *SettingUse
+	Setting phrasebook.Setting
+	Want    string
+}
+
 // Watch reads values that modules tell by themselves, or when they are asked, for so long,
 // so often, or until one of them is as it says.
 type Watch struct {
@@ -493,6 +510,12 @@ func Bodies(n Node) []Body {
 		all = append(all, Body{nil, n.Body})
 	case *SettingUse:
 		all = append(all, Body{nil, n.Enter}, Body{nil, n.Body}, Body{nil, n.Leave})
+	case *SettingsMatch:
+		all = append(all, Body{nil, n.Enter})
+		for _, one := range n.Each {
+			all = append(all, Body{nil, one.Get.Body})
+		}
+		all = append(all, Body{nil, n.Leave})
 	case *Watch:
 		for _, poll := range n.Polls {
 			all = append(all, Body{&poll.Say.Pos, nil})
@@ -521,6 +544,8 @@ func PortsOf(n Node) []string {
 	case *Rows:
 		return []string{n.Collect.Port}
 	case *SettingUse:
+		return []string{n.Port}
+	case *SettingsMatch:
 		return []string{n.Port}
 	case *Watch:
 		var all []string

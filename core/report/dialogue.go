@@ -222,9 +222,7 @@ func words(e record.Event) (dialogueLine, bool) {
 	case record.Kept:
 		l.Text = fmt.Sprintf("%s, %v bytes", e.Text, data["bytes"])
 	case record.Told:
-		if answer, ok := data["answer"]; ok && answer != nil && answer != "" {
-			l.Text += fmt.Sprintf("  answer: %v", answer)
-		}
+		l.Text += answerWords(data["answer"])
 	case record.Verdict:
 		l.Text = e.Why
 	case record.Begin, record.Close, record.Changed, record.Note:
@@ -233,6 +231,14 @@ func words(e record.Event) (dialogueLine, bool) {
 	}
 	l.Text = text.Line(l.Text)
 	return l, true
+}
+
+// answerWords are what a person has answered, if anything.
+func answerWords(answer any) string {
+	if answer == nil || answer == "" {
+		return ""
+	}
+	return fmt.Sprintf("  answer: %v", answer)
 }
 
 // round makes the line one that tells of a round.

@@ -318,7 +318,7 @@ func (m *Modules) Changes(found []*Module, w Wanted) []Change {
 				continue
 			}
 			now, _ := mod.Setting(s.Name)
-			if now.Not == "" && sameValue(s, now.Value, to) {
+			if now.Not == "" && s.Same(now.Value, to) {
 				continue
 			}
 			c := Change{Module: mod.Name, Name: s.Name, From: now.Value, To: to, Restart: s.Effect == "restart", Secret: s.Secret, setting: &s, original: to}
@@ -367,18 +367,6 @@ func inOrder(settings []phrasebook.Setting) []phrasebook.Setting {
 	return out
 }
 
-// sameValue reports whether two values of a setting are the same: numbers by what they are.
-func sameValue(s phrasebook.Setting, a, b string) bool {
-	if s.Type == "int" || s.Type == "num" {
-		x, err1 := strconv.ParseFloat(a, 64)
-		y, err2 := strconv.ParseFloat(b, 64)
-		if err1 == nil && err2 == nil {
-			return x == y
-		}
-	}
-	return a == b
-}
-
 // Write writes changes, saves them, has the modules start again where the phrasebook says how,
 // unless that is not to be, and reads all back: each change says then whether it took.
 func (m *Modules) Write(ctx context.Context, changes []Change, restart bool) ([]*Module, error) {
@@ -397,7 +385,7 @@ func (m *Modules) Write(ctx context.Context, changes []Change, restart bool) ([]
 				continue
 			}
 			n++
-			fmt.Fprintf(&b, "step %q\n    set module %s = %s\nend\n", st.Name+": set "+c.Name, quote(c.Name), literal(*c.setting, c.original))
+			fmt.Fprintf(&b, "step %q\n    set module %s = %s\nend\n", st.Name+": set "+c.Name, quote(c.Name), c.setting.Quoted(c.original))
 		}
 		if n == 0 {
 			return nil
@@ -459,19 +447,11 @@ func (c *Change) judge(left *Module, failed map[string]string, restarted bool) {
 		c.Now, c.Took = now.Value, why == ""
 	default:
 		c.Now = now.Value
-		c.Took = why == "" && sameValue(*c.setting, now.Value, c.To)
+		c.Took = why == "" && c.setting.Same(now.Value, c.To)
 		if !c.Took && why == "" {
 			c.WhyNot = fmt.Sprintf("it has %s, and was to have %s", now.Value, c.To)
 		}
 	}
-}
-
-// literal is a value as an expression.
-func literal(s phrasebook.Setting, v string) string {
-	if s.Type == "text" {
-		return strconv.Quote(v)
-	}
-	return v
 }
 
 // Pairs are the rules of the phrasebooks that modules of one family break, of those that were

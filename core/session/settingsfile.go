@@ -2,19 +2,17 @@ package session
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 	"uparrot/core/record"
 	"uparrot/core/source"
-	"uparrot/core/source/toml"
 )
 
 // WriteSettings writes the settings of modules as a file of TOML, in the order of their
@@ -88,59 +86,17 @@ func tomlKey(name string) string {
 	return tomlText(name)
 }
 
-// ReadSettings reads a file of settings: those of modules by their names, or, where the file
-// has no tables of modules, of one module called "".
+// ReadSettings reads a file of settings; see [record.ReadSettings].
 func ReadSettings(path string) ([]*Module, error) {
-	text, err := source.ReadFile(path)
-	if err != nil {
-		return nil, misuse("%v", err)
-	}
-	top := map[string]any{}
-	if err := toml.Parse(path, string(text), &top).Mistakes.Err(); err != nil {
-		return nil, err
-	}
+	list, _, err := record.ReadSettings(path)
 	var mods []*Module
-	flat := map[string]any{}
-	for _, name := range slices.Sorted(maps.Keys(top)) {
-		table, ok := top[name].(map[string]any)
-		switch {
-		case !ok:
-			flat[name] = top[name]
-		case table["settings"] != nil:
-			mod := &Module{Settings: record.Settings{Name: name, When: "in " + path, Read: time.Time{}}}
-			mod.Family, _ = table["family"].(string)
-			mod.Identity = valuesOf(table["identity"])
-			mod.Settings.Settings = valuesOf(table["settings"])
-			mods = append(mods, mod)
-		case name == "settings":
-			flat = table
-		default:
-			return nil, misuse("%s: the table [%s] has no settings: wanted [%s.settings], or NAME = VALUE without a table", path, name, name)
-		}
+	for _, of := range list {
+		mods = append(mods, &Module{Settings: of})
 	}
-	if len(mods) == 0 && len(flat) > 0 {
-		mods = append(mods, &Module{Settings: record.Settings{When: "in " + path, Settings: valuesOf(flat)}})
+	if _, mistakes := errors.AsType[source.Mistakes](err); err != nil && !mistakes {
+		err = misuse("%v", err)
 	}
-	if len(mods) == 0 {
-		return nil, misuse("%s holds no settings", path)
-	}
-	return mods, nil
-}
-
-func valuesOf(table any) []record.SettingValue {
-	values, ok := table.(map[string]any)
-	if !ok {
-		return nil
-	}
-	var list []record.SettingValue
-	for _, name := range slices.Sorted(maps.Keys(values)) {
-		text := fmt.Sprint(values[name])
-		if f, ok := values[name].(float64); ok {
-			text = strconv.FormatFloat(f, 'f', -1, 64)
-		}
-		list = append(list, record.SettingValue{Name: name, Value: text})
-	}
-	return list
+	return mods, err
 }
 
 // WantedOf is what modules are to have as they have in a file: by the names of the ports, or
