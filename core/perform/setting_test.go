@@ -26,7 +26,7 @@ func TestSettingsSeen(t *testing.T) {
 	}
 	synctest.Test(t, func(t *testing.T) {
 		s := set(t, "procedure \"T\"\nkeep going\nport a: phrasebook \""+book+"\"\n"+
-			"secret key\nstep \"1\"\n get a \"serial number\" as id\n get a good as g\n set a good = 5\nend\nstep \"2\"\n get a deaf as d\n set a deaf = 5\nend\nstep \"3\"\n set a late = 5\nend\nstep \"4\"\n set a refused = 5\nend\nstep \"5\"\n set a code = key\nend\n", map[string]any{"key": "77"})
+			"secret key\nstep \"1\"\n get a \"serial number\" as id\n get a good as g\n set a good = 5\nend\nstep \"2\"\n get a deaf as d\n set a deaf = 5\nend\nstep \"3\"\n set a late = 5\nend\nstep \"4\"\n set a refused = 5\nend\nstep \"5\"\n set a code = key\nend\n", map[string]any{"key": "7731905"})
 		values := map[string]string{"good": "11", "deaf": "12", "late": "13", "refused": "14", "code": "10", "serial": "R-1"}
 		s.answers("a", func(line string) string {
 			name, value, write := strings.Cut(strings.TrimPrefix(strings.TrimSpace(line), "AT+"), "=")
@@ -55,7 +55,7 @@ func TestSettingsSeen(t *testing.T) {
 			"as found of Radio: serial number R-1 , good 11 equal, deaf 12 equal,",
 			"as left of Radio: serial number R-1 , good 5 equal, deaf (a write failed)! equal, late (written 5, not read back) equal, refused (a write failed)! equal, code (a secret) equal,",
 		}
-		if strings.Join(told, "\n") != strings.Join(want, "\n") || res.Verdict != verdict.Failed || strings.Contains(s.record.String(), "77") {
+		if strings.Join(told, "\n") != strings.Join(want, "\n") || res.Verdict != verdict.Failed || strings.Contains(s.record.String(), "7731905") {
 			t.Errorf("%s: %s", res.Verdict, strings.Join(told, "\n"))
 			for _, st := range res.Steps {
 				t.Log(st.Title, st.Verdict, st.Why)
