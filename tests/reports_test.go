@@ -127,7 +127,7 @@ func (b *bench) holds(record, printed string) {
 	b.t.Error("the summary in the record is not the one that was printed")
 }
 
-func sameJSON(t *testing.T, a []byte, b string) bool {
+func sameJSON(t testing.TB, a []byte, b string) bool {
 	t.Helper()
 	var x, y any
 	if json.Unmarshal(a, &x) != nil || json.Unmarshal([]byte(b), &y) != nil {

@@ -5,6 +5,7 @@ package tests
 import (
 	"fmt"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -86,4 +87,37 @@ func TestBoard(t *testing.T) {
 	}
 	b.run("results", "--ledger", "l.sqlite", "--unit", "LK-1").wants(t, 0, "failed")
 	b.run("results", "--ledger", "l.sqlite", "--unit", "LK-2").wants(t, 0, "passed")
+}
+
+// Sixty-four slots with a unit each take little longer than one slot with one, and little memory
+// for each; the one slot is what it is held against.
+func BenchmarkSlots(b *testing.B) {
+	const slots = 64
+	at := newBench(b)
+	at.write("slots.toml", slotted(slots))
+	at.start("for other commands", "standin", "slots.toml")
+	at.write("slow.parrot", "procedure \"Slow\"\nport radio\ninput address: int\nstep \"it is set and watched\"\n    set radio address = address\n    pause 4s\n    get radio address as now\n    check now == address\nend\n")
+	for name, n := range map[string]int{"one": 1, "all": slots} {
+		table := "unit,address\n"
+		for i := range n {
+			table += fmt.Sprintf("LK-%d,%d\n", i+1, i+1)
+		}
+		at.write(name+".csv", table)
+	}
+	run := 0
+	through := func(name, which string) (took time.Duration, peak float64) {
+		run++
+		cmd, out, errOut := at.command("run", "slow.parrot", "--units", name+".csv", "--bench", "slots.toml", "--slots", which, "--next", "none", "--ledger", fmt.Sprintf("%d.sqlite", run))
+		began := time.Now()
+		if err := cmd.Run(); err != nil {
+			b.Fatalf("%v: %s%s", err, out, errOut)
+		}
+		return time.Since(began), float64(cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss) / 1024
+	}
+	for b.Loop() {
+		bare, least := through("one", "1")
+		took, most := through("all", "all")
+		b.ReportMetric(took.Seconds()/bare.Seconds(), "x-one-slot")
+		b.ReportMetric((most-least)/(slots-1), "MB/slot") // Linux counts kilobytes
+	}
 }

@@ -90,7 +90,7 @@ func (p *seat) close() {
 // person is somebody at a terminal.
 type person struct {
 	*seat
-	t *testing.T
+	t testing.TB
 }
 
 // sit has a person start the program.

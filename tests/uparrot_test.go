@@ -34,11 +34,11 @@ func TestMain(m *testing.M) {
 
 // bench is a folder with the examples and, once started, their stand-ins.
 type bench struct {
-	t   *testing.T
+	t   testing.TB
 	dir string
 }
 
-func newBench(t *testing.T) *bench {
+func newBench(t testing.TB) *bench {
 	t.Helper()
 	b := &bench{t, t.TempDir()}
 	names, err := examples.Files.ReadDir(".")
@@ -102,7 +102,7 @@ func (b *bench) status(err error) int {
 }
 
 // wants fails unless a run ended with a status.
-func (c call) wants(t *testing.T, status int, words ...string) call {
+func (c call) wants(t testing.TB, status int, words ...string) call {
 	t.Helper()
 	all := c.out + c.err
 	if c.status != status {
