@@ -91,6 +91,7 @@ func (a *app) showUnit(u wholeUnit) {
 	for _, m := range u.Modules {
 		a.section(asFoundAndLeft(m))
 	}
+	tellUnsure(a.out, u.Modules)
 	a.section(unitValues(s, u.Runs))
 }
 
@@ -165,6 +166,9 @@ alone are listed that break such a rule, and one that does is a failure.`,
 		if len(faults) > 0 && differ {
 			v = verdict.Failed
 		}
+		if v == verdict.Passed && differ && slices.ContainsFunc(mods, func(m *ledger.ModuleSettings) bool { return m.Unsure != "" }) {
+			v = verdict.Untested // it may break one
+		}
 		if a.json {
 			return withVerdict(v, a.printJSON(map[string]any{"modules": shownModules(mods, faults, differ), "broken": faults, "runs_of_modules_unknown": unknown}))
 		}
@@ -212,6 +216,7 @@ func (a *app) showField(mods []*ledger.ModuleSettings, faults []record.PairFault
 		fmt.Fprintf(a.out, "%s\n\n", s.bold(oneLine(family)))
 		table(a.out, fieldRows(byFamily[family]))
 	}
+	tellUnsure(a.out, mods)
 	tellPairs(a.out, s, faults)
 	if len(faults) == 0 {
 		fmt.Fprintf(a.out, "\n%s, no rule broken\n", count(len(mods), "module"))
@@ -223,6 +228,15 @@ func tellPairs(w io.Writer, s *screen, faults []record.PairFault) {
 	for _, f := range faults {
 		must := map[string]string{"equal": "must be equal", "different": "must all differ"}[f.Rule]
 		fmt.Fprintf(w, "\n%s: %s of %s %s, and is %s\n", s.verdict(verdict.Failed, 0), oneLine(f.Name), oneLine(f.Family), must, oneLine(f.Words()))
+	}
+}
+
+// tellUnsure tells which modules may have been left otherwise than is known.
+func tellUnsure(w io.Writer, mods []*ledger.ModuleSettings) {
+	for _, m := range mods {
+		if m.Unsure != "" {
+			fmt.Fprintf(w, "\n%s: the run %s never came to its end: what it left is not known\n", oneLine(m.Name), short(m.Unsure))
+		}
 	}
 }
 

@@ -95,6 +95,19 @@ func TestWhatWentOut(t *testing.T) {
 	at("results", "settings", "--differ").wants(t, 1, "address of Dunlin must all differ, and is 11 at LK-1, LK-2", "channel of Dunlin must be equal")
 	at("results", "settings").wants(t, 0, "LK-2")
 	at("settings", "compare", "unit:LK-1", "unit:LK-2").wants(t, 1, "they differ")
+	b.write("killed.parrot", "procedure \"Killed\"\nport radio\nstep \"s\"\n    set radio address = 13\n    pause 60s\nend\n")
+	at("run", "anyradio.parrot", "--bench", "larkfell.toml", "--port", "radio=summit", "--set", "address=12", "--unit", "LK-2").wants(t, 0)
+	at("results", "settings", "--differ").wants(t, 0, "no rule broken")
+	cmd, _, _ := b.command("run", "killed.parrot", "--bench", "larkfell.toml", "--port", "radio=summit", "--unit", "LK-2", "--record", "killed.record", "--ledger", "l.sqlite")
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	b.waitFor("killed.record", "setting_now == 13")
+	b.eventually("it is filed", func() bool { return strings.Contains(at("results", "--unit", "LK-2").out, "unfinished") })
+	cmd.Process.Kill()
+	cmd.Wait()
+	at("results", "settings", "--differ").wants(t, 4, "LK-2: the run", "what it left is not known")
+	at("results", "unit", "LK-2").wants(t, 0, "what it left is not known")
 	if csv := at("results", "export", "--table", "settings").out; !strings.Contains(csv, ",as left,0,channel,40,,equal,") {
 		t.Error(csv)
 	}

@@ -217,6 +217,14 @@ func TestLedger(t *testing.T) {
 				t.Errorf("%s: %d rows, %v", table, n, err)
 			}
 		}
+		f := begin(where, origin("500000000000000a", "LK-1"), "", noon.Add(9*time.Hour), nil, false) // and is never heard of again
+		f.Take(events(1, "")[0])
+		if err := f.End(ctx, ""); err != nil {
+			t.Fatal(err)
+		}
+		if mods, _, err := l.ModuleSettings(ctx, Filter{}); err != nil || len(mods) != 2 || mods[0].Unsure != "500000000000000a" || mods[1].Unsure != "" {
+			t.Errorf("%+v, %v", mods, err)
+		}
 	})
 }
 

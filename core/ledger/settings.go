@@ -32,11 +32,17 @@ type ModuleSettings struct {
 	record.Settings
 	Found record.Settings `json:"found"` // each as the first run that tells of it found it
 	Run   string          `json:"run"`   // the latest
+	// Unsure is a run of the module, after all that tells of its settings or the last that does,
+	// which never came to its end: what it left is not known. "" if there is none.
+	Unsure string `json:"unsure,omitempty"`
+
+	runUnit string // as the runs have it
 }
 
 // oneSettings is what a run tells of a setting of a module.
 type oneSettings struct {
 	run, unit string
+	verdict   string
 	began     time.Time
 	module    string
 	family    string
@@ -66,14 +72,30 @@ func (l *Ledger) ModuleSettings(ctx context.Context, f Filter) (list []*ModuleSe
 		}
 		run = append(run, s)
 		return nil
-	}, "SELECT r.run, r.unit, r.began, s.module, s.family, s.moment, s.identity, s.name, s.value, s.why_none, s.pair, s.told FROM settings s JOIN runs r ON r.run = s.run WHERE "+where+" ORDER BY r.began, r.run, s.number", values...)
+	}, "SELECT r.run, r.unit, r.verdict, r.began, s.module, s.family, s.moment, s.identity, s.name, s.value, s.why_none, s.pair, s.told FROM settings s JOIN runs r ON r.run = s.run WHERE "+where+" ORDER BY r.began, r.run, s.number", values...)
 	end()
-	return list, unknown, err
+	if err != nil {
+		return nil, 0, err
+	}
+	for _, m := range list {
+		if m.Unit != "" {
+			if err := l.unsure(ctx, m); err != nil {
+				return nil, 0, err
+			}
+		}
+	}
+	return list, unknown, nil
+}
+
+// unsure looks for a run of the module's unit that never ended, later than what is known.
+func (l *Ledger) unsure(ctx context.Context, m *ModuleSettings) error {
+	return each(ctx, l, scanRun, func(r Run) error { m.Unsure = r.Run; return nil },
+		"SELECT "+runColumns+" FROM runs r WHERE r.unit = ? AND r.verdict = ? AND r.began > (SELECT began FROM runs WHERE run = ?) ORDER BY r.began", m.runUnit, Unfinished, m.Run)
 }
 
 func scanSetting(rows *sql.Rows) (s oneSettings, err error) {
 	var began, told int64
-	err = rows.Scan(&s.run, &s.unit, &began, &s.module, &s.family, &s.moment, &s.identity, &s.Name, &s.Value, &s.Not, &s.Pair, &told)
+	err = rows.Scan(&s.run, &s.unit, &s.verdict, &began, &s.module, &s.family, &s.moment, &s.identity, &s.Name, &s.Value, &s.Not, &s.Pair, &told)
 	s.began, s.told = time.UnixMicro(began).UTC(), time.UnixMicro(told).UTC()
 	return s, err
 }
@@ -108,7 +130,7 @@ func addModules(list *[]*ModuleSettings, known map[string]*ModuleSettings, run [
 			*list = append(*list, m)
 		}
 		if unit != "" {
-			m.Unit, known["unit "+unit] = unit, m
+			m.Unit, m.runUnit, known["unit "+unit] = unit, s.unit, m
 		}
 		if serial != "" {
 			m.Serial, known["serial "+serial] = serial, m
@@ -116,6 +138,9 @@ func addModules(list *[]*ModuleSettings, known map[string]*ModuleSettings, run [
 		m.Name = cmp.Or(m.Unit, m.Serial)
 		m.Found.Name = m.Name
 		m.Family, m.Found.Family, m.Run, m.Read = s.family, s.family, s.run, s.told
+		if m.Unsure = ""; s.verdict == Unfinished {
+			m.Unsure = s.run
+		}
 		m.Add(s.SettingValue, s.identity)
 		if _, had := m.Found.Setting(s.Name); !had && s.moment == record.AsFound {
 			m.Found.Add(s.SettingValue, s.identity)
