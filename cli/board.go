@@ -217,6 +217,7 @@ func (d *board) answer() {
 		case q.reply <- typed:
 		default: // it is answered already
 		}
+		d.turnTo(d.next(d.focus + 1)) // one slot that asks again must not keep the others waiting
 	}
 }
 
@@ -304,28 +305,35 @@ func (d *board) tile(i, w int) string {
 	inner := w - 4
 	state, colour := "free", lipgloss.Color("8")
 	lines := []string{"", "", ""}
+	begun := s.unit != "" && s.step != ""
 	switch {
+	case s.last != "" && !begun: // what came of the unit before stays in sight, under its own name
+		state, colour = strings.ToUpper(string(s.last)), lipgloss.Color(verdictColour[s.last])
+		lines[0], lines[1] = s.latest, s.why
 	case s.unit != "":
 		state, colour = "AT WORK", lipgloss.Color("4")
 		lines[0], lines[1] = s.unit+"  "+took(time.Since(s.since).Round(time.Second)), s.step
-	case s.last != "":
-		state, colour = strings.ToUpper(string(s.last)), lipgloss.Color(verdictColour[s.last])
-		lines[0], lines[1] = s.latest, s.why
 	}
-	if s.asks != nil {
-		if lines[2] = s.asks.text; s.step != "" || s.last == "" { // else what came of the unit before stays in sight
+	switch {
+	case s.asks != nil:
+		if lines[2] = s.asks.text; begun || s.last == "" {
 			state, colour = "ASKS", lipgloss.Color("3")
-		} else {
-			state, colour = strings.ToUpper(string(s.last)), lipgloss.Color(verdictColour[s.last])
 		}
-	} else if s.does != "" {
+	case s.does != "":
 		lines[2] = s.does
+	case s.unit != "" && !begun:
+		lines[2] = "next is " + s.unit
 	}
 	mark := "  "
 	if i == d.focus && s.asks != nil {
 		mark = "▶ "
 	}
-	band := lipgloss.NewStyle().Bold(true).Reverse(true).Foreground(colour)
+	band := lipgloss.NewStyle().Background(colour)
+	if colour == lipgloss.Color("2") || colour == lipgloss.Color("3") { // bright on many screens
+		band = band.Foreground(lipgloss.Color("0"))
+	} else {
+		band = band.Bold(true).Foreground(lipgloss.Color("15"))
+	}
 	blank := band.Render(pad("", inner))
 	text := []string{mark + "slot " + oneLine(s.Name) + fmt.Sprintf("   %d done", s.done), blank, band.Render(pad("  "+spaced(state), inner)), blank}
 	for _, l := range lines {

@@ -169,7 +169,9 @@ func (b *batch) all(ctx context.Context) error {
 	errs := make([]error, len(b.slots))
 	var all sync.WaitGroup
 	for i, s := range b.slots {
-		all.Go(func() { errs[i] = s.work(ctx) })
+		if first, ok := b.take(); ok { // in the order of the slots
+			all.Go(func() { errs[i] = s.work(ctx, first) })
+		}
 	}
 	all.Wait()
 	for _, err := range errs {
@@ -191,13 +193,9 @@ func (b *batch) take() (int, bool) {
 	return b.upNext - 1, true
 }
 
-// work does units until there is none.
-func (s *slot) work(ctx context.Context) error {
-	for {
-		i, ok := s.take()
-		if !ok {
-			return nil
-		}
+// work does units, from a first one on, until there is none.
+func (s *slot) work(ctx context.Context, first int) error {
+	for i, ok := first, true; ok; i, ok = s.take() {
 		r := unitResult{row: s.table.Rows[i], verdict: verdict.Untested}
 		again, err := s.mayBegin(ctx, &r)
 		if err == nil && again {
@@ -211,6 +209,7 @@ func (s *slot) work(ctx context.Context) error {
 			return err
 		}
 	}
+	return nil
 }
 
 // mayBegin decides whether a unit is to be done, which may have been before.

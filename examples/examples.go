@@ -6,5 +6,5 @@ import "embed"
 
 // Files are the example files, by name.
 //
-//go:embed *.toml *.parrot
+//go:embed *.toml *.parrot *.csv
 var Files embed.FS

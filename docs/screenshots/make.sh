@@ -101,6 +101,18 @@ sleep 1
 cp "$work/map.png" "$work/load.png" "$here"
 kill $standin
 wait $standin 2>/dev/null || true
+cp "$top"/examples/tray.csv "$work"
+(cd "$work" && exec uparrot standin tray.toml >/dev/null 2>&1) &
+standin=$!
+sleep 1
+(cd "$work" && uparrot standin tray.toml --tell 'power place2 off')
+tray() {
+	sleep 2
+	for slot in 1 2 3 4; do xdotool key Return; sleep 0.3; done
+}
+shot board 5 "uparrot run anyradio.parrot --units tray.csv --bench tray.toml --slots all --ledger tray.sqlite" tray
+kill $standin
+wait $standin 2>/dev/null || true
 (cd "$work" && exec uparrot standin workshop.toml >/dev/null 2>&1) &
 standin=$!
 sleep 1
@@ -192,4 +204,4 @@ done
 kill $standin
 wait $standin 2>/dev/null || true
 (cd "$work" && uparrot results trend "strength of the badge" --ledger units.sqlite --plot "$here/trend.png" --overwrite)
-cp "$work/larkfell/link-time.png" "$work/larkfell/link-distribution.png" "$here"
+cp "$work/larkfell/link-time.png" "$here"
