@@ -321,7 +321,7 @@ func (d *board) tile(i, w int) string {
 		}
 	case s.does != "":
 		lines[2] = s.does
-	case s.unit != "" && !begun:
+	case s.unit != "" && !begun && s.last != "":
 		lines[2] = "next is " + s.unit
 	}
 	mark := "  "

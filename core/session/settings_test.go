@@ -131,13 +131,16 @@ func modulesOf(t *testing.T, gauges ...*gauge) (*Modules, func()) {
 		t.Fatal(err)
 	}
 	m := &Modules{}
+	var mu sync.Mutex
 	var closers []io.Closer
 	for i, g := range gauges {
 		name := fmt.Sprint("g", i+1)
 		st := &bench.Station{Name: name, Setup: pb.Setup(), Phrasebook: pb}
 		st.Dial = func() (port.Port, error) {
 			played, module := simtest.Played(name, pb.Setup(), pb)
+			mu.Lock()
 			closers = append(closers, module)
+			mu.Unlock()
 			simtest.Answer(module, g.answer)
 			return played.Dial()
 		}
