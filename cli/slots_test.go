@@ -81,19 +81,19 @@ func TestShared(t *testing.T) {
 // A verdict on the board stands with the unit that it is of, never with the one that comes next.
 func TestTile(t *testing.T) {
 	for name, c := range map[string]struct {
-		slot        slot
+		slot        *slot
 		wants, bars []string // in this order; nowhere
 	}{
-		"free":               {slot{}, []string{"slot 1", "f r e e"}, []string{"P A S S E D"}},
-		"first module":       {slot{unit: "LK-1", asks: &question{text: "plug in LK-1"}}, []string{"A S K S", "plug in LK-1"}, []string{"P A S S E D"}},
-		"at work":            {slot{unit: "LK-2", step: "it answers", last: "passed", latest: "LK-1"}, []string{"A T   W O R K", "LK-2", "it answers"}, []string{"P A S S E D", "LK-1"}},
-		"waits for the next": {slot{unit: "LK-2", last: "passed", latest: "LK-1"}, []string{"P A S S E D", "LK-1", "next is LK-2"}, []string{"W O R K"}},
-		"asks for the next":  {slot{unit: "LK-2", last: "failed", latest: "LK-1", why: "no answer", asks: &question{text: "plug in LK-2"}}, []string{"F A I L E D", "LK-1", "no answer", "plug in LK-2"}, []string{"A S K S"}},
-		"asks within a step": {slot{unit: "LK-2", step: "a lamp", last: "passed", latest: "LK-1", asks: &question{text: "is it green?"}}, []string{"A S K S", "LK-2", "a lamp", "is it green?"}, []string{"P A S S E D", "LK-1"}},
-		"done with all":      {slot{last: "passed", latest: "LK-1"}, []string{"P A S S E D", "LK-1"}, []string{"next"}},
-		"hands are to do it": {slot{unit: "LK-2", step: "a lever", does: "pull it"}, []string{"A T   W O R K", "LK-2", "a lever", "pull it"}, []string{"A S K S"}},
+		"free":               {&slot{}, []string{"slot 1", "f r e e"}, []string{"P A S S E D"}},
+		"first module":       {&slot{unit: "LK-1", asks: &question{text: "plug in LK-1"}}, []string{"A S K S", "plug in LK-1"}, []string{"P A S S E D"}},
+		"at work":            {&slot{unit: "LK-2", step: "it answers", last: "passed", latest: "LK-1"}, []string{"A T   W O R K", "LK-2", "it answers"}, []string{"P A S S E D", "LK-1"}},
+		"waits for the next": {&slot{unit: "LK-2", last: "passed", latest: "LK-1"}, []string{"P A S S E D", "LK-1", "next is LK-2"}, []string{"W O R K"}},
+		"asks for the next":  {&slot{unit: "LK-2", last: "failed", latest: "LK-1", why: "no answer", asks: &question{text: "plug in LK-2"}}, []string{"F A I L E D", "LK-1", "no answer", "plug in LK-2"}, []string{"A S K S"}},
+		"asks within a step": {&slot{unit: "LK-2", step: "a lamp", last: "passed", latest: "LK-1", asks: &question{text: "is it green?"}}, []string{"A S K S", "LK-2", "a lamp", "is it green?"}, []string{"P A S S E D", "LK-1"}},
+		"done with all":      {&slot{last: "passed", latest: "LK-1"}, []string{"P A S S E D", "LK-1"}, []string{"next"}},
+		"hands are to do it": {&slot{unit: "LK-2", step: "a lever", does: "pull it"}, []string{"A T   W O R K", "LK-2", "a lever", "pull it"}, []string{"A S K S"}},
 	} {
-		s := &c.slot
+		s := c.slot
 		s.Name, s.since = "1", time.Now()
 		d := &board{batch: &batch{slots: []*slot{s}}}
 		text := d.tile(0, 40)
