@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"charm.land/bubbles/v2/textinput"
@@ -28,8 +27,8 @@ type board struct {
 	wide    int
 	high    int
 	program *tea.Program
-	waking  atomic.Bool
-	told    []string // the latest lines
+	waker
+	told []string // the latest lines
 }
 
 // question is what a slot asks; the answer is sent to reply.
@@ -49,53 +48,34 @@ func (p *boardPerson) Tell(_ context.Context, text string) error {
 	p.mu.Lock()
 	p.does = text
 	p.mu.Unlock()
-	p.board.wake()
+	p.board.wake(p.board.program)
 	return nil
 }
 
 // Confirm asks until yes or no is typed.
 func (p *boardPerson) Confirm(ctx context.Context, question string) (bool, error) {
-	for {
-		answer, err := p.ask(ctx, question+" [yes/no]")
-		if err != nil {
-			return false, err
-		}
-		switch strings.ToLower(answer) {
-		case "y", "yes":
-			return true, nil
-		case "n", "no":
-			return false, nil
-		}
-	}
+	return askOnce(p.ask).confirm(ctx, question, p.wrong)
 }
 
 // Value asks until a value is typed that fits.
 func (p *boardPerson) Value(ctx context.Context, question string, check func(string) error) (string, error) {
-	asked := question
-	for {
-		answer, err := p.ask(ctx, asked)
-		if err != nil {
-			return "", err
-		}
-		why := check(answer)
-		if why == nil {
-			return answer, nil
-		}
-		asked = question + " (" + why.Error() + ")"
-	}
+	return askOnce(p.ask).value(ctx, question, check, p.wrong)
 }
+
+// wrong tells why an answer will not do.
+func (p *boardPerson) wrong(why string) { p.say("%s", why) }
 
 func (p *boardPerson) ask(ctx context.Context, text string) (string, error) {
 	q := &question{text, make(chan string, 1)}
 	p.mu.Lock()
 	p.asks = q
 	p.mu.Unlock()
-	p.board.wake()
+	p.board.wake(p.board.program)
 	defer func() {
 		p.mu.Lock()
 		p.asks = nil
 		p.mu.Unlock()
-		p.board.wake()
+		p.board.wake(p.board.program)
 	}()
 	select {
 	case answer := <-q.reply:
@@ -143,13 +123,6 @@ func (b *batch) onBoard(ctx context.Context) error {
 	return err
 }
 
-// wake has the board drawn anew, soon.
-func (d *board) wake() {
-	if d.program != nil && !d.waking.Swap(true) {
-		time.AfterFunc(drawEvery, func() { d.program.Send(wakeMsg{}) })
-	}
-}
-
 // line keeps a line that a slot tells.
 func (d *board) line(text string) {
 	d.batch.mu.Lock()
@@ -157,7 +130,7 @@ func (d *board) line(text string) {
 		d.told = d.told[1:]
 	}
 	d.batch.mu.Unlock()
-	d.wake()
+	d.wake(d.program)
 }
 
 func (d *board) Init() tea.Cmd { return tick() }
@@ -167,7 +140,7 @@ func (d *board) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		d.wide, d.high = msg.Width, msg.Height
 	case wakeMsg:
-		d.waking.Store(false)
+		d.woken()
 	case tickMsg:
 		return d, tick()
 	case tea.KeyPressMsg:

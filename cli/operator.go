@@ -46,8 +46,24 @@ func (p *person) Tell(_ context.Context, text string) error {
 
 // Confirm asks until yes or no is typed.
 func (p *person) Confirm(ctx context.Context, question string) (bool, error) {
+	return askOnce(p.ask).confirm(ctx, question, p.wrong)
+}
+
+// Value asks until a value is typed that fits.
+func (p *person) Value(ctx context.Context, question string, check func(string) error) (string, error) {
+	return askOnce(p.ask).value(ctx, question, check, p.wrong)
+}
+
+// wrong tells why an answer will not do.
+func (p *person) wrong(why string) { p.app.err.line("          %s", safe(why)) }
+
+// askOnce asks a person once.
+type askOnce func(ctx context.Context, question string) (string, error)
+
+// confirm asks until yes or no is typed.
+func (a askOnce) confirm(ctx context.Context, question string, wrong func(string)) (bool, error) {
 	for {
-		answer, err := p.ask(ctx, question+" [yes/no]")
+		answer, err := a(ctx, question+" [yes/no]")
 		if err != nil {
 			return false, err
 		}
@@ -57,14 +73,14 @@ func (p *person) Confirm(ctx context.Context, question string) (bool, error) {
 		case "n", "no":
 			return false, nil
 		}
-		p.app.err.line("          type yes or no")
+		wrong("type yes or no")
 	}
 }
 
-// Value asks until a value is typed that fits.
-func (p *person) Value(ctx context.Context, question string, check func(string) error) (string, error) {
+// value asks until a value is typed that fits.
+func (a askOnce) value(ctx context.Context, question string, check func(string) error, wrong func(string)) (string, error) {
 	for {
-		answer, err := p.ask(ctx, question)
+		answer, err := a(ctx, question)
 		if err != nil {
 			return "", err
 		}
@@ -72,7 +88,7 @@ func (p *person) Value(ctx context.Context, question string, check func(string) 
 		if why == nil {
 			return answer, nil
 		}
-		p.app.err.line("          %s", safe(why.Error()))
+		wrong(why.Error())
 	}
 }
 

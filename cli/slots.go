@@ -173,7 +173,7 @@ func (s *slot) event(e record.Event) {
 	unit := s.unit
 	s.mu.Unlock()
 	if s.board != nil {
-		s.board.wake()
+		s.board.wake(s.board.program)
 	}
 	if e.Verdict == "" || s.quietly {
 		return

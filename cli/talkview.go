@@ -88,8 +88,8 @@ type view struct {
 	second  bool   // Ctrl-X has been pressed
 	mark    int    // which of the phrases that are offered is marked
 	pins    *talk.Pins
-	waking  atomic.Bool
-	keep    func(path string) error // keeps the record there too, in the end
+	waker
+	keep func(path string) error // keeps the record there too, in the end
 }
 
 // wakeMsg tells that something has come, tickMsg is the beat that keeps signal lines and
@@ -102,6 +102,19 @@ type (
 
 // drawEvery bounds how often the screen is drawn anew for what comes.
 const drawEvery = time.Second / 12
+
+// waker has a view drawn anew soon after something has come.
+type waker struct{ waking atomic.Bool }
+
+// wake may be called from any goroutine, and before the program runs.
+func (w *waker) wake(program *tea.Program) {
+	if program != nil && !w.waking.Swap(true) {
+		time.AfterFunc(drawEvery, func() { program.Send(wakeMsg{}) })
+	}
+}
+
+// woken is called when the view is drawn.
+func (w *waker) woken() { w.waking.Store(false) }
 
 const beat = 200 * time.Millisecond
 
@@ -201,13 +214,6 @@ func firstView(panes []*pane) talk.View {
 	return talk.AsBoth
 }
 
-// wake has the view take in what has come, soon, and not too often.
-func (v *view) wake(program *tea.Program) {
-	if !v.waking.Swap(true) {
-		time.AfterFunc(drawEvery, func() { program.Send(wakeMsg{}) })
-	}
-}
-
 // take takes what has happened at a port into its log.
 func (v *view) take(p *pane) {
 	p.mu.Lock()
@@ -246,7 +252,7 @@ func (v *view) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		v.wide, v.high = msg.Width, msg.Height
 		return v, nil
 	case wakeMsg:
-		v.waking.Store(false)
+		v.woken()
 		for _, p := range v.panes {
 			v.take(p)
 		}

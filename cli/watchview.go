@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"charm.land/bubbles/v2/textinput"
@@ -35,7 +34,7 @@ type watchView struct {
 	leaving bool
 	wide    int
 	high    int
-	waking  atomic.Bool
+	waker
 	program *tea.Program
 	after   []string // that was told of the evidence, to be told again when the view is gone
 }
@@ -102,9 +101,7 @@ func (v *watchView) tell(text string) {
 func (v *watchView) event(e record.Event) {
 	switch e.Kind {
 	case record.Sampled, record.Note, record.Told:
-		if v.program != nil && !v.waking.Swap(true) {
-			time.AfterFunc(drawEvery, func() { v.program.Send(wakeMsg{}) })
-		}
+		v.wake(v.program)
 	}
 }
 
@@ -115,7 +112,7 @@ func (v *watchView) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		v.wide, v.high = msg.Width, msg.Height
 	case wakeMsg:
-		v.waking.Store(false)
+		v.woken()
 	case tickMsg:
 		return v, tick()
 	case tea.KeyPressMsg:

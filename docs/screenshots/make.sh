@@ -204,4 +204,3 @@ done
 kill $standin
 wait $standin 2>/dev/null || true
 (cd "$work" && uparrot results trend "strength of the badge" --ledger units.sqlite --plot "$here/trend.png" --overwrite)
-cp "$work/larkfell/link-time.png" "$here"
