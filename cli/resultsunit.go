@@ -152,7 +152,8 @@ func (a *app) resultsSettings() *cobra.Command {
 		Long: `Lists the modules that the ledger knows settings of, as the latest run that tells of each
 left it: by unit, or by serial number where no unit was named. What must be equal on all
 modules of a family, or different, is judged over all that are chosen. With --differ those
-alone are listed that break such a rule, and one that does is a failure.`,
+alone are listed that break such a rule, and one that does is a failure; where a value is not
+known that a rule is about, nothing passes (status 4).`,
 		Example: "uparrot results settings --differ --since 2026-11-02",
 		Args:    args(0, 0, "no arguments"),
 	}, func(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter, _ []string) error {
@@ -166,13 +167,18 @@ alone are listed that break such a rule, and one that does is a failure.`,
 		if len(faults) > 0 && differ {
 			v = verdict.Failed
 		}
-		if v == verdict.Passed && differ && slices.ContainsFunc(mods, func(m *ledger.ModuleSettings) bool { return m.Unsure != "" }) {
-			v = verdict.Untested // it may break one
+		unsure := slices.ContainsFunc(mods, func(m *ledger.ModuleSettings) bool { return m.Unsure != "" })
+		notJudged := record.NotJudged(settingsOf(mods))
+		if v == verdict.Passed && differ && (unsure || len(notJudged) > 0) {
+			v = verdict.Untested // one may be broken
 		}
 		if a.json {
-			return withVerdict(v, a.printJSON(map[string]any{"modules": shownModules(mods, faults, differ), "broken": faults, "runs_of_modules_unknown": unknown}))
+			return withVerdict(v, a.printJSON(map[string]any{"modules": shownModules(mods, faults, differ), "broken": faults, "not_judged": notJudged, "runs_of_modules_unknown": unknown}))
 		}
 		a.showField(mods, faults, differ)
+		if len(notJudged) > 0 {
+			fmt.Fprintf(a.out, "not judged, for no value is known: %s\n", oneLine(some(notJudged)))
+		}
 		if unknown > 0 {
 			a.err.line("%s of modules that named neither a unit (--unit) nor a serial number are not among them", count(unknown, "run"))
 		}
@@ -219,7 +225,7 @@ func (a *app) showField(mods []*ledger.ModuleSettings, faults []record.PairFault
 	tellUnsure(a.out, mods)
 	tellPairs(a.out, s, faults)
 	if len(faults) == 0 {
-		fmt.Fprintf(a.out, "\n%s, no rule broken\n", count(len(mods), "module"))
+		fmt.Fprintf(a.out, "\n%s, no rule broken by what is known\n", count(len(mods), "module"))
 	}
 }
 
@@ -229,6 +235,15 @@ func tellPairs(w io.Writer, s *screen, faults []record.PairFault) {
 		must := map[string]string{"equal": "must be equal", "different": "must all differ"}[f.Rule]
 		fmt.Fprintf(w, "\n%s: %s of %s %s, and is %s\n", s.verdict(verdict.Failed, 0), oneLine(f.Name), oneLine(f.Family), must, oneLine(f.Words()))
 	}
+}
+
+// some are the first of many words, and how many more there are.
+func some(words []string) string {
+	const most = 8
+	if len(words) <= most {
+		return strings.Join(words, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(words[:most], ", "), len(words)-most)
 }
 
 // tellUnsure tells which modules may have been left otherwise than is known.

@@ -102,7 +102,7 @@ func (p *performer) settingSeen(ctx context.Context, n *procedure.SettingUse, fa
 	v := record.SettingValue{Name: n.Name, Pair: s.Pair}
 	switch {
 	case s.Secret:
-		v.Not = "a secret"
+		v.Not = record.Secret
 	case n.Value == nil:
 		v.Value = procedure.Text(p.values[n.Gets])
 	case failed != nil:

@@ -27,18 +27,39 @@ type Held struct {
 // of is not judged.
 func PairFaults(mods []*Settings) []PairFault {
 	list := []PairFault{}
+	eachRule(mods, func(family, name, rule string) {
+		if f, broken := pairFault(mods, family, name, rule); broken {
+			list = append(list, f)
+		}
+	})
+	return list
+}
+
+// NotJudged are the settings under a rule of which a module tells no value, each with its module, in
+// words: nothing is known of whether they break it. Secrets never tell one, and are left out.
+func NotJudged(mods []*Settings) []string {
+	list := []string{}
+	eachRule(mods, func(family, name, _ string) {
+		for _, m := range mods {
+			if v, ok := m.Setting(name); m.Family == family && (!ok || v.Not != "" && v.Not != Secret) {
+				list = append(list, name+" of "+m.Name)
+			}
+		}
+	})
+	return list
+}
+
+// eachRule hands out the rules for modules of each family, once each.
+func eachRule(mods []*Settings, do func(family, name, rule string)) {
 	seen := map[[2]string]bool{}
 	for _, m := range mods {
 		for _, v := range m.Settings {
 			if key := [2]string{m.Family, v.Name}; v.Pair != "" && !seen[key] {
 				seen[key] = true
-				if f, broken := pairFault(mods, m.Family, v.Name, v.Pair); broken {
-					list = append(list, f)
-				}
+				do(m.Family, v.Name, v.Pair)
 			}
 		}
 	}
-	return list
 }
 
 func pairFault(mods []*Settings, family, name, rule string) (f PairFault, broken bool) {

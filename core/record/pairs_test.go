@@ -42,6 +42,9 @@ func TestPairFaults(t *testing.T) {
 			}
 			got += strings.Join(by, " ") + ": " + f.Words()
 		}
+		if unknown := len(NotJudged(mods)); unknown != map[bool]int{true: strings.Count(c.values, "-")}[c.rule != ""] {
+			t.Errorf("%s: %d are not judged", name, unknown)
+		}
 		if got != c.want {
 			t.Errorf("%s: %q, want %q", name, got, c.want)
 		}

@@ -12,6 +12,9 @@ const (
 	AsLeft  = "as left"
 )
 
+// Secret is why a secret has no value.
+const Secret = "a secret"
+
 // SettingsKind is the text of a Result event that tells the settings of a module, a Settings.
 const SettingsKind = "settings"
 

@@ -97,7 +97,7 @@ func (m *Modules) read(ctx context.Context, st *bench.Station, when string) (*Mo
 	for _, s := range pb.Settings {
 		switch {
 		case s.Secret:
-			not[s.Name] = "a secret"
+			not[s.Name] = record.Secret
 		case !s.Way().Readable():
 			not[s.Name] = "cannot be read"
 		case s.Firmware != "" && firmware.Value != "" && older(firmware.Value, s.Firmware):
