@@ -16,6 +16,7 @@ import (
 
 	"uparrot/core/link"
 	"uparrot/core/record"
+	"uparrot/core/verdict"
 )
 
 // Unfinished is the verdict of a run that has none yet, or never came to one.
@@ -41,7 +42,9 @@ type Filing struct {
 	soon    *time.Timer // files samples that wait; nil if none do
 	links   int
 	files   int
-	told    int // settings so far
+	told    int           // settings so far
+	claim   *record.Claim // of the unit in a batch; nil if it is of none
+	failed  string        // the first step that has not passed, and why
 	ending  bool
 	done    chan struct{}
 	ctx     context.Context // of all that is written
@@ -70,7 +73,7 @@ func begin(where string, o record.Origin, recordPath string, at time.Time, troub
 	if abs, err := filepath.Abs(recordPath); err == nil && recordPath != "" {
 		recordPath = abs
 	}
-	f := &Filing{where: where, trouble: trouble, bounded: bounded, steps: map[string]int{}, series: map[int]*filedSeries{}, done: make(chan struct{})}
+	f := &Filing{where: where, trouble: trouble, bounded: bounded, steps: map[string]int{}, series: map[int]*filedSeries{}, done: make(chan struct{}), claim: o.Claim}
 	f.change = sync.NewCond(&f.mu)
 	f.ctx, f.giveUp = context.WithCancel(context.Background())
 	f.run = Run{
@@ -147,6 +150,7 @@ func (f *Filing) Take(e record.Event) {
 		}
 		f.run.Verdict, f.run.Why, f.run.TookMS = string(e.Verdict), e.Why, e.TookMS
 		f.pending = append(f.pending, f.runRow())
+		f.settle(e)
 	}
 	if len(f.pending) > n {
 		f.change.Broadcast()
@@ -184,6 +188,9 @@ func (f *Filing) step(e record.Event) {
 			f.pending = append(f.pending, row{"DELETE FROM " + table + " WHERE run = ? AND number > ?", []any{f.run.Run, f.numbers}})
 		}
 		return
+	}
+	if e.Verdict != verdict.Passed && e.Verdict != verdict.Skipped && f.failed == "" {
+		f.failed = e.Step + ": " + e.Why
 	}
 	number, known := f.steps[e.Step]
 	if !known {

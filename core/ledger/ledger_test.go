@@ -310,7 +310,7 @@ func TestUpgrade(t *testing.T) {
 		l := open(t, where)
 		reset := func(version int) {
 			t.Helper()
-			list := "settings, samples, series, inputs, files, links, measurements, steps, runs, ledger"
+			list := "pools, conflicts, units, batches, settings, samples, series, inputs, files, links, measurements, steps, runs, ledger"
 			if _, err := l.db.Exec("DROP TABLE " + strings.ReplaceAll(list, ", ", "; DROP TABLE ")); err != nil {
 				t.Fatal(err)
 			}

@@ -144,7 +144,55 @@ var steps = []string{
 		told      BIGINT NOT NULL,
 		PRIMARY KEY (run, number)
 	)`,
+
+	// 7: units that several stations work through, and values that are given out once.
+	`CREATE TABLE batches (
+		batch     TEXT PRIMARY KEY,
+		title     TEXT NOT NULL,             -- of the procedure; '' until a station has begun
+		columns   TEXT NOT NULL,             -- JSON, as in the table's head
+		path      TEXT NOT NULL,             -- of the table
+		loaded    BIGINT NOT NULL,
+		loaded_by TEXT NOT NULL
+	);
+	CREATE TABLE units (
+		batch     TEXT NOT NULL REFERENCES batches (batch),
+		number    INTEGER NOT NULL,
+		unit      TEXT NOT NULL,
+		line      INTEGER NOT NULL,          -- in the table
+		given     TEXT NOT NULL,             -- JSON, the cells by column
+		state     TEXT NOT NULL,             -- open, claimed, or the verdict of the run that ended it
+		station   TEXT NOT NULL,             -- that claimed it last
+		token     BIGINT NOT NULL,           -- grows whenever it is claimed or released
+		lease     BIGINT NOT NULL,           -- until when it is claimed, by the server's clock
+		run       TEXT NOT NULL,             -- that ended it
+		why       TEXT NOT NULL,
+		PRIMARY KEY (batch, unit)
+	);
+	CREATE INDEX units_by_state ON units (batch, state, number);
+	CREATE TABLE conflicts (
+		run       TEXT PRIMARY KEY,          -- that ended when its claim was no longer the latest
+		batch     TEXT NOT NULL,
+		unit      TEXT NOT NULL,
+		station   TEXT NOT NULL,
+		token     BIGINT NOT NULL,
+		verdict   TEXT NOT NULL,
+		told      BIGINT NOT NULL
+	);
+	CREATE TABLE pools (
+		pool      TEXT NOT NULL,
+		number    INTEGER NOT NULL,
+		value     TEXT NOT NULL,
+		state     TEXT NOT NULL,             -- free, given (not known to be said), or said
+		unit      TEXT NOT NULL,             -- that it was given to
+		name      TEXT NOT NULL,             -- of the procedure's input
+		draw      BIGINT NOT NULL,           -- grows whenever it is given out
+		given     BIGINT NOT NULL,
+		PRIMARY KEY (pool, value)
+	);
+	CREATE INDEX pools_by_state ON pools (pool, state, number);
+	CREATE UNIQUE INDEX pools_by_unit ON pools (pool, unit, name) WHERE unit <> '';
+	CREATE INDEX settings_by_value ON settings (identity, value)`,
 }
 
-// tables are the ledger's tables, in the order in which they refer to each other.
+// tables are the ledger's tables of runs, in the order in which they refer to each other.
 var tables = []string{"runs", "steps", "measurements", "links", "files", "inputs", "series", "samples", "settings"}

@@ -154,8 +154,34 @@ type Origin struct {
 	System   string `json:"system,omitempty"`   // its system and processor, as Go names them
 	Bench    string `json:"bench,omitempty"`    // the bench file
 	Files    []File `json:"files,omitempty"`    // what was read for it
+	Claim    *Claim `json:"claim,omitempty"`    // of the unit, where several stations work through a batch
 
 	Began time.Time `json:"-"` // the time of the head; now if it is zero
+}
+
+// Claim is a station's word that it does a unit of a batch which lies in a ledger.
+type Claim struct {
+	Batch   string `json:"batch"`
+	Unit    string `json:"unit"`
+	Station string `json:"station"`
+	Token   int64  `json:"token"` // grows with each claim of the unit: a lower one is old
+}
+
+// Drawn is a value that was taken from a pool in the ledger, which gives each out once.
+type Drawn struct {
+	Pool  string `json:"pool"`
+	Value string `json:"value"`
+	Unit  string `json:"unit"` // that it was given to
+	Name  string `json:"name"` // of the input
+	Draw  int64  `json:"draw"` // grows each time the value is given out
+	// Unused is that nothing was worked out with it, so that no line which holds it can have
+	// been said.
+	Unused bool `json:"unused,omitempty"`
+}
+
+// Outcome is the value of a Verdict event, where there is more to tell than the verdict.
+type Outcome struct {
+	Drawn []Drawn `json:"drawn,omitempty"`
 }
 
 // File is a file that was used, as it was then.
