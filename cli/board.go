@@ -241,28 +241,34 @@ func (d *board) screen() string {
 	if q := d.slots[d.focus].question(); q != nil {
 		prompt = "slot " + oneLine(d.slots[d.focus].Name) + ": " + oneLine(q.text) + " > "
 	}
-	prompt = cut(prompt, max(10, d.wide-20))
+	prompt = cut(prompt, max(10, d.wide-16))
 	d.input.SetWidth(max(1, d.wide-width(prompt)-2))
 	return strings.Join(append(body[:room], prompt+d.input.View(), barStyle.Render(pad(" Enter answers  Tab the next question  Ctrl-C stops", d.wide))), "\n")
 }
 
-// tally is how far all is: units done, passed, and the time left as it has gone until now.
+// tally is how far all is: units done, passed, and the time left as it has gone until now, or how
+// many units are open where several stations share them.
 func (d *board) tally() string {
+	open := d.source.left()
 	d.batch.mu.Lock()
 	defer d.batch.mu.Unlock()
-	done, passed, worked := 0, 0, 0
-	for _, r := range d.batch.done {
-		if r.why == notBegun {
-			continue
-		}
-		if done++; r.verdict == verdict.Passed {
+	done, passed, worked := len(d.over), 0, 0
+	for _, r := range d.over {
+		if r.verdict == verdict.Passed {
 			passed++
 		}
 		if !r.before {
 			worked++
 		}
 	}
-	words := fmt.Sprintf("%d of %d units done, %d passed, %d not", done, len(d.table.Rows), passed, done-passed)
+	came := fmt.Sprintf("%d passed, %d not", passed, done-passed)
+	if _, shared := d.source.(*batchUnits); shared {
+		if came = fmt.Sprintf("%d units done here, %s", done, came); open >= 0 {
+			came += fmt.Sprintf(", %d open", open)
+		}
+		return came
+	}
+	words := fmt.Sprintf("%d of %d units done, %s", done, len(d.table.Rows), came)
 	if left := len(d.table.Rows) - done; worked > 0 && left > 0 {
 		each := time.Since(d.began) / time.Duration(worked)
 		words += ", about " + took((each * time.Duration(left)).Round(time.Second)) + " left"

@@ -44,6 +44,9 @@ type runCommand struct {
 	goOn     bool
 	slots    string // of the bench that work at once; "" for none
 	files    outputs
+
+	stationName string        // among those that work through a batch; "" is the machine's name
+	lease       time.Duration // of a unit of a batch
 }
 
 func (a *app) run() *cobra.Command {
@@ -69,7 +72,9 @@ record: that of --repeat-failed, or the one that --from-record names.`,
 	fl.StringVar(&c.out, "out", "", "when it is over write a report of the run to this file")
 	fl.StringVar(&c.as, "as", "", "the form of that report: "+strings.Join(report.Forms(), ", "))
 	fl.StringVar(&c.metrics, "metrics", "", "keep this file up to date with the present values of series, in the OpenMetrics text format")
-	fl.StringVar(&c.units, "units", "", "perform it at each unit of this table (CSV, TSV, JSON Lines): columns are unit, port and the inputs")
+	fl.StringVar(&c.units, "units", "", "perform it at each unit of this table (CSV, TSV, JSON Lines): columns are unit, port and the inputs; batch:NAME is one that \"units load\" has put into the ledger, for several stations")
+	fl.StringVar(&c.stationName, "station", "", "with --units batch:NAME: the name of this station; that of the machine unless given")
+	fl.DurationVar(&c.lease, "lease", time.Minute, "with --units batch:NAME: how long the ledger may not hear of this station before a unit in hand counts as broken")
 	fl.StringVar(&c.next, "next", "enter", "with --units, when the next begins: enter (typed, or its name), answer (the module answers), power (it starts), replug (its port goes and comes back), none")
 	fl.StringVar(&c.slots, "slots", "", "with --units: work at these slots of the bench at once: all, or names with commas between")
 	fl.BoolVar(&c.goOn, "go-on", false, "with --units: leave out the units that have passed")

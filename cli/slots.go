@@ -224,13 +224,14 @@ func (s *slot) say(format string, values ...any) {
 }
 
 // begins tells that a unit begins.
-func (s *slot) begins(unit string, i int) {
+func (s *slot) begins(r *unitResult) {
+	unit := r.row.Unit
 	s.mu.Lock()
 	s.unit, s.step, s.since = unit, "", time.Now()
 	s.mu.Unlock()
 	if s.Name == "" {
 		s.err.line("")
-		s.err.line("%s", s.err.bold(fmt.Sprintf("== %s, %d of %d", safe(unit), i+1, len(s.table.Rows))))
+		s.err.line("%s", s.err.bold(fmt.Sprintf("== %s, %d of %d", safe(unit), r.number, len(s.table.Rows))))
 	}
 }
 

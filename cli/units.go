@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -40,13 +41,15 @@ type batch struct {
 	person *person
 	slots  []*slot
 	shared shared
+	source unitSource
 
 	asksPerson bool // one sits at the terminal
 	quietly    bool // no line of each step
 
 	mu      sync.Mutex
-	done    []unitResult
-	upNext  int               // the place of the next unit
+	over    []*unitResult     // that have come to their end so far
+	done    []*unitResult     // all, at the end
+	lost    bool              // some evidence is not complete
 	stopped bool              // a person has stopped, or something keeps all from going on
 	seen    map[string]string // which unit said that it is what, by its serial number
 }
@@ -54,15 +57,25 @@ type batch struct {
 // unitResult is what came of a unit.
 type unitResult struct {
 	row     *session.UnitRow
+	number  int // in the table, from 1
 	res     perform.Result
 	verdict verdict.Verdict
 	why     string
 	before  bool // it was done in an earlier run, and not again
 	tries   int
+
+	taken     bool          // by a slot
+	claim     *record.Claim // in a batch of the ledger; nil if it is of none
+	conflicts bool          // the run is filed as a conflict
+
+	serial   record.SettingValue // of the module; without a value if it is not known
+	serialAt string              // the port that told it
+	since    time.Time           // when its module was waited for first
+	still    string              // what was said of a module that is to be taken out
 }
 
 // runUnits performs a procedure at every unit of a table.
-func (c *runCommand) runUnits(cmd *cobra.Command, file *procedure.File) error {
+func (c *runCommand) runUnits(cmd *cobra.Command, file *procedure.File) (err error) {
 	switch {
 	case c.keeps.NoLedger:
 		return usage(cmd, "--units: which units are done stands in the ledger, so --no-ledger has no place here")
@@ -76,27 +89,22 @@ func (c *runCommand) runUnits(cmd *cobra.Command, file *procedure.File) error {
 		return usage(cmd, "--units: --out is a table of all units, in csv")
 	}
 	b := &batch{runCommand: c, cmd: cmd, file: file, before: map[string]ledger.Run{}}
-	var err error
 	if b.ports, err = c.ports.read(cmd); err != nil {
 		return err
 	}
 	if b.at, err = c.addresses(cmd, file); err != nil {
 		return err
 	}
-	if b.table, err = session.ReadUnits(c.units, file, c.inputs, session.MustDiffer(file, (&slot{batch: b}).books(nil))); err != nil {
-		return err
-	}
-	c.files.Inputs = append(c.files.Inputs, c.units)
 	if err := c.files.plan(cmd, "out", c.out); err != nil {
 		return err
 	}
-	if err := b.earlier(cmd.Context()); err != nil {
-		return err
+	if err := b.open(cmd.Context()); err != nil {
+		return withExample(cmd, err)
 	}
 	b.person, b.seen = &person{app: c.app}, map[string]string{}
 	b.asksPerson = c.operator == "ask" && c.answers == "" && c.sits(b.person)
 	if err := b.makeSlots(); err != nil {
-		return withExample(cmd, err)
+		return withExample(cmd, errors.Join(err, b.source.close(cmd.Context())))
 	}
 	b.warnNameless()
 	all := b.all
@@ -104,7 +112,39 @@ func (c *runCommand) runUnits(cmd *cobra.Command, file *procedure.File) error {
 		all = b.onBoard
 	}
 	err = all(cmd.Context())
+	if cerr := b.source.close(cmd.Context()); errors.Is(cerr, session.ErrEvidence) {
+		b.lost = true
+	} else if err == nil {
+		err = cerr
+	}
+	b.done = b.source.all()
 	return errors.Join(b.tell(), b.outcome(err))
+}
+
+// open reads the units: those of a table, or of a batch in the ledger.
+func (b *batch) open(ctx context.Context) error {
+	different := session.MustDiffer(b.file, (&slot{batch: b}).books(nil))
+	name, stored := strings.CutPrefix(b.units, batchPrefix)
+	if stored {
+		if b.goOn {
+			return &session.Misuse{What: "--go-on: a batch in the ledger always goes on; what did not pass goes out again with uparrot units release " + name}
+		}
+		work, err := b.openBatch(ctx, name, different)
+		if err == nil {
+			b.source = work
+		}
+		return err
+	}
+	if b.stationName != "" {
+		return &session.Misuse{What: "--station is of a batch that several stations share: load the table with uparrot units load, and name it with --units batch:NAME"}
+	}
+	var err error
+	if b.table, err = session.ReadUnits(b.units, b.file, b.inputs, different); err != nil {
+		return err
+	}
+	b.files.Inputs = append(b.files.Inputs, b.units)
+	b.source = newTableUnits(b.table)
+	return b.earlier(ctx)
 }
 
 // books are the phrasebooks of the procedure's ports, as far as they are known now.
@@ -140,15 +180,11 @@ func orName(at, name string) string {
 
 // earlier finds what has been done before.
 func (b *batch) earlier(ctx context.Context) error {
-	where, err := session.LedgerPlace(b.keeps.Ledger)
-	if err != nil {
-		return &session.Misuse{What: err.Error()}
-	}
-	l, err := ledger.Open(ctx, where)
+	l, closeIt, err := b.openLedger(ctx)
 	if err != nil {
 		return err
 	}
-	defer l.Close()
+	defer closeIt() //nolint:errcheck // it was only read
 	return l.Runs(ctx, ledger.Filter{Title: b.file.Title}, func(r ledger.Run) error {
 		if r.Title == b.file.Title && r.Unit != "" && r.Command == "run" {
 			b.before[r.Unit] = r
@@ -162,14 +198,11 @@ var errLeave = errors.New("left")
 
 // all goes through the units, at all slots at once: each takes the next one.
 func (b *batch) all(ctx context.Context) error {
-	b.done = make([]unitResult, len(b.table.Rows))
-	for i, row := range b.table.Rows {
-		b.done[i] = unitResult{row: row, verdict: verdict.Untested, why: notBegun}
-	}
 	errs := make([]error, len(b.slots))
 	var all sync.WaitGroup
 	for i, s := range b.slots {
-		if first, ok := b.take(); ok { // in the order of the slots
+		first, err := b.next1(ctx) // in the order of the slots
+		if errs[i] = err; first != nil {
 			all.Go(func() { errs[i] = s.work(ctx, first) })
 		}
 	}
@@ -182,34 +215,46 @@ func (b *batch) all(ctx context.Context) error {
 	return nil
 }
 
-// take is the place of the next unit; false if there is none, or a person has stopped.
-func (b *batch) take() (int, bool) {
+// next1 is the next unit; nil if there is none, or a person has stopped.
+func (b *batch) next1(ctx context.Context) (*unitResult, error) {
 	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.stopped || b.upNext >= len(b.table.Rows) {
-		return 0, false
+	stopped := b.stopped
+	b.mu.Unlock()
+	if stopped {
+		return nil, nil
 	}
-	b.upNext++
-	return b.upNext - 1, true
+	return b.source.take(ctx, "")
 }
 
 // work does units, from a first one on, until there is none.
-func (s *slot) work(ctx context.Context, first int) error {
-	for i, ok := first, true; ok; i, ok = s.take() {
-		r := unitResult{row: s.table.Rows[i], verdict: verdict.Untested}
-		again, err := s.mayBegin(ctx, &r)
-		if err == nil && again {
-			err = s.one(ctx, i, &r)
-		}
-		s.batch.mu.Lock()
-		s.batch.done[i] = r
-		s.stopped = s.stopped || err != nil
-		s.batch.mu.Unlock()
+func (s *slot) work(ctx context.Context, r *unitResult) (err error) {
+	defer func() {
 		if err != nil {
-			return err
+			s.batch.mu.Lock()
+			s.stopped = true
+			s.batch.mu.Unlock()
+		}
+	}()
+	for r != nil && err == nil {
+		if err = s.do(ctx, r); err == nil {
+			r, err = s.next1(ctx)
 		}
 	}
-	return nil
+	return err
+}
+
+// do does a unit, unless that was done before.
+func (s *slot) do(ctx context.Context, r *unitResult) error {
+	begin, err := s.mayBegin(ctx, r)
+	if err == nil && begin {
+		r, err = s.one(ctx, r)
+	}
+	if err == nil {
+		s.batch.mu.Lock()
+		s.over = append(s.over, r)
+		s.batch.mu.Unlock()
+	}
+	return err
 }
 
 // mayBegin decides whether a unit is to be done, which may have been before.
@@ -241,178 +286,104 @@ func (b *slot) mayBegin(ctx context.Context, r *unitResult) (bool, error) {
 	return true, nil
 }
 
-// one does a unit, again as long as a person asks for it.
-func (b *slot) one(ctx context.Context, i int, r *unitResult) error {
-	b.begins(r.row.Unit, i)
+// one does a unit, again as long as a person asks for it. Which one it is a person may change
+// by the name of another.
+func (b *slot) one(ctx context.Context, r *unitResult) (_ *unitResult, err error) {
+	b.begins(r)
 	defer func() { b.ends(r) }()
 	for {
-		if err := b.nextModule(ctx, r); err != nil || r.why == skipped {
-			return err
-		}
-		if is := b.stillThere(ctx, r.row); is != "" {
-			b.say("   %s", is)
-			if r.verdict, r.why = verdict.Untested, is; b.asksPerson && b.next == "enter" {
-				continue
+		if r, err = b.nextModule(ctx, r); err != nil {
+			if r.tries == 0 {
+				err = errors.Join(err, b.source.giveBack(ctx, r))
 			}
-			return nil
+			return r, err
 		}
-		r.tries++
-		res, err := b.perform1(ctx, r.row)
-		r.res, r.verdict, r.why = res, res.Verdict, whyFailed(res)
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
+		if r.why == skipped {
+			return r, b.source.over(ctx, r)
 		}
-		if res.Run == "" { // it could not begin
-			r.verdict, r.why = verdict.Broken, err.Error()
-			b.say("uparrot: %v", err)
-		}
-		if r.verdict == verdict.Passed || !b.asksPerson {
-			return nil
-		}
-		answer, err := b.who.ask(ctx, fmt.Sprintf("%s %s: again, next, or stop? [a/n/s]", r.row.Unit, r.verdict))
-		if err != nil {
-			return err
-		}
-		switch strings.ToLower(answer) {
-		case "s", "stop":
-			return errLeave
-		case "a", "again":
+		may, why, err := b.mayBe(ctx, r)
+		switch {
+		case err != nil && r.tries == 0:
+			return r, errors.Join(err, b.source.giveBack(ctx, r))
+		case err != nil:
+			return r, err
+		case why != "":
+			if r.tries == 0 {
+				r.verdict, r.why = verdict.Untested, why
+			}
+			return r, b.source.over(ctx, r)
+		case !may:
 			continue
 		}
-		return nil
-	}
-}
-
-// reader is what reads the serial number of the module at the first port: false where no
-// phrasebook tells how.
-func (b *slot) reader(row *session.UnitRow) (*bench.Station, phrasebook.Way, bool) {
-	for i, book := range b.books(row) {
-		if book == nil {
-			continue
-		}
-		port := b.file.Ports[i]
-		for _, id := range book.Identity {
-			if !record.IsSerial(id.Name) {
-				continue
-			}
-			st, err := b.station(port, row)
-			return st, id.Way(), err == nil
+		if again, err := b.perform1(ctx, r); !again {
+			return r, err
 		}
 	}
-	return nil, phrasebook.Way{}, false
 }
 
-// warnNameless tells where nothing would notice that the module before is plugged in still.
-func (b *batch) warnNameless() {
-	if _, _, ok := b.slots[0].reader(b.table.Rows[0]); !ok && !procedure.Identifies(b.file) {
-		b.err.line("warning: nothing tells one module from the next: the statement identity in the procedure would, or a serial number in a table [[identity]] of the phrasebook")
+// perform1 performs the procedure at a unit; again if a person wants it once more.
+func (b *slot) perform1(ctx context.Context, r *unitResult) (again bool, err error) {
+	if r.tries > 0 {
+		if err := b.source.again(ctx, r); err != nil {
+			return false, err
+		}
 	}
-}
-
-// stillThere tells that the module is one that was another unit before; "" if it is not, or
-// that cannot be told: then the procedure will find out what is wrong.
-func (b *slot) stillThere(ctx context.Context, row *session.UnitRow) string {
-	st, way, ok := b.reader(row)
-	if !ok {
-		return ""
+	r.tries++
+	res, err := b.run1(ctx, r)
+	r.res, r.verdict, r.why = res, res.Verdict, whyFailed(res)
+	if errors.Is(err, session.ErrEvidence) && !errors.Is(err, session.ErrLater) {
+		b.batch.mu.Lock()
+		b.lost = true
+		b.batch.mu.Unlock()
 	}
-	serial, err := (&session.Modules{}).Ask(ctx, st, way)
-	if err != nil || serial == "" {
-		return ""
+	switch {
+	case res.Run == "" && r.claim != nil: // nor could it begin with the next
+		return false, errors.Join(err, b.source.giveBack(ctx, r))
+	case res.Run == "" && ctx.Err() == nil:
+		r.verdict, r.why = verdict.Broken, err.Error()
+		b.say("uparrot: %v", err)
 	}
-	b.batch.mu.Lock()
-	defer b.batch.mu.Unlock()
-	if other, is := b.seen[serial]; is && other != row.Unit {
-		return fmt.Sprintf("the module says that it is %s, which was %s before: it is plugged in still", serial, other)
+	if over := b.source.over(context.WithoutCancel(ctx), r); over != nil {
+		return false, over
 	}
-	b.seen[serial] = row.Unit
-	return ""
-}
-
-// notBegun is why nothing is known of a unit.
-const notBegun = "not begun"
-
-// skipped is why a unit was not done that a person passed over.
-const skipped = "passed over"
-
-// nextModule waits until the module of a unit is there.
-func (b *slot) nextModule(ctx context.Context, r *unitResult) error {
-	switch b.next {
-	case "none":
-		return nil
-	case "answer", "power", "replug":
-		return b.untilNext(ctx, r.row)
+	if ctx.Err() != nil {
+		return false, context.Cause(ctx)
 	}
-	if b.operator == "yes" || b.answers != "" {
-		return nil
+	if r.verdict == verdict.Passed || r.conflicts || !b.asksPerson {
+		return false, nil
 	}
-	answer, err := b.who.ask(ctx, fmt.Sprintf("plug in %s, then Enter; n passes it over, s stops", r.row.Unit))
-	if _, left := errors.AsType[*perform.Left](err); left {
-		return errLeave
+	answer, err := b.who.ask(ctx, fmt.Sprintf("%s %s: again, next, or stop? [a/n/s]", r.row.Unit, r.verdict))
+	if err != nil {
+		return false, err
 	}
 	switch strings.ToLower(answer) {
-	case "n":
-		r.why = skipped
-	case "s":
-		return errLeave
-	case "", "y":
-	default:
-		if answer != r.row.Unit { // a reader of bar codes types like a person
-			b.say("          %s is not %s: plug in %s, or pass it over", answer, r.row.Unit, r.row.Unit)
-			return b.nextModule(ctx, r)
-		}
+	case "s", "stop":
+		return false, errLeave
+	case "a", "again":
+		return true, nil
 	}
-	return err
+	return false, nil
 }
 
-// nextWithin is how long the next module is waited for.
-const nextWithin = 10 * time.Minute
-
-// untilNext waits until the next module shows by itself that it is there.
-func (b *slot) untilNext(ctx context.Context, row *session.UnitRow) error {
-	port := b.file.Ports[0]
-	st, err := b.station(port, row)
+// openLedger is the ledger, and what closes it.
+func (b *batch) openLedger(ctx context.Context) (*ledger.Ledger, func() error, error) {
+	if shares, ok := b.source.(*batchUnits); ok {
+		return shares.Ledger, func() error { return nil }, nil
+	}
+	where, err := session.LedgerPlace(b.keeps.Ledger)
 	if err != nil {
-		return err
+		return nil, nil, &session.Misuse{What: err.Error()}
 	}
-	statements, err := b.shows(st)
+	l, err := ledger.Open(ctx, where)
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
-	b.say("   waiting for %s: %s", row.Unit, map[string]string{"answer": "until it answers", "power": "until it starts", "replug": "until its port has gone and come back"}[b.next])
-	return (&session.Modules{}).Shows(ctx, st, statements, nextWithin)
+	return l, l.Close, nil
 }
 
-// shows are the statements that end when the next module is there.
-func (b *slot) shows(st *bench.Station) ([]string, error) {
-	pb := st.Phrasebook
-	switch {
-	case b.next == "replug":
-		return []string{fmt.Sprintf("line module reopen within %v", nextWithin)}, nil
-	case pb == nil:
-		return nil, &session.Misuse{What: "--next " + b.next + ": no phrasebook tells what the module says"}
-	case b.next == "power" && pb.Banner == nil:
-		return nil, &session.Misuse{What: fmt.Sprintf("--next power: %s tells no banner, the line after power-up", pb.File)}
-	case b.next == "power":
-		return []string{fmt.Sprintf("hear module within %v: \"%s\"", nextWithin, pb.Banner.Heard)}, nil
-	}
-	var ways []phrasebook.Way
-	for _, id := range pb.Identity {
-		ways = append(ways, id.Way())
-	}
-	for _, s := range pb.Settings {
-		ways = append(ways, s.Way())
-	}
-	for _, way := range ways {
-		if way.Readable() {
-			return way.Statements(st.Setup.Dialect, "module", "it"), nil
-		}
-	}
-	return nil, &session.Misuse{What: fmt.Sprintf("--next answer: %s tells nothing that can be read: a table [[identity]] would", pb.File)}
-}
-
-// perform1 performs the procedure at one unit.
-func (b *slot) perform1(ctx context.Context, row *session.UnitRow) (perform.Result, error) {
+// run1 performs the procedure at one unit.
+func (b *slot) run1(ctx context.Context, r *unitResult) (perform.Result, error) {
+	row := r.row
 	at := map[string]string{}
 	for name, where := range b.at {
 		at[name] = where
@@ -424,8 +395,11 @@ func (b *slot) perform1(ctx context.Context, row *session.UnitRow) (perform.Resu
 		at[name] = where
 	}
 	keep := b.keep(b.keeps)
-	keep.Unit = row.Unit
-	p := &session.Procedure{File: b.file, Ports: b.ports, At: at, Values: row.Values, Files: []string{b.units, b.inputs.File, b.runCommand.answers}, Keep: keep}
+	keep.Unit, keep.Claim = row.Unit, r.claim
+	if shares, ok := b.source.(*batchUnits); ok {
+		keep.Through = shares.Ledger
+	}
+	p := &session.Procedure{File: b.file, Ports: b.ports, At: at, Values: maps.Clone(row.Values), Files: []string{b.tableFile(), b.inputs.File, b.runCommand.answers}, Keep: keep}
 	var err error
 	if p.Operator, err = b.runCommand.person(b.cmd); err != nil {
 		return perform.Result{}, err
@@ -437,6 +411,9 @@ func (b *slot) perform1(ctx context.Context, row *session.UnitRow) (perform.Resu
 	if err := b.takeSecrets(b.cmd, p); err != nil {
 		return perform.Result{}, err
 	}
+	if r.serialAt != "" {
+		p.Identity = map[string]record.SettingValue{r.serialAt: r.serial}
+	}
 	if b.Name == "" {
 		b.watch(p)
 	} else {
@@ -446,6 +423,14 @@ func (b *slot) perform1(ctx context.Context, row *session.UnitRow) (perform.Resu
 	res, err := p.Do(ctx)
 	b.err.end()
 	return res, err
+}
+
+// tableFile is the table that was read; "" if the units lie in the ledger.
+func (b *batch) tableFile() string {
+	if _, stored := b.source.(*batchUnits); stored {
+		return ""
+	}
+	return b.units
 }
 
 // whyFailed is the first reason of a result.
@@ -521,7 +506,7 @@ func (b *batch) measured() (names []string) {
 	return names
 }
 
-func valueOf(r unitResult, name string) string {
+func valueOf(r *unitResult, name string) string {
 	for _, m := range r.res.Limits {
 		if m.What == name {
 			return oneLine(clip(record.WithUnit(bareValue(m), m.Unit)))
@@ -576,5 +561,8 @@ func (b *batch) outcome(err error) error {
 	for _, r := range b.done {
 		worst = verdict.Worse(worst, r.verdict)
 	}
-	return verdictError(worst)
+	if err := verdictError(worst); err != nil || !b.lost {
+		return err
+	}
+	return errEvidence
 }

@@ -227,18 +227,25 @@ func TestEvidence(t *testing.T) {
 	b.run("results", "add", "second.record", "--ledger", "l.sqlite").wants(t, 3, "altered")
 }
 
+// database is an empty PostgreSQL server.
+func (b *bench) database() *postgres.Server {
+	b.t.Helper()
+	s, err := postgres.Start()
+	if err == postgres.ErrMissing {
+		b.t.Skip("NOT TESTED: " + err.Error())
+	}
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	b.t.Cleanup(s.Stop)
+	return s
+}
+
 // Several stations share a ledger on PostgreSQL.
 func TestSharedLedger(t *testing.T) {
 	t.Parallel()
-	url, stop, err := postgres.Start()
-	if err == postgres.ErrMissing {
-		t.Skip("NOT TESTED: " + err.Error())
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(stop)
 	b := newBench(t)
+	url := b.database().URL
 	b.start("for other commands", "standin", "larkfell.toml")
 	var both sync.WaitGroup
 	for i, port := range []string{"valley", "summit"} {

@@ -14,8 +14,9 @@ func TestUnits(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	b.start("for other commands", "standin", "larkfell.toml")
+	filed := "l.sqlite" // another one where a module may be another unit
 	run := func(table string, args ...string) call {
-		return b.run(append([]string{"run", "anyradio.parrot", "--units", table, "--bench", "larkfell.toml", "--ledger", "l.sqlite", "--quiet"}, args...)...)
+		return b.run(append([]string{"run", "anyradio.parrot", "--units", table, "--bench", "larkfell.toml", "--ledger", filed, "--quiet"}, args...)...)
 	}
 	b.write("two.csv", "\ufeffunit;address;port\r\nLK-0001;11;valley\r\nLK-0002;12;summit\r\n")
 	run("two.csv", "--next", "none", "--out", "done.csv").wants(t, 0, "LK-0001", "2 of 2 units passed, 2 of them at the first try")
@@ -24,12 +25,19 @@ func TestUnits(t *testing.T) {
 	}
 	run("two.csv", "--next", "none").wants(t, 4, "--go-on leaves out such units", "0 of 2 units passed")
 	b.write("three.csv", b.read("two.csv")+"LK-0003;13;valley\r\n")
-	run("three.csv", "--next", "answer", "--go-on").wants(t, 0, "passed on 2", "3 of 3 units passed")
-	b.run("results", "--ledger", "l.sqlite", "--unit", "LK-0003").wants(t, 0, "passed")
+	run("three.csv", "--next", "none", "--go-on").wants(t, 4, "passed on 2", "LK-0003  untested", "which passed this as LK-0001 on 2", "2 of 3 units passed")
+	if c := b.run("results", "--ledger", filed, "--unit", "LK-0003"); c.out != "" {
+		t.Error(c.out)
+	}
+	b.run("results", "unit", "LK-0002", "--ledger", filed).wants(t, 0, "serial number", "DL-")
+	filed = "l2.sqlite"
+	b.write("three.csv", "unit,address,port\nLK-0003,13,valley\n")
+	run("three.csv", "--next", "answer").wants(t, 0, "1 of 1 unit passed")
+	b.run("results", "--ledger", filed, "--unit", "LK-0003").wants(t, 0, "passed")
 
 	// It begins when the module starts.
 	b.write("one.csv", "unit,address,port\nLK-0010,10,summit\n")
-	begun, out, errs := b.command("run", "anyradio.parrot", "--units", "one.csv", "--bench", "larkfell.toml", "--ledger", "l.sqlite", "--quiet", "--next", "power")
+	begun, out, errs := b.command("run", "anyradio.parrot", "--units", "one.csv", "--bench", "larkfell.toml", "--ledger", "l2.sqlite", "--quiet", "--next", "power")
 	if err := begun.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -47,9 +55,10 @@ func TestUnits(t *testing.T) {
 	}
 
 	// The module before is plugged in still.
+	filed = "l3.sqlite"
 	b.write("same.tsv", "unit\taddress\nLK-0004\t14\nLK-0005\t15\n")
 	run("same.tsv", "--next", "none", "--port", "radio=valley").wants(t, 4, "LK-0005  untested", "which was LK-0004 before: it is plugged in still", "1 of 2 units passed")
-	if c := b.run("results", "--ledger", "l.sqlite", "--unit", "LK-0005"); strings.Contains(c.out, "passed") {
+	if c := b.run("results", "--ledger", filed, "--unit", "LK-0005"); strings.Contains(c.out, "passed") {
 		t.Error(c.out)
 	}
 
@@ -69,6 +78,7 @@ func TestUnits(t *testing.T) {
 	b.run("run", "slow.parrot", "--units", "slow.jsonl", "--bench", "larkfell.toml", "--port", "radio=summit", "--ledger", "l.sqlite", "--next", "none", "--go-on").
 		wants(t, 0, "LK-0006 was begun on", "and not ended: it is done again", "1 of 1 unit passed")
 
+	filed = "l4.sqlite"
 	// A failed unit is the worst of them, and is done again.
 	b.write("bad.csv", "unit,address,power,port\nLK-0007,7,3,valley\nLK-0008,8,3,summit\n")
 	b.write("guide.toml", strings.Replace(b.read("dunlin.toml"), `write = "AT~POWER={value}"`, `write = "AT~CHANNEL={value}"`, 1))
@@ -101,13 +111,20 @@ func TestUnitsByHand(t *testing.T) {
 	p := b.sit("run", "anyradio.parrot", "--units", "two.csv", "--bench", "larkfell.toml", "--ledger", "l.sqlite", "--quiet", "--phrasebook", "guide.toml", "--set", "power=5", "--ask-for", "0")
 	p.asked("plug in LK-0001, then Enter", 1)
 	p.keys.WriteString("LK-0009\r")
-	p.asked("LK-0009 is not LK-0001", 1)
-	p.keys.WriteString("LK-0001\r")
-	p.asked("LK-0001 failed: again, next, or stop?", 1)
+	p.asked("no unit LK-0009 waits to be done", 1)
+	p.keys.WriteString("LK-0002\r") // a scanned name chooses the row
+	p.asked("LK-0002 failed: again, next, or stop?", 1)
 	p.keys.WriteString("n\r")
-	p.asked("plug in LK-0002, then Enter", 1)
+	p.asked("plug in LK-0001, then Enter", 3)
+	p.keys.WriteString("LK-0002\r") // it is done
+	p.asked("no unit LK-0002 waits to be done", 1)
 	p.keys.WriteString("n\r")
 	p.asked("plug in LK-0003, then Enter", 1)
 	p.keys.WriteString("s\r")
 	p.asked("0 of 3 units passed", 1)
+	for unit, want := range map[string]string{"LK-0001": "no run in", "LK-0002": "failed", "LK-0003": "no run in"} {
+		if c := b.run("results", "--ledger", "l.sqlite", "--unit", unit); !strings.Contains(c.out+c.err, want) {
+			t.Errorf("%s: %s%s", unit, c.out, c.err)
+		}
+	}
 }

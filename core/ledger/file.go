@@ -26,6 +26,7 @@ const Unfinished = "unfinished"
 // locked ledger nor a slow one keeps the run waiting.
 type Filing struct {
 	where   string
+	through *Ledger // open already; nil opens one
 	trouble func(error)
 	bounded bool // Take waits while too much is waiting
 
@@ -69,7 +70,21 @@ func Begin(where string, o record.Origin, recordPath string, trouble func(error)
 	return begin(where, o, recordPath, time.Now(), trouble, false)
 }
 
+// Begin files a run in this ledger, as the function of that name does.
+func (l *Ledger) Begin(o record.Origin, recordPath string, trouble func(error)) *Filing {
+	f := prepare(l.where, o, recordPath, time.Now(), trouble, false)
+	f.through = l
+	go f.work()
+	return f
+}
+
 func begin(where string, o record.Origin, recordPath string, at time.Time, trouble func(error), bounded bool) *Filing {
+	f := prepare(where, o, recordPath, at, trouble, bounded)
+	go f.work()
+	return f
+}
+
+func prepare(where string, o record.Origin, recordPath string, at time.Time, trouble func(error), bounded bool) *Filing {
 	if abs, err := filepath.Abs(recordPath); err == nil && recordPath != "" {
 		recordPath = abs
 	}
@@ -84,7 +99,6 @@ func begin(where string, o record.Origin, recordPath string, at time.Time, troub
 	for _, file := range o.Files {
 		f.file("used", file.Path, string(file.SHA256))
 	}
-	go f.work()
 	return f
 }
 
@@ -304,7 +318,7 @@ const again = time.Second
 // work writes what is pending until the run has ended.
 func (f *Filing) work() {
 	defer close(f.done)
-	var l *Ledger
+	l := f.through
 	told := false
 	for {
 		f.mu.Lock()
@@ -330,7 +344,7 @@ func (f *Filing) work() {
 				continue
 			}
 			if f.ctx.Err() != nil {
-				err = fmt.Errorf("the ledger %s did not answer before the program was to end", shown(f.where))
+				err = fmt.Errorf("the ledger %s did not answer before the program was to end", Shown(f.where))
 			}
 		}
 		f.mu.Lock()
@@ -347,7 +361,7 @@ func (f *Filing) work() {
 		f.change.Broadcast()
 		f.mu.Unlock()
 		if over {
-			if l != nil {
+			if l != nil && l != f.through {
 				cerr := l.Close()
 				f.mu.Lock()
 				f.err = errors.Join(f.err, cerr)
@@ -400,6 +414,13 @@ func (l *Ledger) write(ctx context.Context, rows []row) (err error) {
 	return tx.Commit()
 }
 
+// NoVerdict is a record that was filed, though it has come to no verdict.
+type NoVerdict struct{ Record string }
+
+func (e *NoVerdict) Error() string {
+	return fmt.Sprintf("%s has come to no verdict; it is filed as unfinished", e.Record)
+}
+
 // Add files a record that lies in a file, whole or cut short; a run that stands
 // in the ledger already is brought up to what the record says. An altered record
 // is refused.
@@ -439,7 +460,7 @@ func Add(where, path string) (o record.Origin, err error) {
 		err = errors.Join(err, f.End(context.Background(), sum))
 	}
 	if err == nil && !begun {
-		err = fmt.Errorf("%s has come to no verdict; it is filed as unfinished", path)
+		err = &NoVerdict{path}
 	}
 	return state.Origin, err
 }

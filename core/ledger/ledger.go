@@ -66,8 +66,8 @@ func place(where string) error {
 	return nil
 }
 
-// shown is a place as it may be shown: a password in it is not.
-func shown(where string) string {
+// Shown is a place as it may be shown: a password in it is not.
+func Shown(where string) string {
 	if !IsDatabase(where) {
 		return where
 	}
@@ -88,7 +88,7 @@ func shown(where string) string {
 // Open opens a ledger, makes it if there is none, and brings its tables to this
 // program's version. The place is a file, or postgres://USER@HOST/DATABASE.
 func Open(ctx context.Context, where string) (*Ledger, error) {
-	l := &Ledger{where: shown(where), pg: IsDatabase(where)}
+	l := &Ledger{where: Shown(where), pg: IsDatabase(where)}
 	err := place(where)
 	if err != nil {
 		return nil, err
@@ -120,7 +120,11 @@ func openPostgres(where string) (*sql.DB, error) {
 		q.Set("connect_timeout", strconv.Itoa(int(patience/time.Second)))
 	}
 	u.RawQuery = q.Encode()
-	return sql.Open("pgx", u.String())
+	db, err := sql.Open("pgx", u.String())
+	if err == nil {
+		db.SetMaxOpenConns(4) // of a server that many stations share
+	}
+	return db, err
 }
 
 func openSQLite(path string) (*sql.DB, error) {

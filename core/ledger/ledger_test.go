@@ -24,16 +24,16 @@ import (
 var postgresURL string
 
 func TestMain(m *testing.M) {
-	url, stop, err := postgres.Start()
+	server, err := postgres.Start()
 	if err == nil {
-		postgresURL = url
+		postgresURL = server.URL
 	} else if !errors.Is(err, postgres.ErrMissing) {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 	status := m.Run()
-	if stop != nil {
-		stop()
+	if server != nil {
+		server.Stop()
 	}
 	os.Exit(status)
 }

@@ -18,6 +18,8 @@ type PoolValue struct {
 	Unit  string    `json:"unit,omitempty"`
 	Name  string    `json:"name,omitempty"` // of the procedure's input
 	Given time.Time `json:"given,omitzero"`
+	// Secret is that the value is shown nowhere; here it is "".
+	Secret bool `json:"secret,omitempty"`
 }
 
 // PoolEmpty says that a pool has no value left, or was never filled.
@@ -26,16 +28,19 @@ type PoolEmpty struct{ Pool string }
 func (e *PoolEmpty) Error() string { return fmt.Sprintf("the pool %q has no value left", e.Pool) }
 
 // Fill adds values to a pool, which is made if there is none; those that it has are left as
-// they are.
-func (l *Ledger) Fill(ctx context.Context, pool string, values []string) (added int, err error) {
+// they are. Secret ones are shown nowhere.
+func (l *Ledger) Fill(ctx context.Context, pool string, values []string, secret bool) (added int, err error) {
+	number, hidden := 0, 0
+	if secret {
+		hidden = 1
+	}
 	err = l.inOne(ctx, func(tx *sql.Tx) error {
-		number := 0
 		if err := tx.QueryRowContext(ctx, l.bind("SELECT COALESCE(MAX(number), 0) FROM pools WHERE pool = ?"), pool).Scan(&number); err != nil {
 			return err
 		}
 		for _, v := range values {
 			number++
-			res, err := tx.ExecContext(ctx, l.bind("INSERT INTO pools (pool, number, value, state, unit, name, draw, given) VALUES (?, ?, ?, 'free', '', '', 0, 0) ON CONFLICT (pool, value) DO NOTHING"), pool, number, v)
+			res, err := tx.ExecContext(ctx, l.bind("INSERT INTO pools (pool, number, value, state, unit, name, draw, given, secret) VALUES (?, ?, ?, 'free', '', '', 0, 0, ?) ON CONFLICT (pool, value) DO NOTHING"), pool, number, v, hidden)
 			if err != nil {
 				return err
 			}
@@ -55,12 +60,15 @@ func (l *Ledger) Fill(ctx context.Context, pool string, values []string) (added 
 func (l *Ledger) Pool(ctx context.Context, pool string) ([]PoolValue, error) {
 	return all(ctx, l, func(r *sql.Rows) (v PoolValue, err error) {
 		given := int64(0)
-		err = r.Scan(&v.Pool, &v.Value, &v.State, &v.Unit, &v.Name, &given)
+		err = r.Scan(&v.Pool, &v.Value, &v.State, &v.Unit, &v.Name, &given, &v.Secret)
+		if v.Secret {
+			v.Value = ""
+		}
 		if v.State != "free" {
 			v.Given = time.UnixMicro(given).UTC()
 		}
 		return v, err
-	}, "SELECT pool, value, state, unit, name, given FROM pools WHERE pool = ? OR ? = '' ORDER BY pool, number", pool, pool)
+	}, "SELECT pool, value, state, unit, name, given, secret = 1 FROM pools WHERE pool = ? OR ? = '' ORDER BY pool, number", pool, pool)
 }
 
 // Draw gives a value of a pool to a unit, for an input of its procedure: one that no other has,
@@ -83,16 +91,10 @@ func (l *Ledger) Draw(ctx context.Context, pool, unit, name string) (record.Draw
 	return d, err
 }
 
-// NextFree is the value of a pool that would be given out next; "" if there is none.
-func (l *Ledger) NextFree(ctx context.Context, pool string) (value string, err error) {
-	err = l.db.QueryRowContext(ctx, l.bind("SELECT value FROM pools WHERE pool = ? AND state = 'free' ORDER BY number LIMIT 1"), pool).Scan(&value)
-	if errors.Is(err, sql.ErrNoRows) {
-		return "", nil
-	}
-	if err != nil {
-		err = fmt.Errorf("read the ledger %s: %w", l.where, plain(err))
-	}
-	return value, err
+// Return gives a value back with which nothing was begun.
+func (l *Ledger) Return(ctx context.Context, d record.Drawn) error {
+	_, err := l.do(ctx, "UPDATE pools SET state = 'free', unit = '' WHERE pool = ? AND unit = ? AND name = ? AND draw = ? AND state = 'given'", d.Pool, d.Unit, d.Name, d.Draw)
+	return err
 }
 
 // DoneAs tells of the latest run of a procedure that has passed at a module of this serial

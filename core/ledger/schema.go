@@ -164,6 +164,7 @@ var steps = []string{
 		station   TEXT NOT NULL,             -- that claimed it last
 		token     BIGINT NOT NULL,           -- grows whenever it is claimed or released
 		lease     BIGINT NOT NULL,           -- until when it is claimed, by the server's clock
+		lasts     BIGINT NOT NULL,           -- microseconds for which a claim lasts
 		run       TEXT NOT NULL,             -- that ended it
 		why       TEXT NOT NULL,
 		PRIMARY KEY (batch, unit)
@@ -187,6 +188,7 @@ var steps = []string{
 		name      TEXT NOT NULL,             -- of the procedure's input
 		draw      BIGINT NOT NULL,           -- grows whenever it is given out
 		given     BIGINT NOT NULL,
+		secret    INTEGER NOT NULL,          -- 1 if it is shown nowhere
 		PRIMARY KEY (pool, value)
 	);
 	CREATE INDEX pools_by_state ON pools (pool, state, number);

@@ -70,6 +70,16 @@ func (l *Ledger) now() string {
 	return "CAST(unixepoch('subsec') * 1000000 AS INTEGER)"
 }
 
+// over is the condition that a claim's lease is over. What a server that was restarted could not
+// hear of while it was down counts against nobody.
+func (l *Ledger) over() string {
+	c := "state = '" + Claimed + "' AND lease < " + l.now()
+	if l.pg {
+		c += " AND lasts < " + l.now() + " - (EXTRACT(EPOCH FROM pg_postmaster_start_time()) * 1000000)::BIGINT"
+	}
+	return c
+}
+
 // skipLocked passes over rows that another transaction holds; SQLite lets one write at a time.
 func (l *Ledger) skipLocked() string {
 	if l.pg {
@@ -133,7 +143,7 @@ func (l *Ledger) Load(ctx context.Context, b Batch, units []BatchUnit) (added in
 			case errors.Is(err, sql.ErrNoRows):
 				number++
 				added++
-				_, err = tx.ExecContext(ctx, l.bind("INSERT INTO units (batch, number, unit, line, given, state, station, token, lease, run, why) VALUES (?, ?, ?, ?, ?, ?, '', 0, 0, '', '')"),
+				_, err = tx.ExecContext(ctx, l.bind("INSERT INTO units (batch, number, unit, line, given, state, station, token, lease, lasts, run, why) VALUES (?, ?, ?, ?, ?, ?, '', 0, 0, 0, '', '')"),
 					b.Batch, number, u.Unit, u.Line, string(given), Waiting)
 			}
 			if err != nil {
@@ -256,8 +266,8 @@ func (l *Ledger) Bind(ctx context.Context, batch, title string) error {
 // Expire makes broken what stations have claimed and not done before their lease was over.
 // Which way such a module was left is not known, so it goes out again only after [Ledger.Release].
 func (l *Ledger) Expire(ctx context.Context, batch string) error {
-	_, err := l.do(ctx, "UPDATE units SET state = 'broken', why = 'the station ' || station || ' was lost with it: it was not heard of before its lease was over' WHERE batch = ? AND unit IN (SELECT unit FROM units WHERE batch = ? AND state = ? AND lease < "+l.now()+l.skipLocked()+") AND state = ? AND lease < "+l.now(),
-		batch, batch, Claimed, Claimed)
+	_, err := l.do(ctx, "UPDATE units SET state = 'broken', why = 'the station ' || station || ' was lost with it: it was not heard of before its lease was over' WHERE batch = ? AND unit IN (SELECT unit FROM units WHERE batch = ? AND "+l.over()+l.skipLocked()+") AND "+l.over(),
+		batch, batch)
 	return err
 }
 
@@ -267,12 +277,12 @@ func (l *Ledger) Claim(ctx context.Context, batch, unit, station string, lease t
 	if err := l.Expire(ctx, batch); err != nil {
 		return nil, err
 	}
-	which, values := "", []any{Claimed, station, lease.Microseconds(), batch, batch, Waiting}
+	which, values := "", []any{Claimed, station, lease.Microseconds(), lease.Microseconds(), batch, batch, Waiting}
 	if unit != "" {
 		which, values = " AND unit = ?", append(values, unit)
 	}
 	c := &record.Claim{Batch: batch, Station: station}
-	err := l.db.QueryRowContext(ctx, l.bind("UPDATE units SET state = ?, station = ?, token = token + 1, run = '', why = '', lease = "+l.now()+" + ? WHERE batch = ? AND unit = (SELECT unit FROM units WHERE batch = ? AND state = ?"+which+" ORDER BY number LIMIT 1"+l.skipLocked()+") RETURNING unit, token"),
+	err := l.db.QueryRowContext(ctx, l.bind("UPDATE units SET state = ?, station = ?, token = token + 1, run = '', why = '', lease = "+l.now()+" + ?, lasts = ? WHERE batch = ? AND unit = (SELECT unit FROM units WHERE batch = ? AND state = ?"+which+" ORDER BY number LIMIT 1"+l.skipLocked()+") RETURNING unit, token"),
 		values...).Scan(&c.Unit, &c.Token)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
@@ -283,12 +293,38 @@ func (l *Ledger) Claim(ctx context.Context, batch, unit, station string, lease t
 	return c, nil
 }
 
-// Renew has a claim last a lease from now on, also of a unit whose run has ended and that is
-// done again; false if it is no longer the latest. One whose lease was over meanwhile lives
-// on, as long as nobody has released the unit.
+// Renew has a claim last a lease from now on; false if it is no longer the latest, or has come
+// to its end. One whose lease was over meanwhile lives on, as long as nobody has released the unit.
 func (l *Ledger) Renew(ctx context.Context, c *record.Claim, lease time.Duration) (bool, error) {
-	n, err := l.do(ctx, "UPDATE units SET state = ?, run = '', why = '', lease = "+l.now()+" + ? WHERE batch = ? AND unit = ? AND token = ? AND state <> 'passed'", Claimed, lease.Microseconds(), c.Batch, c.Unit, c.Token)
+	return l.renew(ctx, c, lease, "(state = 'claimed' OR state = 'broken' AND run = '')")
+}
+
+// Again has a claim live on whose run has ended, for the unit to be done again; false if it is
+// no longer the latest, or the unit has passed.
+func (l *Ledger) Again(ctx context.Context, c *record.Claim, lease time.Duration) (bool, error) {
+	return l.renew(ctx, c, lease, "state <> 'passed'")
+}
+
+func (l *Ledger) renew(ctx context.Context, c *record.Claim, lease time.Duration, where string) (bool, error) {
+	n, err := l.do(ctx, "UPDATE units SET state = ?, run = '', why = '', lease = "+l.now()+" + ?, lasts = ? WHERE batch = ? AND unit = ? AND token = ? AND "+where, Claimed, lease.Microseconds(), lease.Microseconds(), c.Batch, c.Unit, c.Token)
 	return n > 0, err
+}
+
+// Holds reports whether a claim is still the latest of its unit.
+func (l *Ledger) Holds(ctx context.Context, c *record.Claim) (holds bool, err error) {
+	err = l.db.QueryRowContext(ctx, l.bind("SELECT token = ? FROM units WHERE batch = ? AND unit = ?"), c.Token, c.Batch, c.Unit).Scan(&holds)
+	if err != nil {
+		err = fmt.Errorf("read the ledger %s: %w", l.where, plain(err))
+	}
+	return holds, err
+}
+
+// Ping reports whether the ledger answers.
+func (l *Ledger) Ping(ctx context.Context) error {
+	if err := l.db.PingContext(ctx); err != nil {
+		return fmt.Errorf("read the ledger %s: %w", l.where, plain(err))
+	}
+	return nil
 }
 
 // GiveBack opens a unit again with which nothing was done. A claim that is old changes nothing.
@@ -349,7 +385,7 @@ func (f *Filing) settle(e record.Event) {
 		if d.Unused {
 			state, unit = "free", ""
 		}
-		f.pending = append(f.pending, row{"UPDATE pools SET state = ?, unit = ? WHERE pool = ? AND value = ? AND draw = ? AND state = 'given'",
-			[]any{state, unit, d.Pool, d.Value, d.Draw}})
+		f.pending = append(f.pending, row{"UPDATE pools SET state = ?, unit = ? WHERE pool = ? AND unit = ? AND name = ? AND draw = ? AND state = 'given'",
+			[]any{state, unit, d.Pool, d.Unit, d.Name, d.Draw}})
 	}
 }

@@ -299,7 +299,7 @@ func newPart(place string) (*os.File, error) {
 	old, _ := filepath.Glob(glob(place) + ".*.part") // the pattern is right
 	for _, path := range old {
 		number := strings.TrimSuffix(strings.TrimPrefix(path, place+"."), ".part")
-		if pid, err := strconv.Atoi(number); err == nil && !running(pid) {
+		if pid, err := strconv.Atoi(number); err == nil && !Running(pid) {
 			_ = os.Remove(path) // if it cannot be, it harms nobody
 		}
 	}

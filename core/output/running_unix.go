@@ -7,8 +7,8 @@ import (
 	"syscall"
 )
 
-// running reports whether there is a program of that number.
-func running(pid int) bool {
+// Running reports whether there is a program of that number.
+func Running(pid int) bool {
 	err := syscall.Kill(pid, 0)
 	return err == nil || errors.Is(err, syscall.EPERM)
 }

@@ -2,8 +2,8 @@ package output
 
 import "os"
 
-// running reports whether there is a program of that number.
-func running(pid int) bool {
+// Running reports whether there is a program of that number.
+func Running(pid int) bool {
 	p, err := os.FindProcess(pid)
 	if err != nil {
 		return false

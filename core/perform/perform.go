@@ -52,6 +52,12 @@ type Run struct {
 	Uses func(ctx context.Context, names []string) (release func(), err error)
 	// Enough ends a watch when it is closed; nil never does.
 	Enough <-chan struct{}
+	// Identity is what modules were found to say that they are before the run, by the procedure's
+	// names of their ports.
+	Identity map[string]record.SettingValue
+	// Drawn are the inputs and secrets that were drawn from pools. At the end it is told of each
+	// whether it was used.
+	Drawn []record.Drawn
 	// Part is one of several at once in one record, which tells itself what begins and what
 	// came of all.
 	Part bool
@@ -135,6 +141,7 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 	}
 	p.tryBegan, p.gaveAt = began, map[string]time.Time{}
 	procedure.WithClock(p.values, p)
+	used := procedure.WithUsed(p.values)
 	for _, s := range r.Procedure.Secrets {
 		text, _ := p.values[s.Name].(string)
 		p.mask.Add(text)
@@ -170,9 +177,23 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 	}
 	if !r.Part {
 		p.tellSettings()
-		p.emit(record.Event{Kind: record.Verdict, Verdict: res.Verdict, Why: why, TookMS: res.TookMS})
+		p.emit(record.Event{Kind: record.Verdict, Verdict: res.Verdict, Why: why, TookMS: res.TookMS, Value: r.outcome(used)})
 	}
 	return res
+}
+
+// outcome is what is told with the verdict, nil for nothing more: which of the values drawn from
+// pools were used. One that no expression has read cannot have been said.
+func (r *Run) outcome(used *procedure.Used) any {
+	if len(r.Drawn) == 0 {
+		return nil
+	}
+	o := record.Outcome{}
+	for _, d := range r.Drawn {
+		d.Unused = !used.Has(d.Name)
+		o.Drawn = append(o.Drawn, d)
+	}
+	return o
 }
 
 // begun is what the record is told of what begins. A procedure that is no file stands there.

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -137,6 +139,13 @@ func (p *performer) settingsOf(port, family string) *settingsSeen {
 
 // tellSettings tells, at the end, of the settings that were read and written.
 func (p *performer) tellSettings() {
+	for _, port := range slices.Sorted(maps.Keys(p.run.Identity)) {
+		v, of := p.run.Identity[port], p.settingsOf(port, p.run.Stations[port].Phrasebook.Family)
+		of.found.Add(v, true)
+		if _, has := of.left.Setting(v.Name); !has {
+			of.left.Add(v, true)
+		}
+	}
 	for _, moment := range []func(*settingsSeen) *record.Settings{func(s *settingsSeen) *record.Settings { return &s.found }, func(s *settingsSeen) *record.Settings { return &s.left }} {
 		for _, of := range p.settings {
 			if s := moment(of); len(s.Settings)+len(s.Identity) > 0 {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"strings"
+	"sync"
 
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/ast"
@@ -18,6 +19,9 @@ func (e *Expr) Run(ctx context.Context, values map[string]any) (any, error) {
 		if _, ok := values[n]; !ok {
 			return nil, fmt.Errorf("%s has no value: what would have given it one was not performed", n)
 		}
+	}
+	if used, ok := values[usedName].(*Used); ok {
+		used.add(e.Names)
 	}
 	long, err := e.long(values)
 	if err != nil {
@@ -44,6 +48,37 @@ func (e *Expr) Run(ctx context.Context, values map[string]any) (any, error) {
 	case <-ctx.Done():
 		return nil, context.Cause(ctx)
 	}
+}
+
+// Used are the names with which something was worked out.
+type Used struct {
+	mu    sync.Mutex
+	names map[string]bool
+}
+
+// WithUsed has the expressions that read values keep the names that they use.
+func WithUsed(values map[string]any) *Used {
+	u := &Used{names: map[string]bool{}}
+	values[usedName] = u
+	return u
+}
+
+// usedName is the name by which an expression finds who keeps that. Nobody can write it.
+const usedName = "\x00used"
+
+func (u *Used) add(names []string) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	for _, n := range names {
+		u.names[n] = true
+	}
+}
+
+// Has reports whether anything was worked out with a name.
+func (u *Used) Has(name string) bool {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.names[name]
 }
 
 func (e *Expr) evaluate(p *pace, values map[string]any) (v any, err error) {

@@ -28,7 +28,10 @@ func (p *parser) readInput(l *line, _ Pos) {
 	if !p.inputType(l, in) {
 		return
 	}
-	if l.take("=") {
+	if in.Pool, ok = p.pool(l, in.Name); !ok {
+		return
+	}
+	if in.Pool == "" && l.take("=") {
 		at := l.here()
 		v, ok := l.quoted()
 		if !ok {
@@ -48,6 +51,25 @@ func (p *parser) readInput(l *line, _ Pos) {
 	p.over(l)
 }
 
+// pool takes from pool "NAME", which may be left out.
+func (p *parser) pool(l *line, name string) (string, bool) {
+	if l.peekWord() != "from" {
+		return "", true
+	}
+	l.word()
+	if w, at := l.word(); w != "pool" {
+		p.mistake(at, "wanted pool after from", "Write: from pool \""+name+"\"")
+		return "", false
+	}
+	at := l.here()
+	pool, ok := p.title(l, "the name of a pool")
+	if ok && pool == "" {
+		p.mistake(at, "the pool has no name", "Write: from pool \""+name+"\"")
+		return "", false
+	}
+	return pool, ok
+}
+
 // inputType takes a colon, a type and a range, all of which may be left out.
 func (p *parser) inputType(l *line, in *Input) bool {
 	if l.take(":") {
@@ -61,7 +83,7 @@ func (p *parser) inputType(l *line, in *Input) bool {
 		}
 		in.Type = w
 	}
-	if !l.done() && l.text[l.at] != '=' && l.text[l.at] != '"' {
+	if !l.done() && l.text[l.at] != '=' && l.text[l.at] != '"' && l.peekWord() != "from" {
 		r, at := l.until(" \t=")
 		return p.inputRange(in, r, at)
 	}
@@ -141,6 +163,9 @@ func (p *parser) readSecret(l *line, _ Pos) {
 	s := &Secret{Pos: at, Name: name}
 	p.file.Secrets = append(p.file.Secrets, s)
 	p.values.add(name, value{what: "a secret", typ: typeOf("text"), at: at})
+	if s.Pool, ok = p.pool(l, name); !ok {
+		return
+	}
 	if !l.done() {
 		s.About, _ = p.title(l, "what the secret is")
 	}

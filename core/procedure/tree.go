@@ -88,6 +88,7 @@ type Input struct {
 	Low     *float64
 	High    *float64
 	Default *string // as written; nil if it must be given
+	Pool    string  // of the ledger that gives it; "" if it comes from elsewhere
 	About   string
 }
 
@@ -95,6 +96,7 @@ type Input struct {
 type Secret struct {
 	Pos
 	Name  string
+	Pool  string // of the ledger that gives it; "" if it comes from elsewhere
 	About string
 }
 

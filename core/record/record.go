@@ -170,7 +170,7 @@ type Claim struct {
 // Drawn is a value that was taken from a pool in the ledger, which gives each out once.
 type Drawn struct {
 	Pool  string `json:"pool"`
-	Value string `json:"value"`
+	Value string `json:"-"`    // it stands among the inputs, unless it is a secret
 	Unit  string `json:"unit"` // that it was given to
 	Name  string `json:"name"` // of the input
 	Draw  int64  `json:"draw"` // grows each time the value is given out

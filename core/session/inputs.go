@@ -3,6 +3,7 @@ package session
 import (
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"uparrot/core/procedure"
@@ -28,6 +29,8 @@ func (g Inputs) Values(file *procedure.File) (map[string]any, error) {
 	for _, in := range file.Inputs {
 		one, ok := given[in.Name]
 		switch {
+		case in.Pool != "":
+			continue // it is drawn when the run begins
 		case !ok && in.Default == nil:
 			m := "--set " + in.Name + "=..."
 			if in.About != "" {
@@ -60,6 +63,9 @@ func (g Inputs) gather(file *procedure.File) (map[string]givenValue, error) {
 		names = append(names, in.Name)
 	}
 	give := func(where, name, v string) error {
+		if i := slices.IndexFunc(file.Inputs, func(in *procedure.Input) bool { return in.Name == name && in.Pool != "" }); i >= 0 {
+			return misuse("%s: %s comes from the pool %q, which gives each value once: leave it out", where, name, file.Inputs[i].Pool)
+		}
 		for _, n := range names {
 			if n == name {
 				given[name] = givenValue{v, where}
@@ -165,6 +171,9 @@ func (g Secrets) Into(values map[string]any, file *procedure.File) error {
 		return err
 	}
 	for _, s := range file.Secrets {
+		if s.Pool != "" {
+			continue
+		}
 		v, err := g.find(s.Name, files)
 		_, named := files[s.Name]
 		delete(files, s.Name)

@@ -20,16 +20,18 @@ import (
 
 // Procedure is a procedure to be performed.
 type Procedure struct {
-	File     *procedure.File
-	Ports    *Ports
-	At       map[string]string // where its ports are, by name: an address, or a name on the bench; else the port's own name
-	Values   map[string]any    // of its inputs and secrets
-	Chosen   map[string]bool   // titles of the steps to perform; nil means all
-	Earlier  *Earlier          // an earlier run of it, which tells what steps left out would give; nil if there is none
-	Operator perform.Operator  // nil if nobody is there
-	Asks     bool              // it is a person, who can be asked about what is odd
-	Second   perform.Second    // asked about steps that have failed; nil asks nobody
-	Files    []string          // that values came from
+	File    *procedure.File
+	Ports   *Ports
+	At      map[string]string // where its ports are, by name: an address, or a name on the bench; else the port's own name
+	Values  map[string]any    // of its inputs and secrets
+	Chosen  map[string]bool   // titles of the steps to perform; nil means all
+	Earlier *Earlier          // an earlier run of it, which tells what steps left out would give; nil if there is none
+	// Identity is what modules were found to say that they are, by the procedure's ports; may be nil.
+	Identity map[string]record.SettingValue
+	Operator perform.Operator // nil if nobody is there
+	Asks     bool             // it is a person, who can be asked about what is odd
+	Second   perform.Second   // asked about steps that have failed; nil asks nobody
+	Files    []string         // that values came from
 	Keep     Keep
 	Begun    func(*record.Stream) // is given what tells of all that happens, once that has begun; may be nil
 	Command  string               // what is done, in the record; run unless said
@@ -45,7 +47,7 @@ type Procedure struct {
 
 // Do performs the procedure. The result is sealed: record and ledger say the same.
 // Where it could not run, the error says why; errors of a step are in the result.
-func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
+func (p *Procedure) Do(ctx context.Context) (res perform.Result, err error) {
 	stations, err := p.stations(ctx)
 	if err != nil {
 		return perform.Result{}, err
@@ -53,6 +55,15 @@ func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
 	if in, ok := p.Values["unit"]; ok && p.Keep.Unit == "" {
 		p.Keep.Unit = procedure.Text(in)
 	}
+	drawn, back, err := p.draw(ctx)
+	if err != nil {
+		return perform.Result{}, err
+	}
+	defer func() {
+		if res.Run == "" { // it has not begun
+			err = errors.Join(err, back())
+		}
+	}()
 	before, err := p.complete(stations)
 	if err != nil {
 		return perform.Result{}, err
@@ -82,10 +93,10 @@ func (p *Procedure) Do(ctx context.Context) (perform.Result, error) {
 		folder = filepath.Dir(p.Keep.Record)
 	}
 	run := &perform.Run{
-		Procedure: p.File, Stations: stations, Values: p.Values, Unit: p.Keep.Unit, Passed: s.passed(p.File.Title), Asks: p.Asks, Events: s.Events, Chosen: p.Chosen, Before: before, Operator: p.Operator, Second: p.Second, Measures: p.Measures, Enough: p.Enough, Uses: p.Uses,
+		Procedure: p.File, Stations: stations, Values: p.Values, Unit: p.Keep.Unit, Passed: s.passed(p.File.Title), Asks: p.Asks, Events: s.Events, Chosen: p.Chosen, Before: before, Operator: p.Operator, Second: p.Second, Measures: p.Measures, Enough: p.Enough, Uses: p.Uses, Drawn: drawn, Identity: p.Identity,
 		Keep: func(name string, data []byte) (string, error) { return keepFile(folder, name, data) },
 	}
-	res := run.Do(ctx)
+	res = run.Do(ctx)
 	res.Run, res.Record = s.Run, s.Record
 	if res.Unit == "" { // it has not said itself
 		res.Unit = p.Keep.Unit
@@ -165,6 +176,10 @@ func (p *Procedure) Plan(ctx context.Context) (missing []string, err error) {
 	}
 	if err == nil {
 		_, err = p.complete(stations)
+	}
+	names, pools := draws(p.File)
+	for i, name := range names {
+		missing = append(missing, fmt.Sprintf("%s is drawn from the pool %q when the run begins", name, pools[i]))
 	}
 	for _, u := range unknown {
 		missing = append(missing, u.Error())

@@ -52,6 +52,10 @@ func (e *Unable) Error() string { return e.What }
 // ErrEvidence says that all has been done, but that not all of it is on record.
 var ErrEvidence = errors.New("the evidence is not complete")
 
+// ErrLater says that all is on record, and that the ledger, which does not have all of it yet,
+// will get it by itself.
+var ErrLater = fmt.Errorf("%w yet", ErrEvidence)
+
 // Keep says which evidence is left, and whose it is.
 type Keep struct {
 	Record   string // file; "" keeps it beside the ledger
@@ -60,8 +64,11 @@ type Keep struct {
 	NoLedger bool   // file nothing; a record only where Record says
 	NoFiling bool   // a record, but no place in the ledger: it is no test of a unit
 	Unit     string // that it is done to
-	By       string // who does it; the login name if empty
-	Tool     string // the program and its version
+	// Through is that ledger, open already; nil opens it for each run.
+	Through *ledger.Ledger
+	Claim   *record.Claim // of the unit in a batch, which ends with the run; nil if it is of none
+	By      string        // who does it; the login name if empty
+	Tool    string        // the program and its version
 
 	// Tell is told what a person must know, such as that evidence cannot be written;
 	// may be nil.
@@ -88,7 +95,9 @@ type Session struct {
 	w      *record.Writer // nil keeps none
 	filing *ledger.Filing
 	ctx    context.Context // when it is done nothing is waited for at the end
-	lost   atomic.Bool     // something could not be written; it is told from several sides
+	// unfiled is the note that the record is yet to be filed; "" if there is none.
+	unfiled string
+	lost    atomic.Bool // something could not be written; it is told from several sides
 }
 
 // Begin begins the record of something that is done, and files it. Watchers, which
@@ -123,7 +132,7 @@ func (a About) origin(k Keep) (record.Origin, error) {
 		}
 	}
 	o, err := record.NewOrigin(k.Tool, a.Command, files...)
-	o.Unit, o.Bench = k.Unit, where
+	o.Unit, o.Bench, o.Claim = k.Unit, where, k.Claim
 	if k.By != "" {
 		o.Operator = k.By
 	}
@@ -151,7 +160,10 @@ func (s *Session) evidence(o record.Origin, name string) error {
 		return misuse("--record %s: the file exists, and a record is never replaced. Choose another name, or give --keep-both to take the next free one", k.Record)
 	}
 	if path != "" {
-		var err error
+		err := s.noteUnfiled(where, o, path)
+		if err != nil {
+			s.trouble(err.Error())
+		}
 		s.w, err = record.Create(path, o)
 		if errors.Is(err, fs.ErrNotExist) { // a mistake in the name
 			return misuse("%v", err)
@@ -167,7 +179,13 @@ func (s *Session) evidence(o record.Origin, name string) error {
 	}
 	s.w.Trouble = func(err error) { s.trouble(err.Error()) }
 	if where != "" && !k.NoFiling {
-		s.filing = ledger.Begin(where, o, s.Record, func(err error) { s.trouble(err.Error()) })
+		// What is not filed in the end counts, not what had to wait.
+		trouble := func(err error) { s.tell("uparrot: " + err.Error() + ". The run goes on") }
+		if k.Through != nil {
+			s.filing = k.Through.Begin(o, s.Record, trouble)
+		} else {
+			s.filing = ledger.Begin(where, o, s.Record, trouble)
+		}
 		s.w.Tell = s.filing.Take
 	}
 	return nil
@@ -207,18 +225,46 @@ func (s *Session) End() error {
 		s.tell("uparrot: the record is not complete: " + err.Error())
 	}
 	if s.filing != nil {
-		if ferr := s.filing.End(s.ctx, s.w.Sum()); ferr != nil {
-			s.lost.Store(true)
-			s.tell("uparrot: the run is not in the ledger as it was: " + ferr.Error())
-			if s.Record != "" && err == nil {
-				s.tell("Its record is whole. File it when the ledger can be written: uparrot results add " + s.Record)
-			}
+		if later := s.filed(err == nil); later && !s.lost.Load() {
+			return ErrLater
 		}
 	}
 	if s.lost.Load() {
 		return ErrEvidence
 	}
 	return nil
+}
+
+// filed ends the filing. Later is that all is noted, to be filed by itself; what else could
+// not be filed is lost evidence.
+func (s *Session) filed(whole bool) (later bool) {
+	err := s.filing.End(s.ctx, s.w.Sum())
+	if err == nil && s.unfiled != "" {
+		if err := os.Remove(s.unfiled); err != nil {
+			s.tell("uparrot: " + err.Error())
+		}
+	}
+	if err == nil {
+		return false
+	}
+	s.tell("uparrot: the run is not in the ledger as it was: " + err.Error())
+	later = s.unfiled != "" && whole
+	if s.unfiled != "" {
+		if err := free(s.unfiled); err != nil {
+			s.tell("uparrot: " + err.Error())
+			later = false
+		}
+	}
+	switch {
+	case later:
+		s.tell("Its record is whole, and is filed by itself when the ledger can be written: " + s.Record)
+	case s.Record != "" && whole:
+		s.tell("Its record is whole. File it when the ledger can be written: uparrot results add " + s.Record)
+	}
+	if !later {
+		s.lost.Store(true)
+	}
+	return later
 }
 
 // Do does something in a session and ends it: it tells the verdict, closes the
@@ -300,17 +346,13 @@ func (s *Session) passed(title string) func(ctx context.Context, unit string) (s
 		return nil
 	}
 	return func(ctx context.Context, unit string) (string, error) {
-		where, err := LedgerPlace(s.keep.Ledger)
-		if err != nil {
-			return "", err
-		}
 		ctx, cancel := context.WithTimeout(ctx, askWithin)
 		defer cancel()
-		l, err := ledger.Open(ctx, where)
+		l, closeIt, err := s.keep.open(ctx)
 		if err != nil {
 			return "", fmt.Errorf("ask the ledger about unit %s: %w", unit, err)
 		}
-		defer l.Close()
+		defer closeIt() //nolint:errcheck // it was only read
 		now := time.Now()
 		said := ""
 		err = l.Runs(ctx, ledger.Filter{Unit: unit, Title: title, Verdict: string(verdict.Passed), Since: time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())}, func(r ledger.Run) error {

@@ -59,6 +59,19 @@ type table struct {
 // stand twice and must not, and numbers that a program for tables has spoilt. Different tells
 // what must differ from unit to unit.
 func ReadUnits(path string, file *procedure.File, set Inputs, different []string) (*UnitTable, error) {
+	t, err := readTable(path)
+	if err != nil {
+		return nil, err
+	}
+	common, err := set.given(file)
+	if err != nil {
+		return nil, err
+	}
+	return t.units(file, common, different)
+}
+
+// readTable reads the file of a table.
+func readTable(path string) (*table, error) {
 	text, err := source.ReadFile(path)
 	if err != nil {
 		return nil, misuse("--units: %v", err)
@@ -72,14 +85,7 @@ func ReadUnits(path string, file *procedure.File, set Inputs, different []string
 	if ext := strings.ToLower(filepath.Ext(path)); ext == ".jsonl" || ext == ".ndjson" {
 		read = t.readJSON
 	}
-	if err := read(text); err != nil {
-		return nil, err
-	}
-	common, err := set.given(file)
-	if err != nil {
-		return nil, err
-	}
-	return t.units(file, common, different)
+	return t, read(text)
 }
 
 // given are the values of inputs that are given for all, as written.
@@ -164,6 +170,9 @@ func (t *table) units(file *procedure.File, common map[string]string, different 
 	inputs := map[string]*procedure.Input{}
 	known := []string{unitColumn, portColumn}
 	for _, in := range file.Inputs {
+		if in.Pool != "" {
+			continue // the ledger gives it
+		}
 		inputs[in.Name] = in
 		known = append(known, in.Name)
 	}
@@ -175,22 +184,19 @@ func (t *table) units(file *procedure.File, common map[string]string, different 
 		switch _, twice := column[h.text]; {
 		case twice:
 			mistakes = append(mistakes, t.mistake(h, fmt.Sprintf("there are two columns %q", h.text), "Keep one of the two."))
+		case t.fromPool(file, h.text) != "":
+			mistakes = append(mistakes, t.mistake(h, fmt.Sprintf("%s comes from the pool %q, which gives each value once", h.text, t.fromPool(file, h.text)), "Leave out the column."))
 		case !slices.Contains(known, h.text):
 			mistakes = append(mistakes, t.mistake(h, fmt.Sprintf("the procedure has no input %q", h.text), source.DidYouMean(h.text, known)))
 		}
 		column[h.text] = i
 	}
+	mistakes = append(mistakes, t.bare()...)
 	here := cell{"", 1, 1}
-	if _, ok := column[unitColumn]; !ok {
-		mistakes = append(mistakes, t.mistake(here, "there is no column unit", "Name each unit, such as LK-0017, in a column unit."))
-	}
 	for _, in := range file.Inputs {
-		if _, ok := column[in.Name]; !ok && in.Default == nil && common[in.Name] == "" {
+		if _, ok := column[in.Name]; !ok && in.Pool == "" && in.Default == nil && common[in.Name] == "" {
 			mistakes = append(mistakes, t.mistake(here, fmt.Sprintf("there is no column %s, and the procedure needs that input", in.Name), "Add it, or give --set "+in.Name+"=... for all units."))
 		}
-	}
-	if len(t.rows) == 0 {
-		mistakes = append(mistakes, t.mistake(here, "there is no row below the head", "Write a row for each unit."))
 	}
 	out := &UnitTable{Path: t.path}
 	for _, row := range t.rows {
@@ -207,6 +213,28 @@ func (t *table) units(file *procedure.File, common map[string]string, different 
 		mistakes = append(mistakes, t.spoilt(i)...)
 	}
 	return out, mistakes.Err()
+}
+
+// bare is what is wrong with a table whatever it is for.
+func (t *table) bare() (mistakes source.Mistakes) {
+	here := cell{"", 1, 1}
+	if !t.hasColumn(unitColumn) {
+		mistakes = append(mistakes, t.mistake(here, "there is no column unit", "Name each unit, such as LK-0017, in a column unit."))
+	}
+	if len(t.rows) == 0 {
+		mistakes = append(mistakes, t.mistake(here, "there is no row below the head", "Write a row for each unit."))
+	}
+	return mistakes
+}
+
+// fromPool is the pool from which an input comes; "" if it comes from none.
+func (t *table) fromPool(file *procedure.File, name string) string {
+	for _, in := range file.Inputs {
+		if in.Name == name {
+			return in.Pool
+		}
+	}
+	return ""
 }
 
 // unit is one row.

@@ -20,19 +20,29 @@ import (
 // ErrMissing says that no server is installed.
 var ErrMissing = errors.New("PostgreSQL is not installed (Debian: postgresql)")
 
+// Server is a running server with an empty database.
+type Server struct {
+	URL string
+
+	run   func(name string, args ...string) *exec.Cmd
+	dir   string
+	cmd   *exec.Cmd
+	ended chan struct{}
+	log   bytes.Buffer
+}
+
 // Start makes an empty database in a folder of its own and starts its server,
-// which takes connections on a socket in that folder alone. Stop ends it and
-// removes the folder.
-func Start() (url string, stop func(), err error) {
+// which takes connections on a socket in that folder alone.
+func Start() (s *Server, err error) {
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb") // the pattern is right
 	if len(found) == 0 {
-		return "", nil, ErrMissing
+		return nil, ErrMissing
 	}
 	sort.Strings(found)
 	bin := filepath.Dir(found[len(found)-1])
 	dir, err := os.MkdirTemp("", "uparrot-postgres-")
 	if err != nil {
-		return "", nil, err
+		return nil, err
 	}
 	defer func() {
 		if err != nil {
@@ -42,48 +52,61 @@ func Start() (url string, stop func(), err error) {
 	var as *syscall.SysProcAttr
 	if os.Getuid() == 0 { // the server will not run as root
 		if as, err = other(dir); err != nil {
-			return "", nil, err
+			return nil, err
 		}
 	}
-	data := filepath.Join(dir, "data")
-	run := func(name string, args ...string) *exec.Cmd {
+	s = &Server{URL: "postgres://bench@/postgres?host=" + dir, dir: dir, run: func(name string, args ...string) *exec.Cmd {
 		cmd := exec.Command(filepath.Join(bin, name), args...)
 		cmd.Dir, cmd.SysProcAttr = dir, as
 		return cmd
+	}}
+	if out, err := s.run("initdb", "-D", s.data(), "-U", "bench", "--auth=trust", "--no-sync", "-E", "UTF8").CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("initdb: %w\n%s", err, out)
 	}
-	if out, err := run("initdb", "-D", data, "-U", "bench", "--auth=trust", "--no-sync", "-E", "UTF8").CombinedOutput(); err != nil {
-		return "", nil, fmt.Errorf("initdb: %w\n%s", err, out)
-	}
-	server := run("postgres", "-D", data, "-k", dir, "-c", "listen_addresses=", "-c", "fsync=off")
-	var log bytes.Buffer
-	server.Stdout, server.Stderr = &log, &log
-	if err := server.Start(); err != nil {
-		return "", nil, err
+	return s, s.Up()
+}
+
+func (s *Server) data() string { return filepath.Join(s.dir, "data") }
+
+// Up starts the server.
+func (s *Server) Up() error {
+	s.cmd = s.run("postgres", "-D", s.data(), "-k", s.dir, "-c", "listen_addresses=", "-c", "fsync=off")
+	s.cmd.Stdout, s.cmd.Stderr = &s.log, &s.log
+	if err := s.cmd.Start(); err != nil {
+		return err
 	}
 	ended := make(chan struct{})
+	s.ended = ended
 	go func() {
-		_ = server.Wait() // it is ended by a signal
+		_ = s.cmd.Wait() // it is ended by a signal
 		close(ended)
 	}()
-	stop = func() {
-		_ = server.Process.Signal(syscall.SIGINT) // a fast shutdown
-		<-ended
-		_ = os.RemoveAll(dir)
-	}
 	for begun := time.Now(); ; {
-		if err := run("psql", "-h", dir, "-U", "bench", "-d", "postgres", "-c", "select 1").Run(); err == nil {
-			return "postgres://bench@/postgres?host=" + dir, stop, nil
+		if err := s.run("psql", "-h", s.dir, "-U", "bench", "-d", "postgres", "-c", "select 1").Run(); err == nil {
+			return nil
 		}
 		select {
 		case <-ended:
-			return "", nil, fmt.Errorf("the server ended:\n%s", log.String())
+			return fmt.Errorf("the server ended:\n%s", s.log.String())
 		case <-time.After(100 * time.Millisecond):
 		}
 		if time.Since(begun) > time.Minute {
-			stop()
-			return "", nil, fmt.Errorf("the server took no connection within a minute:\n%s", log.String())
+			s.Down()
+			return fmt.Errorf("the server took no connection within a minute:\n%s", s.log.String())
 		}
 	}
+}
+
+// Down ends the server as fast as it can in good order.
+func (s *Server) Down() {
+	_ = s.cmd.Process.Signal(syscall.SIGINT)
+	<-s.ended
+}
+
+// Stop ends the server and removes its folder.
+func (s *Server) Stop() {
+	s.Down()
+	_ = os.RemoveAll(s.dir)
 }
 
 // other is who the server runs as instead of root: it owns the folder then.

@@ -1,0 +1,105 @@
+package session
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"uparrot/core/ledger"
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+)
+
+// draws are the inputs and secrets of a procedure that come from pools, by name.
+func draws(file *procedure.File) (names, pools []string) {
+	for _, in := range file.Inputs {
+		if in.Pool != "" {
+			names, pools = append(names, in.Name), append(pools, in.Pool)
+		}
+	}
+	for _, s := range file.Secrets {
+		if s.Pool != "" {
+			names, pools = append(names, s.Name), append(pools, s.Pool)
+		}
+	}
+	return names, pools
+}
+
+// open is the ledger of the evidence, and what closes it.
+func (k Keep) open(ctx context.Context) (*ledger.Ledger, func() error, error) {
+	if k.Through != nil {
+		return k.Through, func() error { return nil }, nil
+	}
+	where, err := LedgerPlace(k.Ledger)
+	if err != nil {
+		return nil, nil, err
+	}
+	l, err := ledger.Open(ctx, where)
+	if err != nil {
+		return nil, nil, err
+	}
+	return l, l.Close, nil
+}
+
+// draw gives the inputs that come from pools their values, which then are the unit's. Back gives
+// them back, for a run that has not begun.
+func (p *Procedure) draw(ctx context.Context) (drawn []record.Drawn, back func() error, err error) {
+	back = func() error { return nil }
+	names, pools := draws(p.File)
+	if len(names) == 0 {
+		return nil, back, nil
+	}
+	switch {
+	case p.Keep.NoLedger || p.Keep.NoFiling:
+		return nil, back, misuse("%s comes from the pool %q of the ledger, so --no-ledger has no place here", names[0], pools[0])
+	case p.Keep.Unit == "":
+		return nil, back, misuse("%s comes from the pool %q, and is given to a unit: name it with --unit", names[0], pools[0])
+	}
+	l, closeIt, err := p.Keep.open(ctx)
+	if err != nil {
+		return nil, back, err
+	}
+	defer func() { err = errors.Join(err, closeIt()) }()
+	giveBack := func(ctx context.Context, l *ledger.Ledger) (err error) {
+		for _, d := range drawn {
+			err = errors.Join(err, l.Return(ctx, d))
+		}
+		return err
+	}
+	for i, name := range names {
+		d, derr := l.Draw(ctx, pools[i], p.Keep.Unit, name)
+		if derr == nil {
+			drawn = append(drawn, d)
+			derr = p.take(d)
+		}
+		if empty, ok := errors.AsType[*ledger.PoolEmpty](derr); ok {
+			derr = &Unable{fmt.Sprintf("%v: add some with uparrot units pool %s VALUE...", empty, empty.Pool)}
+		}
+		if derr != nil {
+			return nil, back, errors.Join(derr, giveBack(context.WithoutCancel(ctx), l))
+		}
+	}
+	return drawn, func() error {
+		l, closeIt, err := p.Keep.open(context.WithoutCancel(ctx))
+		if err != nil {
+			return err
+		}
+		return errors.Join(giveBack(context.WithoutCancel(ctx), l), closeIt())
+	}, nil
+}
+
+// take makes a drawn value that of its input or secret.
+func (p *Procedure) take(d record.Drawn) error {
+	for _, in := range p.File.Inputs {
+		if in.Name == d.Name {
+			v, err := in.Value(d.Value)
+			if err != nil {
+				return &Unable{fmt.Sprintf("the pool %q does not fit: %v", d.Pool, err)}
+			}
+			p.Values[in.Name] = v
+			return nil
+		}
+	}
+	p.Values[d.Name] = d.Value
+	return nil
+}
