@@ -26,7 +26,11 @@ func (a *app) account(proc *procedure.File, stations map[string]*bench.Station, 
 	}
 	for _, p := range proc.Ports {
 		st := stations[p.Name]
-		s.line("  port %s is %s (%s)", p.Name, safe(st.Address.String()), st.Setup.Words())
+		power := ""
+		if st.Supply != nil {
+			power = ", power by " + safe(st.Supply.Words())
+		}
+		s.line("  port %s is %s (%s)%s", p.Name, safe(st.Address.String()), st.Setup.Words(), power)
 	}
 	for _, in := range proc.Inputs {
 		s.line("  %s is %s", in.Name, safe(procedure.Text(values[in.Name])))
@@ -46,9 +50,9 @@ type account struct {
 	running   []*runningSeries // of the step
 }
 
-// at names the port of an event, where there are several.
+// at names the port of an event, where there are several, or it is none of the procedure's.
 func (a *account) at(e record.Event) string {
-	if a.many {
+	if a.many || e.Port != "" && a.stations[e.Port] == nil {
 		return fmt.Sprintf("%-8s ", e.Port)
 	}
 	return ""

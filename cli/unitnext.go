@@ -230,10 +230,17 @@ func (b *slot) untilNext(ctx context.Context, r *unitResult) error {
 	}
 	if r.since.IsZero() {
 		r.since = time.Now()
-		b.say("   waiting for %s: %s", row.Unit, map[string]string{"answer": "until it answers", "power": "until it starts", "replug": "until its port has gone and come back"}[b.next])
+		if b.next == "power" && st.Supply != nil {
+			b.say("   %s: power off and on, by %s", row.Unit, st.Supply.Words())
+		} else {
+			b.say("   waiting for %s: %s", row.Unit, map[string]string{"answer": "until it answers", "power": "until it starts", "replug": "until its port has gone and come back"}[b.next])
+		}
 	}
 	return (&session.Modules{}).Shows(ctx, st, statements, nextWithin)
 }
+
+// startsWithin is how long a module may take to start once it has power.
+const startsWithin = 30 * time.Second
 
 // shows are the statements that end when the next module is there.
 func (b *slot) shows(st *bench.Station) ([]string, error) {
@@ -245,6 +252,8 @@ func (b *slot) shows(st *bench.Station) ([]string, error) {
 		return nil, &session.Misuse{What: "--next " + b.next + ": no phrasebook tells what the module says"}
 	case b.next == "power" && pb.Banner == nil:
 		return nil, &session.Misuse{What: fmt.Sprintf("--next power: %s tells no banner, the line after power-up", pb.File)}
+	case b.next == "power" && st.Supply != nil: // nobody's hand is needed
+		return []string{"power module cycle", fmt.Sprintf("hear module within %v: \"%s\"", startsWithin, pb.Banner.Heard)}, nil
 	case b.next == "power":
 		return []string{fmt.Sprintf("hear module within %v: \"%s\"", nextWithin, pb.Banner.Heard)}, nil
 	}
@@ -262,4 +271,3 @@ func (b *slot) shows(st *bench.Station) ([]string, error) {
 	}
 	return nil, &session.Misuse{What: fmt.Sprintf("--next answer: %s tells nothing that can be read: a table [[identity]] would", pb.File)}
 }
-

@@ -50,6 +50,14 @@ type Entry struct {
 	Phrasebook *phrasebook.Phrasebook // nil if there is none
 	Standin    *Standin               // nil if the module is real
 	Hears      *[]string              // the ports that must hear it; nil if that is not said
+	Power      *Power                 // what switches the module's power; nil if only a hand does
+}
+
+// Power is what switches the power of a module: a switch of a board on the same bench.
+type Power struct {
+	Switch string // by the board's phrasebook
+	By     string // the board's port
+	Off    time.Duration
 }
 
 // Standin describes a simulated module.
@@ -61,6 +69,7 @@ type Standin struct {
 	Line     uart.Line
 	Place    float64           // metres along a line, for strength by distance
 	Settings map[string]string // what differs from the delivered settings, by the module's own names
+	Fed      *Power            // what switches its power; nil if only a hand does
 }
 
 // Air says what happens to messages between simulated radios. Shares are from 0 to
@@ -104,6 +113,8 @@ type filePort struct {
 	Phrasebook string       `toml:"phrasebook"`
 	phrasebook.Setup
 	Hears   *[]string    `toml:"hears"`
+	Power   string       `toml:"power"`
+	Off     *span        `toml:"power_off"`
 	Standin *fileStandin `toml:"standin"`
 }
 
@@ -201,6 +212,7 @@ func (b *Bench) fill(d *toml.Doc, f file, families []string) {
 		}
 		b.Ports = append(b.Ports, p)
 	}
+	b.powers(d, f)
 	b.slots(d, f)
 	sort.Slice(b.Ports, func(i, j int) bool { return b.Ports[i].Name < b.Ports[j].Name })
 	if a := f.Air; a != nil {
@@ -217,6 +229,40 @@ func (b *Bench) fill(d *toml.Doc, f file, families []string) {
 		}
 		if sum := b.Air.Loss + b.Air.Damage + b.Air.Duplicate + b.Air.Reorder; sum > 1 {
 			d.Add("air", fmt.Sprintf("loss, damage, duplicate and reorder add up to %.0f%%", sum*100), "At most one of them befalls a message, so their sum may not be over 100%.")
+		}
+	}
+}
+
+// powers reads what switches the power of each port.
+func (b *Bench) powers(d *toml.Doc, f file) {
+	for _, e := range b.Ports {
+		fp, at := f.Ports[e.Name], "port."+e.Name+".power"
+		if fp.Power == "" {
+			if fp.Off != nil {
+				d.Add(at+"_off", "nothing switches the power", `Add power = "relay 3 of gates".`)
+			}
+			continue
+		}
+		i := strings.LastIndex(fp.Power, " of ")
+		if i < 0 {
+			d.Add(at, fmt.Sprintf("%q names no switch of a port", fp.Power), `Write such as "relay 3 of gates".`)
+			continue
+		}
+		e.Power = &Power{Switch: strings.TrimSpace(fp.Power[:i]), By: strings.TrimSpace(fp.Power[i+4:]), Off: OffFor}
+		if fp.Off != nil {
+			e.Power.Off = time.Duration(*fp.Off)
+		}
+		if e.Standin != nil {
+			e.Standin.Fed = e.Power
+		}
+		by := slices.IndexFunc(b.Ports, func(other *Entry) bool { return other.Name == e.Power.By })
+		switch {
+		case by < 0 || b.Ports[by] == e:
+			d.Add(at, fmt.Sprintf("there is no other port %q on the bench", e.Power.By), source.DidYouMean(e.Power.By, slices.DeleteFunc(names(f.Ports), func(name string) bool { return name == e.Name })))
+		case b.Ports[by].Phrasebook == nil || len(b.Ports[by].Phrasebook.Switch.Names) == 0:
+			d.Add(at, fmt.Sprintf("no phrasebook tells how the port %s switches anything", e.Power.By), "Describe it there in a table [switch].")
+		case !slices.Contains(b.Ports[by].Phrasebook.Switch.Names, e.Power.Switch):
+			d.Add(at, fmt.Sprintf("the port %s has no %q", e.Power.By, e.Power.Switch), source.DidYouMean(e.Power.Switch, b.Ports[by].Phrasebook.Switch.Names))
 		}
 	}
 }

@@ -18,10 +18,26 @@ type Station struct {
 	Address    port.Address
 	Setup      phrasebook.Setup
 	Phrasebook *phrasebook.Phrasebook // nil if there is none
+	Supply     *Supply                // what switches the module's power; nil if only a hand does
 
 	// Dial opens the port; nil means port.Open at Address.
 	Dial func() (port.Port, error)
 }
+
+// Supply is a switch of a board at another port that gives a module power.
+type Supply struct {
+	Switch string   // by the phrasebook of the board, such as relay 3
+	By     *Station // the board
+	Off    time.Duration
+	// Lock waits until nobody else of this program speaks to the board.
+	Lock func(ctx context.Context) (release func(), err error)
+}
+
+// OffFor is how long a cycle of the power is off, unless the bench or a procedure says.
+const OffFor = time.Second
+
+// Words is the switch as a bench writes it.
+func (s *Supply) Words() string { return s.Switch + " of " + s.By.Name }
 
 // Wire is the serial line of the port, for sums: the zero value, on which bytes take
 // no time, if it has none.

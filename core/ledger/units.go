@@ -250,7 +250,14 @@ func (l *Ledger) InConflict(ctx context.Context, run string) (bool, error) {
 	return n > 0, err
 }
 
-// Bind has a batch be of a procedure, by its title; one that is of another already is refused.
+// OtherProcedure is a batch that is of another procedure.
+type OtherProcedure struct{ Batch, Title, Wanted string }
+
+func (e *OtherProcedure) Error() string {
+	return fmt.Sprintf("the batch %s is of the procedure %q, not of %q: load the table under another name for it", e.Batch, e.Title, e.Wanted)
+}
+
+// Bind has a batch be of a procedure, by its title; an [OtherProcedure] if it is of another already.
 func (l *Ledger) Bind(ctx context.Context, batch, title string) error {
 	n, err := l.do(ctx, "UPDATE batches SET title = ? WHERE batch = ? AND (title = '' OR title = ?)", title, batch, title)
 	if err != nil || n > 0 {
@@ -258,7 +265,7 @@ func (l *Ledger) Bind(ctx context.Context, batch, title string) error {
 	}
 	b, err := l.Batch(ctx, batch)
 	if err == nil {
-		err = fmt.Errorf("the batch %s is of the procedure %q, not of %q: load the table under another name for it", batch, b.Title, title)
+		err = &OtherProcedure{batch, b.Title, title}
 	}
 	return err
 }

@@ -244,6 +244,7 @@ type performer struct {
 	seriesCount int                      // series so far
 	before      map[string]uart.Line     // line settings that were changed, by port
 	signals     map[string][]uart.Signal // that were set, by port
+	unlit       map[string]bool          // ports whose power was switched off
 	settings    []*settingsSeen          // of modules, in the order of their first use
 }
 
@@ -338,7 +339,7 @@ func (p *performer) steps(ctx context.Context) {
 			}
 			use = grace
 		}
-		if text := needsPerson(s.Body); text != "" && p.run.Operator == nil {
+		if text := p.needsPerson(s.Body); text != "" && p.run.Operator == nil {
 			p.untested(s, "it needs a person: "+text)
 			continue
 		}
@@ -447,16 +448,20 @@ func (p *performer) begins() {
 
 // needsPerson is the first thing that statements want of an operator, "" if
 // there is none.
-func needsPerson(list []procedure.Node) string {
+func (p *performer) needsPerson(list []procedure.Node) string {
 	for _, n := range list {
 		switch n := n.(type) {
 		case *procedure.Tell:
 			return n.Text.Said.String()
 		case *procedure.Ask:
 			return n.Text.Said.String()
+		case *procedure.Power:
+			if st := p.run.Stations[n.Port]; st != nil && st.Supply == nil {
+				return fmt.Sprintf("power %s %s, and the bench names no switch for it", n.Port, n.How)
+			}
 		}
 		for _, b := range procedure.Bodies(n) {
-			if text := needsPerson(b.Body); text != "" {
+			if text := p.needsPerson(b.Body); text != "" {
 				return text
 			}
 		}

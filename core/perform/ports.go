@@ -58,7 +58,7 @@ func (p *performer) openFor(ctx context.Context, n procedure.Node) error {
 }
 
 func (p *performer) close() error {
-	var first error
+	first := p.relight()
 	for _, decl := range p.run.Procedure.Ports {
 		if d := p.dialogs[decl.Name]; d != nil {
 			err := p.putBack(decl.Name, d)

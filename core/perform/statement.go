@@ -22,7 +22,7 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 		return err
 	}
 	switch n.(type) {
-	case *procedure.Pause, *procedure.Quiet, *procedure.Collect, *procedure.Tell, *procedure.Ask, *procedure.SetLine, *procedure.Reach, *procedure.Link:
+	case *procedure.Pause, *procedure.Quiet, *procedure.Collect, *procedure.Tell, *procedure.Ask, *procedure.SetLine, *procedure.Power, *procedure.Reach, *procedure.Link:
 		p.asked = "" // what comes from here on may have another cause than what was said
 	}
 	switch n := n.(type) {
@@ -50,6 +50,8 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 		return p.ask(ctx, n)
 	case *procedure.SetLine:
 		return p.line(ctx, n)
+	case *procedure.Power:
+		return p.power(ctx, n)
 	case *procedure.Reach:
 		return p.reach(ctx, n)
 	case *procedure.Fail:

@@ -40,6 +40,7 @@ type Phrasebook struct {
 	Settings []Setting   `toml:"setting"`
 	Identity []Identity  `toml:"identity"`
 	Round    ModuleSetup `toml:"setup"`
+	Switch   Switch      `toml:"switch"`
 	Packets  []Packet    `toml:"packet"`
 	Readings []Reading   `toml:"reading"`
 	Carrier  *Carrier    `toml:"carrier"`

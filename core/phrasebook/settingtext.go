@@ -18,6 +18,39 @@ type ModuleSetup struct {
 	Restart []string `toml:"restart"` // has it start again, and waits until it has
 }
 
+// Switch is what has a board switch something on and off, such as the power of another module, in
+// statements of the procedure language; {port} stands for the port's name, {switch} for the switch's.
+type Switch struct {
+	Names []string `toml:"names"` // such as relay 1
+	On    []string `toml:"on"`
+	Off   []string `toml:"off"`
+}
+
+// Statements switch one of the switches, with on or off.
+func (s Switch) Statements(word, port, name string) []string {
+	list := s.On
+	if word == "off" {
+		list = s.Off
+	}
+	var all []string
+	for _, text := range at(port, list) {
+		all = append(all, strings.ReplaceAll(text, "{switch}", name))
+	}
+	return all
+}
+
+func (s Switch) check(d *toml.Doc) {
+	if len(s.Names)+len(s.On)+len(s.Off) == 0 {
+		return
+	}
+	switch {
+	case len(s.Names) == 0:
+		d.Add("switch", "it names no switches", `Add names = ["relay 1", "relay 2"].`)
+	case len(s.On) == 0 || len(s.Off) == 0:
+		d.Add("switch", "it says not how they are switched on and off", `Add on = ["say {port}: {switch} on", "hear {port}: {switch} is on"], and off.`)
+	}
+}
+
 // Identity is something by which a module tells what it is, such as its serial number. It is
 // read as a setting is.
 type Identity struct {
@@ -37,6 +70,7 @@ func (i Identity) Way() Way { return Way{i.Read, i.Answer, i.ReadPacket, i.Answe
 
 // checkIdentity checks by what a module tells what it is, and what settings come after.
 func (pb *Phrasebook) checkIdentity(d *toml.Doc, seen map[string]bool) {
+	pb.Switch.check(d)
 	for i := range pb.Identity {
 		id, path := &pb.Identity[i], fmt.Sprintf("identity[%d]", i)
 		id.At = d.Place(path+".name", id.Name)

@@ -214,6 +214,27 @@ func (p *parser) readAsk(l *line, at Pos) {
 	p.put(a)
 }
 
+// readPower reads power PORT on, off or cycle [for T].
+func (p *parser) readPower(l *line, at Pos) {
+	n := &Power{Pos: at}
+	var ok bool
+	if n.Port, ok = p.portName(l); !ok {
+		return
+	}
+	how, howAt := l.word()
+	if n.How = how; how != PowerOn && how != PowerOff && how != PowerCycle {
+		p.mistake(howAt, fmt.Sprintf("there is no power %q", how), "Write: power "+n.Port+" on, off or cycle.")
+		return
+	}
+	if how == PowerCycle && l.takeWord("for") {
+		if n.For, ok = p.span(l); !ok {
+			return
+		}
+	}
+	p.over(l)
+	p.put(n)
+}
+
 // lineWords are what a line statement can change.
 var lineWords = map[string]bool{"speed": true, "frame": true, "ending": true, "dialect": true, "dtr": true, "rts": true, "break": true, "reopen": true}
 

@@ -200,6 +200,9 @@ func (in *inspector) list(body []Node) {
 		if say, ok := n.(*Say); ok && in.books[say.Port] != nil && !say.Bytes {
 			in.say(say, body[i+1:])
 		}
+		if power, ok := n.(*Power); ok && power.How != PowerOff {
+			in.power(power, body[i+1:])
+		}
 		if _, do := n.(*Do); do {
 			continue // its routine is looked at once
 		}
@@ -212,6 +215,21 @@ func (in *inspector) list(body []Node) {
 			in.list(b.Body)
 		}
 	}
+}
+
+// power warns where nothing shows that the module has started: its power may not be what was
+// switched.
+func (in *inspector) power(n *Power, after []Node) {
+	for _, next := range after {
+		if _, hears := next.(*Say); !hears && slices.Contains(PortsOf(next), n.Port) {
+			return
+		}
+	}
+	mend := "Hear its first line in the same step."
+	if v := in.books[n.Port]; v != nil && v.book.Banner != nil {
+		mend = fmt.Sprintf("Write below it: hear %s within 10s: %s", n.Port, v.book.Banner.Heard)
+	}
+	in.warning(n.Pos, "nothing shows that the module has started: what was switched may not be its power", mend)
 }
 
 func (in *inspector) say(n *Say, after []Node) {

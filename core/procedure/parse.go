@@ -140,6 +140,7 @@ func init() {
 		"tell":     (*parser).readTell,
 		"ask":      (*parser).readAsk,
 		"line":     (*parser).readLine,
+		"power":    (*parser).readPower,
 		"reach":    (*parser).readReach,
 		"fail":     (*parser).readFail,
 		"skip":     (*parser).readSkip,

@@ -425,6 +425,21 @@ type SetLine struct {
 	Within  time.Duration // for Reopen
 }
 
+// Power gives the module at a port power or takes it away.
+type Power struct {
+	Pos
+	Port string
+	How  string        // on, off or cycle
+	For  time.Duration // of a cycle, without power; 0 is what the bench says
+}
+
+// What power can do.
+const (
+	PowerOn    = "on"
+	PowerOff   = "off"
+	PowerCycle = "cycle"
+)
+
 // Signal is an outgoing signal line and the state to give it.
 type Signal struct {
 	Line uart.Signal
@@ -561,6 +576,8 @@ func PortsOf(n Node) []string {
 	case *LogIn:
 		return []string{n.Port}
 	case *SetLine:
+		return []string{n.Port}
+	case *Power:
 		return []string{n.Port}
 	case *Link:
 		return []string{n.A, n.B}

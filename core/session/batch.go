@@ -91,10 +91,11 @@ func (b *Batch) Units(ctx context.Context, file *procedure.File, set Inputs, dif
 	if err != nil {
 		return nil, err
 	}
-	if err := b.Ledger.Bind(ctx, b.Name, file.Title); err != nil {
-		return nil, &Misuse{What: err.Error()}
+	err = b.Ledger.Bind(ctx, b.Name, file.Title)
+	if other, ok := errors.AsType[*ledger.OtherProcedure](err); ok {
+		err = misuse("%v", other)
 	}
-	return units, nil
+	return units, err
 }
 
 // line is a line of a table that lies in a ledger, as it would stand in a file.

@@ -1,7 +1,9 @@
 package session
 
 import (
+	"context"
 	"fmt"
+	"sync"
 
 	"uparrot/core/bench"
 	"uparrot/core/phrasebook"
@@ -17,6 +19,9 @@ type Ports struct {
 	Bench *bench.Bench           // nil if there is none
 	Over  phrasebook.Setup       // asked for, over what the files say
 	Book  *phrasebook.Phrasebook // asked for; nil if none was
+
+	mu     sync.Mutex
+	boards map[string]chan struct{} // that switch the power of others: one speaks to each at a time
 }
 
 // Files are what was read for them: the bench, and the phrasebooks.
@@ -60,6 +65,13 @@ func (p *Ports) Station(name string, own phrasebook.Setup, book *phrasebook.Phra
 		if e.Phrasebook != nil {
 			s.Phrasebook = e.Phrasebook
 		}
+		if e.Power != nil {
+			by, err := p.board(e.Power.By)
+			if err != nil {
+				return nil, err
+			}
+			s.Supply = &bench.Supply{Switch: e.Power.Switch, By: by, Off: e.Power.Off, Lock: p.lock(e.Power.By)}
+		}
 	case !port.LooksLikeAddress(name) && p.Bench != nil:
 		return nil, misuse("the bench %s has no port %q. %s", p.Bench.File, name, source.DidYouMean(name, p.Bench.Names()))
 	case !port.LooksLikeAddress(name):
@@ -78,6 +90,33 @@ func (p *Ports) Station(name string, own phrasebook.Setup, book *phrasebook.Phra
 		s.Setup = s.Setup.Or(s.Phrasebook.Setup())
 	}
 	return s, locate(s)
+}
+
+// board is a port that switches the power of others, as the bench alone has it.
+func (p *Ports) board(name string) (*bench.Station, error) {
+	return (&Ports{Bench: p.Bench}).Station(name, phrasebook.Setup{}, nil)
+}
+
+// lock waits until nobody else of this program speaks to a board.
+func (p *Ports) lock(name string) func(context.Context) (func(), error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.boards == nil {
+		p.boards = map[string]chan struct{}{}
+	}
+	turn := p.boards[name]
+	if turn == nil {
+		turn = make(chan struct{}, 1)
+		p.boards[name] = turn
+	}
+	return func(ctx context.Context) (func(), error) {
+		select {
+		case turn <- struct{}{}:
+			return func() { <-turn }, nil
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		}
+	}
 }
 
 // Stations are the stations of several names.

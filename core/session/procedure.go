@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"sort"
 	"strings"
@@ -93,7 +94,7 @@ func (p *Procedure) Do(ctx context.Context) (res perform.Result, err error) {
 		folder = filepath.Dir(p.Keep.Record)
 	}
 	run := &perform.Run{
-		Procedure: p.File, Stations: stations, Values: p.Values, Unit: p.Keep.Unit, Passed: s.passed(p.File.Title), Asks: p.Asks, Events: s.Events, Chosen: p.Chosen, Before: before, Operator: p.Operator, Second: p.Second, Measures: p.Measures, Enough: p.Enough, Uses: p.Uses, Drawn: drawn, Identity: p.Identity,
+		Procedure: p.File, Stations: maps.Clone(stations), Values: p.Values, Unit: p.Keep.Unit, Passed: s.passed(p.File.Title), Asks: p.Asks, Events: s.Events, Chosen: p.Chosen, Before: before, Operator: p.Operator, Second: p.Second, Measures: p.Measures, Enough: p.Enough, Uses: p.Uses, Drawn: drawn, Identity: p.Identity,
 		Keep: func(name string, data []byte) (string, error) { return keepFile(folder, name, data) },
 	}
 	res = run.Do(ctx)

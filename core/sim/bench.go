@@ -13,6 +13,7 @@ import (
 	"io"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -150,6 +151,7 @@ type Bench struct {
 	news  chan struct{}       // the truth has changed
 
 	strange func(module, said string)
+	modules []bench.Standin
 }
 
 // AddRadio has a behaviour hear what is sent through the air.
@@ -189,6 +191,7 @@ func New(cfg Config) (*Bench, error) {
 		news:  make(chan struct{}, 1),
 
 		strange: cfg.Strange,
+		modules: cfg.Modules,
 	}
 	for _, m := range cfg.Modules {
 		family := m.Family
@@ -296,6 +299,20 @@ func (b *Bench) Power(name string, on bool) error {
 		u.wire.showSignals(on)
 	})
 	return nil
+}
+
+// Feeds reports whether a switch of a stand-in gives power to another.
+func (b *Bench) Feeds(u *Unit, name string) bool {
+	return slices.ContainsFunc(b.modules, func(m bench.Standin) bool { return m.Fed != nil && m.Fed.By == u.Name && m.Fed.Switch == name })
+}
+
+// Switched tells that a stand-in has switched something: what it gives power to has that, or not.
+func (b *Bench) Switched(u *Unit, name string, on bool) {
+	for _, m := range b.modules {
+		if m.Fed != nil && m.Fed.By == u.Name && m.Fed.Switch == name {
+			_ = b.Power(m.Name, on) // it is on the bench
+		}
+	}
 }
 
 // Join says how a stand-in is wired to the host.

@@ -40,12 +40,20 @@ func newRedshank(b *sim.Bench, u *sim.Unit) (sim.Behaviour, error) {
 		}
 		r.board = n
 	}
+	for i := range r.relays { // what gives power to others is closed when they have it
+		r.relays[i] = b.Feeds(u, fmt.Sprintf("relay %d", i+1))
+	}
 	r.setEvery(time.Now(), time.Second)
 	return r, nil
 }
 
 func (r *redshank) Power(at time.Time, on bool) {
-	r.relays, r.typed = [4]bool{}, typed{}
+	for i, was := range r.relays {
+		if was {
+			r.turn(i+1, false)
+		}
+	}
+	r.typed = typed{}
 	r.round++
 	if on {
 		r.setEvery(at, time.Second)
@@ -85,6 +93,12 @@ func (r *redshank) Heard(at time.Time, b []byte) {
 	}
 }
 
+// turn switches a relay, and with it what hangs on it.
+func (r *redshank) turn(n int, on bool) {
+	r.relays[n-1] = on
+	r.bench.Switched(r.Unit, fmt.Sprintf("relay %d", n), on)
+}
+
 func (r *redshank) obey(at time.Time, line string) string {
 	words := strings.Fields(line)
 	number := func(i, low, high int) (int, bool) {
@@ -99,7 +113,7 @@ func (r *redshank) obey(at time.Time, line string) string {
 		return fmt.Sprintf("redshank board %d", r.board)
 	case "relay":
 		if n, ok := number(1, 1, len(r.relays)); ok && (words[2] == "on" || words[2] == "off") {
-			r.relays[n-1] = words[2] == "on"
+			r.turn(n, words[2] == "on")
 			return fmt.Sprintf("relay %d is %s", n, words[2])
 		}
 	case "every":
