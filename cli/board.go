@@ -123,6 +123,35 @@ func (b *batch) onBoard(ctx context.Context) error {
 	return err
 }
 
+// withStill goes through the units with a board that is on no screen, and hands out what it shows
+// half way.
+func (b *batch) withStill(ctx context.Context) error {
+	d := &board{batch: b, began: time.Now(), input: textinput.New(), wide: 72}
+	for _, s := range b.slots {
+		s.board = d
+	}
+	b.quietly = true
+	over := make(chan error, 1)
+	go func() { over <- b.all(ctx) }()
+	look := time.NewTicker(50 * time.Millisecond)
+	defer look.Stop()
+	shown := false
+	for {
+		select {
+		case err := <-over:
+			return err
+		case <-look.C:
+		}
+		b.mu.Lock()
+		half := len(b.over) >= len(b.table.Rows)/2
+		b.mu.Unlock()
+		if half && !shown {
+			shown = true
+			b.still(d.tiles())
+		}
+	}
+}
+
 // line keeps a line that a slot tells.
 func (d *board) line(text string) {
 	d.batch.mu.Lock()
@@ -216,17 +245,7 @@ const (
 
 func (d *board) screen() string {
 	d.turnTo(d.next(d.focus))
-	across := max(1, min(len(d.slots), d.wide/tileWide))
-	w := d.wide / across
-	rows := []string{barStyle.Render(pad(" "+d.tally(), d.wide))}
-	for i := 0; i < len(d.slots); i += across {
-		var tiles []string
-		for j := i; j < min(len(d.slots), i+across); j++ {
-			tiles = append(tiles, d.tile(j, w))
-		}
-		rows = append(rows, lipgloss.JoinHorizontal(lipgloss.Top, tiles...))
-	}
-	body := strings.Split(strings.Join(rows, "\n"), "\n")
+	body := strings.Split(d.tiles(), "\n")
 	room := max(1, d.high-2)
 	d.batch.mu.Lock()
 	told := append([]string(nil), d.told...)
@@ -244,6 +263,21 @@ func (d *board) screen() string {
 	prompt = cut(prompt, max(10, d.wide-16))
 	d.input.SetWidth(max(1, d.wide-width(prompt)-2))
 	return strings.Join(append(body[:room], prompt+d.input.View(), barStyle.Render(pad(" Enter answers  Tab the next question  Ctrl-C stops", d.wide))), "\n")
+}
+
+// tiles are how far all is, and the slots.
+func (d *board) tiles() string {
+	across := max(1, min(len(d.slots), d.wide/tileWide))
+	w := d.wide / across
+	rows := []string{barStyle.Render(pad(" "+d.tally(), d.wide))}
+	for i := 0; i < len(d.slots); i += across {
+		var tiles []string
+		for j := i; j < min(len(d.slots), i+across); j++ {
+			tiles = append(tiles, d.tile(j, w))
+		}
+		rows = append(rows, lipgloss.JoinHorizontal(lipgloss.Top, tiles...))
+	}
+	return strings.Join(rows, "\n")
 }
 
 // tally is how far all is: units done, passed, and the time left as it has gone until now, or how

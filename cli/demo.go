@@ -88,7 +88,7 @@ func (a *app) doDemo(ctx context.Context, dir string) error {
 	d := &demonstration{app: a, ctx: ctx, dir: dir, ports: &session.Ports{Bench: b}, live: live, outcome: verdict.Passed}
 	d.keep = a.keep(evidenceFlags{})
 	d.keep.Ledger, d.keep.By = in(filepath.Join(demoEvidence, demoLedgerFile)), "A. Rigger"
-	workshop := d.workshop() // beside all else
+	workshop, tray := d.workshop(), d.tray() // beside all else
 	for _, part := range []struct {
 		head string
 		do   func() error
@@ -100,6 +100,7 @@ func (a *app) doDemo(ctx context.Context, dir string) error {
 		{"By hand, and again", d.learn},
 		{"The truth of the air", func() error { ended = true; return d.end(in(demoTruth)) }},
 		{"A module of each other family, all at once", workshop},
+		{"A tray of radios from a table", tray},
 		{"Reports", func() error { return a.demoReports(dir) }},
 		{"The ledger", func() error { return a.demoLedger(ctx, dir) }},
 	} {
@@ -194,7 +195,7 @@ func (d *demonstration) end(truth string) error {
 // demoFolder makes the folder, or takes one that holds a demo and nothing else,
 // and puts the examples into it.
 func demoFolder(dir string) error {
-	ours := map[string]bool{demoFrames: true, demoSummary: true, demoTruth: true, "link-time.png": true, "link-distribution.png": true, "link-strength.png": true, "larkfell.ports": true, "workshop.ports": true, "station.ports": true, "ropeway.ports": true, demoEvidence: true}
+	ours := map[string]bool{demoFrames: true, demoSummary: true, demoTruth: true, "link-time.png": true, "link-distribution.png": true, "link-strength.png": true, "larkfell.ports": true, "workshop.ports": true, "station.ports": true, "ropeway.ports": true, "tray.ports": true, demoEvidence: true}
 	for _, r := range demoRecords {
 		ours[r] = true
 	}

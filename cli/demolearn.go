@@ -121,7 +121,7 @@ func (a *app) demoReports(dir string) error {
 
 // demoLedger shows what the ledger says of the demo.
 func (a *app) demoLedger(ctx context.Context, dir string) error {
-	for _, words := range [][]string{{"--last", "0"}, {"yield", "--procedure", "brake"}, {"trend", "transmitted power"}} {
+	for _, words := range [][]string{{"--last", "12"}, {"yield", "--procedure", "brake"}, {"trend", "transmitted power"}} {
 		var out bytes.Buffer
 		sub := &app{in: strings.NewReader(""), out: &out, err: a.err}
 		cmd := sub.root()

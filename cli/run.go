@@ -47,10 +47,16 @@ type runCommand struct {
 
 	stationName string        // among those that work through a batch; "" is the machine's name
 	lease       time.Duration // of a unit of a batch
+
+	// For the demo: begun is told of a unit that begins at a slot, before its module is looked for;
+	// still is given what the board shows, half way. Either may be nil.
+	begun func(slot, unit string)
+	still func(screen string)
 }
 
-func (a *app) run() *cobra.Command {
-	c := &runCommand{app: a}
+func (a *app) run() *cobra.Command { return (&runCommand{app: a}).command() }
+
+func (c *runCommand) command() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "run PROCEDURE",
 		Short: "Performs a procedure and checks every answer",
@@ -91,7 +97,7 @@ record: that of --repeat-failed, or the one that --from-record names.`,
 	fl.StringVar(&c.answers, "answers", "", "answers to questions from a TOML file of \"QUESTION\" = ANSWER")
 	fl.BoolVar(&c.plan, "plan", false, "print what would be said, and open no port")
 	fl.BoolVar(&c.keeps.quiet, "quiet", false, "no account while it runs")
-	a.addJSON(cmd, "the result")
+	c.addJSON(cmd, "the result")
 	return cmd
 }
 

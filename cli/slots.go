@@ -229,6 +229,9 @@ func (s *slot) begins(r *unitResult) {
 	s.mu.Lock()
 	s.unit, s.step, s.since = unit, "", time.Now()
 	s.mu.Unlock()
+	if s.begun != nil {
+		s.begun(s.Name, unit)
+	}
 	if s.Name == "" {
 		s.err.line("")
 		s.err.line("%s", s.err.bold(fmt.Sprintf("== %s, %d of %d", safe(unit), r.number, len(s.table.Rows))))

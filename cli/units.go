@@ -111,6 +111,9 @@ func (c *runCommand) runUnits(cmd *cobra.Command, file *procedure.File) (err err
 	if c.slots != "" && b.asksPerson && isTerminal(c.app.out) && !c.json && !c.keeps.quiet {
 		all = b.onBoard
 	}
+	if c.still != nil {
+		all = b.withStill
+	}
 	err = all(cmd.Context())
 	if cerr := b.source.close(cmd.Context()); errors.Is(cerr, session.ErrEvidence) {
 		b.lost = true

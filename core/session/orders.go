@@ -52,12 +52,23 @@ func (l *Live) serveControl() error {
 	return nil
 }
 
-const orderForm = `wanted "power NAME on", "power NAME off", "power NAME cycle", "wire NAME HOW" or "hand NAME WHAT"`
+const orderForm = `wanted "power NAME on", "power NAME off", "power NAME cycle", "wire NAME HOW", "swap NAME" or "hand NAME WHAT"`
 
 // Order obeys one order, given in words.
 func (l *Live) Order(words []string) error {
 	if len(words) >= 3 && words[0] == "hand" {
 		return l.Hand(words[1], words[2:])
+	}
+	if len(words) >= 2 && words[0] == "swap" {
+		settings := map[string]string{}
+		for _, w := range words[2:] {
+			name, v, ok := strings.Cut(w, "=")
+			if !ok {
+				return fmt.Errorf("%q is no setting: wanted NAME=VALUE", w)
+			}
+			settings[name] = v
+		}
+		return l.Swap(words[1], settings)
 	}
 	if len(words) != 3 {
 		return errors.New(orderForm)

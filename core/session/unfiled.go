@@ -86,6 +86,12 @@ func CatchUp(ctx context.Context, where string) (done []string, err error) {
 		if ctx.Err() != nil {
 			return done, errors.Join(append(wrong, context.Cause(ctx))...)
 		}
+		if part, ok := strings.CutSuffix(e.Name(), ".part"); ok { // of one that was killed before its record
+			if pid, err := strconv.Atoi(strings.TrimPrefix(filepath.Ext(part), ".")); err == nil && !output.Running(pid) {
+				_ = os.Remove(filepath.Join(dir, e.Name())) // if it cannot be, it harms nobody
+			}
+			continue
+		}
 		number, isNumber := strings.CutPrefix(filepath.Ext(e.Name()), ".")
 		pid, nerr := strconv.Atoi(number)
 		if !isNumber || nerr != nil || pid != 0 && output.Running(pid) {

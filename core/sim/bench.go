@@ -76,8 +76,17 @@ type Unit struct {
 	bench.Standin
 	Behaviour
 	wire   *wire
+	swaps  int // counts the modules that were put in its place
 	powers int // counts supplies coming and going, so that what an earlier one planned is dropped
 	on     bool
+}
+
+// Which is what a serial number is made of: another one for each module at this place.
+func (u *Unit) Which() string {
+	if u.swaps == 0 {
+		return u.Name
+	}
+	return fmt.Sprintf("%s %d", u.Name, u.swaps+1)
 }
 
 // On reports whether the module has power.
@@ -152,6 +161,18 @@ type Bench struct {
 
 	strange func(module, said string)
 	modules []bench.Standin
+	make    func(bench.Standin) Maker
+}
+
+// kind is the family of a stand-in, also of one that is made of a record or a phrasebook.
+func kind(m bench.Standin) string {
+	switch {
+	case m.Again != nil:
+		return OfRecord
+	case m.Family == "" && m.Book != nil:
+		return OfPhrasebook
+	}
+	return m.Family
 }
 
 // AddRadio has a behaviour hear what is sent through the air.
@@ -192,15 +213,10 @@ func New(cfg Config) (*Bench, error) {
 
 		strange: cfg.Strange,
 		modules: cfg.Modules,
+		make:    func(m bench.Standin) Maker { return cfg.Families[kind(m)] },
 	}
 	for _, m := range cfg.Modules {
-		family := m.Family
-		switch {
-		case m.Again != nil:
-			family = OfRecord
-		case family == "" && m.Book != nil:
-			family = OfPhrasebook
-		}
+		family := kind(m)
 		make, ok := cfg.Families[family]
 		if !ok {
 			return nil, fmt.Errorf("stand-in %s: there is no family %q; there are %s", m.Name, m.Family, strings.Join(cfg.Families.Names(), ", "))
@@ -299,6 +315,46 @@ func (b *Bench) Power(name string, on bool) error {
 		u.wire.showSignals(on)
 	})
 	return nil
+}
+
+// Swap puts another module of its family in the place of a stand-in, as a hand does: with settings
+// of its own over those that are delivered. It starts as one does that gets power.
+func (b *Bench) Swap(name string, settings map[string]string) error {
+	u, err := b.find(name)
+	if err != nil {
+		return err
+	}
+	over := make(chan error, 1)
+	b.clock.plan(time.Now(), func(at time.Time) {
+		if u.on {
+			u.on = false
+			u.powers++
+			u.Power(at, false)
+		}
+		old, radios := *u, slices.Clone(b.radios)
+		b.radios = slices.DeleteFunc(b.radios, func(r Radio) bool { return r.Self() == u })
+		u.Standin.Settings = settings
+		u.swaps++
+		behaviour, err := b.make(u.Standin)(b, u)
+		if err != nil { // the one before is there still
+			u.Standin, b.radios = old.Standin, radios
+			behaviour = old.Behaviour
+		}
+		u.Behaviour, u.on = behaviour, true
+		u.powers++
+		u.Power(at, true)
+		u.wire.showSignals(true)
+		over <- err
+	})
+	select {
+	case err = <-over:
+	case <-b.ctx.Done():
+		err = b.ctx.Err()
+	}
+	if err != nil {
+		err = fmt.Errorf("put another module at %s: %w", name, err)
+	}
+	return err
 }
 
 // Feeds reports whether a switch of a stand-in gives power to another.

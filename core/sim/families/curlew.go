@@ -178,7 +178,7 @@ func (c *curlew) obey(at time.Time, body string) {
 		"+CGMI": {"Larkfell Works"},
 		"+CGMM": {"Curlew"},
 		"+CGMR": {"3.1"},
-		"+CGSN": {fmt.Sprintf("99000%010d", serialNumber(c.Name))},
+		"+CGSN": {fmt.Sprintf("99000%010d", serialNumber(c.Which()))},
 	}
 	if lines, ok := plain[name]; ok && op == "" {
 		c.Answer(at, append(lines, "OK")...)

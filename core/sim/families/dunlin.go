@@ -35,6 +35,8 @@ type dunlin struct {
 	bench *sim.Bench
 
 	settings map[string]string
+	serial   string
+	loses    string // a setting that a faulty one takes and does not keep; "" of a good one
 	echo     bool
 	up       bool
 	command  []byte
@@ -97,10 +99,23 @@ func newDunlin(b *sim.Bench, u *sim.Unit) (sim.Behaviour, error) {
 	for _, s := range dunlinSettings {
 		d.settings[s.name] = s.delivered
 	}
+	d.serial = fmt.Sprintf("DL-%06d", serialNumber(d.Which()))
 	for key, v := range u.Settings {
+		if key == "serial" {
+			d.serial = v
+			continue
+		}
+		lost := key == "loses"
+		if lost {
+			key = v
+		}
 		s, ok := findSetting(strings.ToUpper(key))
 		if !ok {
-			return nil, fmt.Errorf("a Dunlin has no setting %q; it has node, group, channel, power and name", key)
+			return nil, fmt.Errorf("a Dunlin has no setting %q; it has node, group, channel, power, name and serial, and may be made to take one that it loses", key)
+		}
+		if lost {
+			d.loses = s.name
+			continue
 		}
 		if s.text {
 			v = `"` + v + `"`
@@ -198,7 +213,7 @@ func (d *dunlin) obeyOwn(at time.Time, body string) {
 		d.Answer(at, "OK")
 		d.restart(at)
 	case name == "SERIAL" && op == "?":
-		d.Answer(at, "~SERIAL: DL-"+fmt.Sprintf("%06d", serialNumber(d.Name)), "OK")
+		d.Answer(at, "~SERIAL: "+d.serial, "OK")
 	default:
 		d.setting(at, name, op)
 	}
@@ -234,7 +249,9 @@ func (d *dunlin) setting(at time.Time, name, op string) {
 			d.refuse(at, badValue)
 			return
 		}
-		d.settings[name] = v
+		if name != d.loses {
+			d.settings[name] = v
+		}
 		d.Answer(at, "OK")
 	}
 }
