@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -38,6 +39,7 @@ type batch struct {
 	at     map[string]string
 	table  *session.UnitTable
 	before map[string]ledger.Run // the latest run of each unit of this procedure
+	first  map[string]bool       // whether the first one passed
 	person *person
 	slots  []*slot
 	shared shared
@@ -88,7 +90,7 @@ func (c *runCommand) runUnits(cmd *cobra.Command, file *procedure.File) (err err
 	case c.as != "" && c.as != "csv":
 		return usage(cmd, "--units: --out is a table of all units, in csv")
 	}
-	b := &batch{runCommand: c, cmd: cmd, file: file, before: map[string]ledger.Run{}}
+	b := &batch{runCommand: c, cmd: cmd, file: file, before: map[string]ledger.Run{}, first: map[string]bool{}}
 	if b.ports, err = c.ports.read(cmd); err != nil {
 		return err
 	}
@@ -191,6 +193,9 @@ func (b *batch) earlier(ctx context.Context) error {
 	return l.Runs(ctx, ledger.Filter{Title: b.file.Title}, func(r ledger.Run) error {
 		if r.Title == b.file.Title && r.Unit != "" && r.Command == "run" {
 			b.before[r.Unit] = r
+			if _, known := b.first[r.Unit]; !known {
+				b.first[r.Unit] = r.Verdict == string(verdict.Passed)
+			}
 		}
 		return nil
 	})
@@ -465,7 +470,8 @@ func (b *batch) tell() error {
 			t = took(fromMS(r.res.TookMS))
 		}
 		if r.verdict == verdict.Passed {
-			if passed++; r.tries <= 1 {
+			at, known := b.first[r.row.Unit]
+			if passed++; known && at || !known && r.tries <= 1 {
 				first++
 			}
 		}
@@ -477,7 +483,11 @@ func (b *batch) tell() error {
 	}
 	fmt.Fprintln(b.app.out)
 	table(b.app.out, rows)
-	fmt.Fprintf(b.app.out, "\n%d of %s passed, %d of them at the first try\n", passed, count(len(b.done), "unit"), first)
+	yield := ""
+	if n := len(b.done); n > 1 {
+		yield = fmt.Sprintf(": %.1f %%, %.1f %% at the first", 100*float64(passed)/float64(n), 100*float64(first)/float64(n))
+	}
+	fmt.Fprintf(b.app.out, "\n%d of %s passed, %d of them at the first try%s\n", passed, count(len(b.done), "unit"), first, yield)
 	return b.write()
 }
 
@@ -528,31 +538,46 @@ func bareValue(m record.Measurement) string {
 
 // write writes the table of all units.
 func (b *batch) write() error {
-	if b.out == "" {
+	if b.out != "" {
+		return b.save(&b.files, b.out, b.csv)
+	}
+	if b.json || b.tableFile() == "" {
 		return nil
 	}
+	beside := strings.TrimSuffix(b.units, filepath.Ext(b.units)) + "-results.csv"
+	f, err := record.NewFile(beside) // of this run alone: what was there stays
+	if err != nil {
+		return fmt.Errorf("write the results beside the table, which --out puts elsewhere: %w", err)
+	}
+	if err := errors.Join(b.csv(f), f.Close()); err != nil {
+		return fmt.Errorf("write %s: %w", f.Name(), err)
+	}
+	b.err.line("written to %s", safe(f.Name()))
+	return nil
+}
+
+// csv is the table of all units.
+func (b *batch) csv(w io.Writer) error {
 	names := b.measured()
-	return b.save(&b.files, b.out, func(w io.Writer) error {
-		out := csv.NewWriter(w)
-		out.UseCRLF = true
-		head := append([]string{"unit", "verdict", "why", "tries", "took_ms", "run", "record"}, names...)
-		_ = out.Write(head) // its error comes back below
-		for _, r := range b.done {
-			row := []string{report.CSVText(r.row.Unit), string(r.verdict), report.CSVText(r.why), fmt.Sprint(r.tries), fmt.Sprint(r.res.TookMS), r.res.Run, report.CSVText(r.res.Record)}
-			for _, name := range names {
-				v := ""
-				for _, m := range r.res.Limits {
-					if m.What == name {
-						v = report.CSVText(bareValue(m))
-					}
+	out := csv.NewWriter(w)
+	out.UseCRLF = true
+	head := append([]string{"unit", "verdict", "why", "tries", "took_ms", "run", "record"}, names...)
+	_ = out.Write(head) // its error comes back below
+	for _, r := range b.done {
+		row := []string{report.CSVText(r.row.Unit), string(r.verdict), report.CSVText(r.why), fmt.Sprint(r.tries), fmt.Sprint(r.res.TookMS), r.res.Run, report.CSVText(r.res.Record)}
+		for _, name := range names {
+			v := ""
+			for _, m := range r.res.Limits {
+				if m.What == name {
+					v = report.CSVText(bareValue(m))
 				}
-				row = append(row, v)
 			}
-			_ = out.Write(row)
+			row = append(row, v)
 		}
-		out.Flush()
-		return out.Error()
-	})
+		_ = out.Write(row)
+	}
+	out.Flush()
+	return out.Error()
 }
 
 // outcome is the error that tells the exit status: that of the worst unit.

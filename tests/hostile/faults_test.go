@@ -361,11 +361,12 @@ func (h *hit) stopBench() {
 // happened, and the exit status tells.
 func TestFaults(t *testing.T) {
 	t.Parallel()
-	url, stop, err := postgres.Start()
-	socket := ""
+	server, err := postgres.Start()
+	url, socket := "", ""
 	switch {
 	case err == nil:
-		defer stop()
+		defer server.Stop()
+		url = server.URL
 		_, dir, _ := strings.Cut(url, "host=")
 		socket = filepath.Join(dir, ".s.PGSQL.5432")
 	case !errors.Is(err, postgres.ErrMissing):
