@@ -37,6 +37,7 @@ With --tell it gives an order to the bench that is running already:
   wire NAME open            no wire at all
   wire NAME looped          the host's own TX and RX joined
   wire NAME level           another logic level: both hear noise
+  swap NAME [SETTING=VALUE] another module of its family in its place
   hand NAME WHAT            what a hand does: a Plover's jumper on, a Brambling's lever`,
 		Example: "uparrot standin larkfell.toml --truth truth.json",
 		Args:    args(0, 1, "one bench or phrasebook"),
