@@ -4,6 +4,7 @@ package tests
 
 import (
 	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
 )
@@ -173,4 +174,48 @@ func TestAnyRadio(t *testing.T) {
 	b.run("run", "anyradio.parrot", "--port", "radio=larkfell.ports/valley", "--set", "address=12", "--no-ledger").wants(t, 2, "no phrasebook is known of one of its ports")
 	b.write("wrong.parrot", strings.Replace(b.read("anyradio.parrot"), "get radio power", "get radio pover", 1))
 	b.run("run", "wrong.parrot", "--bench", "larkfell.toml", "--port", "radio=valley", "--set", "address=12", "--no-ledger").wants(t, 2, `has no setting "pover"`, `Did you mean "power"?`)
+}
+
+// Every family that has settings can be read, changed, compared and put back.
+func TestSettingsOfFamilies(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	bench := ""
+	families := map[string]string{"bittern": "mask=16", "curlew": "error form=1", "dunlin": "name=tower 3", "fieldfare": "sleep=7", "siskin": "data speed=38400"}
+	for name := range families {
+		at := ""
+		if name == "fieldfare" { // its setup is a signal line's
+			at = fmt.Sprintf("at = \"rfc2217://127.0.0.1:%s\"\n", freePort(t, "tcp"))
+		}
+		bench += fmt.Sprintf("[port.%s]\nphrasebook = \"%s.toml\"\n%s\n[port.%s.standin]\nfamily = \"%s\"\n\n", name, name, at, name, name)
+	}
+	b.write("all.toml", bench)
+	b.start("for other commands", "standin", "all.toml")
+	for name, set := range families {
+		t.Run(name, func(t *testing.T) {
+			settings := func(args ...string) call {
+				return b.run(append(args, "--bench", "all.toml", "--ledger", name+".sqlite")...)
+			}
+			settings("settings", "read", name, "--out", name+"-found.toml").wants(t, 0)
+			found := b.read(name + "-found.toml")
+			settings("settings", "apply", name, "--set", set, "--yes", "--record", name+".record").wants(t, 0)
+			settings("settings", "apply", name, "--set", set, "--yes").wants(t, 0, "nothing to change")
+			settings("settings", "compare", name+"-found.toml", name).wants(t, 1, strings.SplitN(set, "=", 2)[0])
+			settings("settings", "restore", name, "--from-record", name+".record", "--yes").wants(t, 0)
+			settings("settings", "compare", name+"-found.toml", name).wants(t, 0)
+			settings("settings", "read", name, "--out", name+"-left.toml").wants(t, 0)
+			lines := func(text string) string { // without the time of the reading
+				var all []string
+				for _, l := range strings.Split(text, "\n") {
+					if !strings.HasPrefix(l, "#") && !strings.HasPrefix(l, "read") {
+						all = append(all, l)
+					}
+				}
+				return strings.Join(all, "\n")
+			}
+			if left := b.read(name + "-left.toml"); lines(left) != lines(found) {
+				t.Errorf("found\n%s\nleft\n%s", found, left)
+			}
+		})
+	}
 }

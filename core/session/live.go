@@ -7,8 +7,8 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"sync/atomic"
 	"syscall"
+	"time"
 
 	"uparrot/core/bench"
 	"uparrot/core/phrasebook"
@@ -120,19 +120,20 @@ func (l *Live) serve(p *bench.Entry) error {
 	}
 	l.listeners = append(l.listeners, ln)
 	go func() {
-		var busy atomic.Bool
+		turn := make(chan struct{}, 1)
 		for {
 			conn, err := ln.Accept()
 			if err != nil {
 				return // closed
 			}
-			if !busy.CompareAndSwap(false, true) {
-				conn.Close() // a serial line has one host
-				continue
-			}
 			go func() {
-				defer busy.Store(false)
 				defer conn.Close()
+				select {
+				case turn <- struct{}{}:
+				case <-time.After(turnWithin): // a serial line has one host
+					return
+				}
+				defer func() { <-turn }()
 				var end io.ReadWriter = conn
 				if p.At.Scheme == port.RFC2217 {
 					if end, err = rfc2217.NewSession(conn, p.Setup.Line()); err != nil {
@@ -147,6 +148,10 @@ func (l *Live) serve(p *bench.Entry) error {
 	}()
 	return nil
 }
+
+// turnWithin is how long a host may take to let go of a stand-in that another has called: one
+// that closes its end and calls again must not be turned away.
+const turnWithin = time.Second
 
 // At is where a stand-in is.
 func (l *Live) At(p *bench.Entry) port.Address {
