@@ -39,6 +39,7 @@ func (a *app) resultsShow() *cobra.Command {
 // wholeRun is all that the ledger knows of a run.
 type wholeRun struct {
 	ledger.Run
+	Conflict     bool                 `json:"conflict,omitempty"` // it ended when its claim was no longer the latest
 	RecordState  string               `json:"record_state"`
 	Steps        []ledger.Step        `json:"steps"`
 	Measurements []record.Measurement `json:"measurements"`
@@ -52,7 +53,8 @@ func readRun(cmd *cobra.Command, l *ledger.Ledger, name string) (w wholeRun, err
 	if w.Run, err = l.Find(ctx, name); err != nil {
 		return w, &session.Misuse{What: err.Error(), Example: "uparrot results"}
 	}
-	var errs [5]error
+	var errs [6]error
+	w.Conflict, errs[5] = l.InConflict(ctx, w.Run.Run)
 	w.Steps, errs[0] = l.Steps(ctx, w.Run.Run)
 	w.Measurements, errs[1] = l.Measurements(ctx, w.Run.Run)
 	w.Links, errs[2] = l.Links(ctx, w.Run.Run)
@@ -61,6 +63,9 @@ func readRun(cmd *cobra.Command, l *ledger.Ledger, name string) (w wholeRun, err
 	w.RecordState = recordState(w.Run)
 	return w, errors.Join(errs[:]...)
 }
+
+// aConflict is what a run is that ended when its claim was no longer the latest.
+const aConflict = "its unit was released before it ended, so that it is no result"
 
 // recordState holds the record of a run against what was filed of it.
 func recordState(r ledger.Run) string {
@@ -107,6 +112,9 @@ func (a *app) showRun(r wholeRun) {
 		add("took", took(fromMS(r.TookMS)))
 	}
 	add("why", r.Why)
+	if r.Conflict {
+		add("conflict", aConflict)
+	}
 	add("operator", r.Operator)
 	add("machine", r.Machine)
 	add("tool", r.Tool)

@@ -79,6 +79,9 @@ func (a *app) showUnit(u wholeUnit) {
 	}
 	table(a.out, rows)
 	for _, r := range u.Runs {
+		if r.Conflict {
+			fmt.Fprintf(a.out, "%s: a conflict: %s\n", short(r.Run.Run), aConflict)
+		}
 		if r.Why != "" {
 			fmt.Fprintf(a.out, "%s: %s\n", short(r.Run.Run), oneLine(r.Why))
 		}

@@ -190,7 +190,7 @@ func (b *batch) earlier(ctx context.Context) error {
 		return err
 	}
 	defer closeIt() //nolint:errcheck // it was only read
-	return l.Runs(ctx, ledger.Filter{Title: b.file.Title}, func(r ledger.Run) error {
+	return l.Runs(ctx, ledger.Filter{Title: b.file.Title, Results: true}, func(r ledger.Run) error {
 		if r.Title == b.file.Title && r.Unit != "" && r.Command == "run" {
 			b.before[r.Unit] = r
 			if _, known := b.first[r.Unit]; !known {

@@ -271,6 +271,8 @@ func TestConflict(t *testing.T) {
 		t.Errorf("ended with %d: %s%s", status, out, errs)
 	}
 	b.run("units", "list", "tray", "--ledger", server.URL).wants(t, 0, "LK-00001  passed  s1", "1 conflict", "passed  hut")
+	b.run("results", "unit", "LK-00001", "--ledger", server.URL).wants(t, 0, "a conflict: its unit was released before it ended", "2 runs")
+	b.run("results", "yield", "--ledger", server.URL).wants(t, 0, "1 in 1 run")
 }
 
 // The server is down for a while: what is in hand is finished and kept, no unit is taken, and

@@ -101,6 +101,6 @@ func (l *Ledger) Return(ctx context.Context, d record.Drawn) error {
 // number as another unit; false if there is none.
 func (l *Ledger) DoneAs(ctx context.Context, title, serial, unit string) (r Run, is bool, err error) {
 	err = each(ctx, l, scanRun, func(found Run) error { r, is = found, true; return nil },
-		"SELECT "+runColumns+" FROM runs r WHERE r.title = ? AND r.unit <> ? AND r.unit <> '' AND r.verdict = 'passed' AND r.run IN (SELECT run FROM settings WHERE identity = 1 AND value = ?) ORDER BY r.began", title, unit, serial)
+		"SELECT "+runColumns+" FROM runs r WHERE r.title = ? AND r.unit <> ? AND r.unit <> '' AND r.verdict = 'passed' AND r.run NOT IN (SELECT run FROM conflicts) AND r.run IN (SELECT run FROM settings WHERE identity = 1 AND value = ?) ORDER BY r.began", title, unit, serial)
 	return r, is, err
 }

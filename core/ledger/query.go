@@ -80,6 +80,7 @@ type Filter struct {
 	Since   time.Time
 	Until   time.Time // before this moment
 	Last    int       // only so many, the latest
+	Results bool      // none that is filed as a conflict
 }
 
 // where is the filter as a condition on runs, called r.
@@ -103,6 +104,9 @@ func (f Filter) where() (string, []any) {
 	}
 	if !f.Until.IsZero() {
 		add("r.began < ?", f.Until.UnixMicro())
+	}
+	if f.Results {
+		conditions = append(conditions, "r.run NOT IN (SELECT run FROM conflicts)")
 	}
 	return strings.Join(conditions, " AND "), values
 }

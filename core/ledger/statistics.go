@@ -153,6 +153,7 @@ func (f Filter) units() (all Filter, first func(Run) bool) {
 // Yields are the yields of all procedures in the runs that a filter chooses. A run
 // that never came to a verdict has not passed; one that only measured is left out.
 func (l *Ledger) Yields(ctx context.Context, f Filter) ([]Yield, error) {
+	f.Results = true
 	type fate struct{ first, last bool }
 	fates := map[string]map[string]*fate{} // by title and unit
 	byTitle := map[string]*Yield{}

@@ -355,7 +355,7 @@ func (s *Session) passed(title string) func(ctx context.Context, unit string) (s
 		defer closeIt() //nolint:errcheck // it was only read
 		now := time.Now()
 		said := ""
-		err = l.Runs(ctx, ledger.Filter{Unit: unit, Title: title, Verdict: string(verdict.Passed), Since: time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())}, func(r ledger.Run) error {
+		err = l.Runs(ctx, ledger.Filter{Unit: unit, Title: title, Verdict: string(verdict.Passed), Results: true, Since: time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())}, func(r ledger.Run) error {
 			if r.Title == title && r.Run != s.Run {
 				said = "at " + r.Began.Local().Format("15:04:05")
 			}
