@@ -52,6 +52,14 @@ Pools are values of which each is given out once, such as addresses.`,
 		Args:    args(0, 0, "one of its further commands"),
 		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
+	for _, sub := range []*cobra.Command{c.loadCommand(), c.listCommand(), c.releaseCommand(), c.poolCommand()} {
+		addLedger(sub, &c.ledger)
+		cmd.AddCommand(sub)
+	}
+	return cmd
+}
+
+func (c *batchesCommand) loadCommand() *cobra.Command {
 	load := &cobra.Command{
 		Use:     "load TABLE",
 		Short:   "Puts the units of a table into the ledger",
@@ -64,6 +72,10 @@ Pools are values of which each is given out once, such as addresses.`,
 	load.Flags().StringVar(&c.procedure, "procedure", "", "hold the table against this procedure first")
 	load.Flags().StringArrayVar(&c.inputs.Set, "set", nil, "with --procedure: what the stations give for all units, NAME=VALUE")
 	load.Flags().StringVar(&c.by, "by", "", "who loads it; the login name unless given")
+	return load
+}
+
+func (c *batchesCommand) listCommand() *cobra.Command {
 	list := &cobra.Command{
 		Use:     "list [BATCH]",
 		Short:   "Lists batches, or what became of the units of one",
@@ -72,7 +84,11 @@ Pools are values of which each is given out once, such as addresses.`,
 		RunE:    c.list,
 	}
 	list.Flags().StringArrayVar(&c.state, "state", nil, "only units in this state: open, claimed, or a verdict")
-	a.addJSON(list, "the result")
+	c.addJSON(list, "the result")
+	return list
+}
+
+func (c *batchesCommand) releaseCommand() *cobra.Command {
 	release := &cobra.Command{
 		Use:   "release BATCH [UNIT...]",
 		Short: "Lets units go out to stations again",
@@ -84,6 +100,10 @@ has in hand are left alone.`,
 		RunE:    c.release,
 	}
 	release.Flags().StringArrayVar(&c.state, "state", nil, "units in this state, broken unless given: a verdict, or all")
+	return release
+}
+
+func (c *batchesCommand) poolCommand() *cobra.Command {
 	pool := &cobra.Command{
 		Use:   "pool [NAME [VALUE...]]",
 		Short: "Lists pools, or adds values to one",
@@ -97,12 +117,8 @@ that no line with it was said. Without values it lists what became of them.`,
 	}
 	pool.Flags().StringVar(&c.file, "file", "", "add the values of this file, one a line")
 	pool.Flags().BoolVar(&c.secret, "secret", false, "the values that are added are shown nowhere, such as keys")
-	a.addJSON(pool, "the list")
-	for _, sub := range []*cobra.Command{load, list, release, pool} {
-		addLedger(sub, &c.ledger)
-		cmd.AddCommand(sub)
-	}
-	return cmd
+	c.addJSON(pool, "the list")
+	return pool
 }
 
 func (c *batchesCommand) load(cmd *cobra.Command, args []string) error {

@@ -15,7 +15,9 @@ func TestBatches(t *testing.T) {
 	b.write("slots.toml", slotted(2))
 	b.start("for other commands", "standin", "slots.toml")
 	b.write("tray.csv", "unit,address,power\nLK-1,1,5\nLK-2,2,5\n")
-	units := func(args ...string) call { return b.run(append([]string{"units"}, append(args, "--ledger", "l.sqlite")...)...) }
+	units := func(args ...string) call {
+		return b.run(append([]string{"units"}, append(args, "--ledger", "l.sqlite")...)...)
+	}
 	run := func(args ...string) call {
 		return b.run(append([]string{"run", "anyradio.parrot", "--bench", "slots.toml", "--slots", "all", "--next", "none", "--ledger", "l.sqlite", "--lease", "5s"}, args...)...)
 	}
@@ -74,7 +76,9 @@ func TestPoolsOfRuns(t *testing.T) {
 	run := func(args ...string) call {
 		return b.run(append([]string{"run", "pooled.parrot", "--bench", "larkfell.toml", "--port", "valley", "--ledger", "l.sqlite"}, args...)...)
 	}
-	pool := func(args ...string) call { return b.run(append([]string{"units", "pool"}, append(args, "--ledger", "l.sqlite")...)...) }
+	pool := func(args ...string) call {
+		return b.run(append([]string{"units", "pool"}, append(args, "--ledger", "l.sqlite")...)...)
+	}
 	pool().wants(t, 0, "there is no such pool")
 	run("--unit", "LK-1").wants(t, 3, `the pool "addresses" has no value left: add some with uparrot units pool addresses VALUE...`)
 	b.write("names.txt", "frost\n\nrime\n")

@@ -56,15 +56,7 @@ func (p *performer) ask(ctx context.Context, n *procedure.Ask) error {
 		text = p.shownSaid(text)
 	}
 	if n.Input == nil {
-		yes, err := p.run.Operator.Confirm(ctx, text)
-		if err != nil {
-			return err
-		}
-		p.told(text, map[bool]string{true: "yes", false: "no"}[yes])
-		if !yes {
-			return fmt.Errorf("the operator's answer to %q is no", text)
-		}
-		return nil
+		return p.confirm(ctx, text)
 	}
 	answer, err := p.run.Operator.Value(ctx, text, func(s string) error {
 		_, err := n.Input.Value(s)
@@ -79,6 +71,19 @@ func (p *performer) ask(ctx context.Context, n *procedure.Ask) error {
 	}
 	p.told(text, answer)
 	p.give(n.Input.Name, v, false)
+	return nil
+}
+
+// confirm asks the operator, and fails unless the answer is yes.
+func (p *performer) confirm(ctx context.Context, question string) error {
+	yes, err := p.run.Operator.Confirm(ctx, question)
+	if err != nil {
+		return err
+	}
+	p.told(question, map[bool]string{true: "yes", false: "no"}[yes])
+	if !yes {
+		return fmt.Errorf("the operator's answer to %q is no", question)
+	}
 	return nil
 }
 

@@ -51,15 +51,7 @@ func (p *performer) supply(ctx context.Context, name string, on bool) error {
 		if on {
 			question = fmt.Sprintf("Give %s power. Is it on?", name)
 		}
-		yes, err := p.run.Operator.Confirm(ctx, question)
-		if err != nil {
-			return err
-		}
-		p.told(question, map[bool]string{true: "yes", false: "no"}[yes])
-		if !yes {
-			return fmt.Errorf("the operator's answer to %q is no", question)
-		}
-		return nil
+		return p.confirm(ctx, question)
 	}
 	p.dark(name, !on) // also where it fails: which way it is then is not known
 	if err := p.switched(ctx, s, word); err != nil {
