@@ -308,6 +308,11 @@ func (p *performer) reach(ctx context.Context, n *procedure.Reach) error {
 		within = procedure.ReachWithin
 	}
 	var took time.Duration
+	reachTCP, reachPing := reach.TCP, reach.Ping
+	if p.run.NoNetwork {
+		reachTCP = func(context.Context, string, int, time.Duration) (time.Duration, error) { return time.Millisecond, nil }
+		reachPing = func(context.Context, string, time.Duration) (time.Duration, error) { return time.Millisecond, nil }
+	}
 	what := "a ping of " + host
 	if n.TCP != nil {
 		number, err := p.whole(ctx, n.TCP, 1, 65535)
@@ -316,13 +321,13 @@ func (p *performer) reach(ctx context.Context, n *procedure.Reach) error {
 		}
 		what = fmt.Sprintf("%s tcp %d", host, number)
 		defer p.waiting("", what, within)()
-		took, err = reach.TCP(ctx, host, number, within)
+		took, err = reachTCP(ctx, host, number, within)
 		if err != nil {
 			return err
 		}
 	} else {
 		defer p.waiting("", what, within)()
-		if took, err = reach.Ping(ctx, host, within); err != nil {
+		if took, err = reachPing(ctx, host, within); err != nil {
 			return err
 		}
 	}

@@ -139,6 +139,9 @@ type Config struct {
 	Families Families   // that there are
 	Sleep    pace.Sleep // nil means pace.Precise
 
+	// NoNetwork has modules that are in the network not listen there.
+	NoNetwork bool
+
 	// Strange is told what was said to a module made of a record that the record
 	// does not know; it may be nil.
 	Strange func(module, said string)
@@ -161,6 +164,8 @@ type Bench struct {
 
 	strange func(module, said string)
 	modules []bench.Standin
+
+	NoNetwork bool // modules do not listen in the network
 	make    func(bench.Standin) Maker
 }
 
@@ -213,6 +218,8 @@ func New(cfg Config) (*Bench, error) {
 
 		strange: cfg.Strange,
 		modules: cfg.Modules,
+
+		NoNetwork: cfg.NoNetwork,
 		make:    func(m bench.Standin) Maker { return cfg.Families[kind(m)] },
 	}
 	for _, m := range cfg.Modules {

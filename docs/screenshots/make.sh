@@ -105,12 +105,18 @@ cp "$top"/examples/tray.csv "$work"
 (cd "$work" && exec uparrot standin tray.toml >/dev/null 2>&1) &
 standin=$!
 sleep 1
-(cd "$work" && uparrot standin tray.toml --tell 'power place2 off')
-tray() {
-	sleep 2
-	for slot in 1 2 3 4; do xdotool key Return; sleep 0.3; done
+tray() { # a hand puts the next module into each place; one does not keep its power
+	sleep 1
+	for round in 1 2 3; do
+		for place in 1 2 3 4; do
+			fault=
+			[ "$round$place" != 33 ] || fault=" loses=power"
+			(cd "$work" && uparrot standin tray.toml --tell "swap place$place serial=DL-24$round$place$fault")
+			sleep 0.4
+		done
+	done
 }
-shot board 5 "uparrot run anyradio.parrot --units tray.csv --bench tray.toml --slots all --ledger tray.sqlite" tray
+shot board 3 "uparrot run anyradio.parrot --units tray.csv --bench tray.toml --slots all --next answer --ledger tray.sqlite" tray
 kill $standin
 wait $standin 2>/dev/null || true
 (cd "$work" && exec uparrot standin workshop.toml >/dev/null 2>&1) &

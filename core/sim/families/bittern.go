@@ -89,7 +89,7 @@ func newBittern(b *sim.Bench, u *sim.Unit) (sim.Behaviour, error) {
 func (c *bittern) serve() {
 	c.hangUp()
 	address, err := netip.ParseAddr(c.now.address)
-	if c.service == "" || err != nil || !address.IsLoopback() {
+	if c.bench.NoNetwork || c.service == "" || err != nil || !address.IsLoopback() {
 		return
 	}
 	ln, err := net.Listen("tcp", net.JoinHostPort(c.now.address, c.service))

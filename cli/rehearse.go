@@ -1,0 +1,325 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/core/procedure"
+	"uparrot/core/rehearse"
+	"uparrot/core/session"
+	"uparrot/core/source"
+	"uparrot/core/stats"
+)
+
+// rehearseCommand is the command rehearse with its flags.
+type rehearseCommand struct {
+	*runCommand
+	seed  uint64
+	least string
+	times int
+	mend  bool
+	yes   bool
+	all   bool
+}
+
+// leastScored is how many bad modules a score rests on at least.
+const leastScored = 10
+
+func (a *app) rehearse() *cobra.Command {
+	c := &rehearseCommand{runCommand: &runCommand{app: a}}
+	cmd := &cobra.Command{
+		Use:   "rehearse PROCEDURE",
+		Short: "Tells whether a procedure would catch a bad module and spare a good one",
+		Long: `Performs a procedure on modules that there are not, in made-up time: on good ones as
+they may come (slow, with an echo, with notices between), which it must spare, and on bad
+ones (a setting that is not kept, a refusal that is told as a success), which it must
+catch. No port is opened. The modules are the stand-ins of the bench, or made of the
+phrasebooks. What survived is told with the line that would catch it.
+
+It fails where a bad module survived or a good one was refused; with --min-caught, where
+less was caught than that. A score of fewer than ten bad modules says little (status 4).`,
+		Example: "uparrot rehearse commission.parrot --bench larkfell.toml --port valley",
+		Args:    args(1, 1, "one procedure"),
+		RunE:    c.run,
+	}
+	c.ports.add(cmd)
+	c.files.add(cmd)
+	fl := cmd.Flags()
+	fl.StringArrayVar(&c.where, "port", nil, "where a port of the procedure is on the bench: NAME=NAME; with one port the name alone will do")
+	fl.StringArrayVar(&c.inputs.Set, "set", nil, "value of an input: NAME=VALUE; some that fit are chosen for others")
+	fl.StringVar(&c.inputs.File, "set-file", "", "values of inputs from a TOML file of NAME = VALUE; --set goes before it")
+	fl.StringVar(&c.keeps.Unit, "unit", "", "the unit that it is done to, where the procedure asks the module for it")
+	fl.StringVar(&c.operator, "operator", "none", "who answers questions: yes, or none (such steps are untested)")
+	fl.StringVar(&c.answers, "answers", "", "answers to questions from a TOML file of \"QUESTION\" = ANSWER")
+	fl.Uint64Var(&c.seed, "seed", 1, "of all that is drawn: the same seed gives the same rehearsal")
+	fl.IntVar(&c.times, "times", 200, "how often the air of the bench is tried; 0 leaves it out")
+	fl.StringVar(&c.least, "min-caught", "", "pass where at least this share is caught, such as 90%")
+	fl.BoolVar(&c.mend, "mend", false, "put the lines that would catch what survived into the procedure, after asking")
+	fl.BoolVar(&c.yes, "yes", false, "with --mend: without asking")
+	fl.BoolVar(&c.all, "all", false, "list every bad and every good module")
+	fl.StringVar(&c.out, "out", "", "write the result to this file")
+	fl.StringVar(&c.as, "as", "", "the form of that file: "+strings.Join(rehearsalForms, ", "))
+	a.addJSON(cmd, "the result")
+	return cmd
+}
+
+func (c *rehearseCommand) run(cmd *cobra.Command, args []string) error {
+	file, err := procedure.Read(args[0])
+	if err != nil {
+		return asUsage(err)
+	}
+	if len(file.Steps) == 0 {
+		return usage(cmd, "%s has routines but no steps: it is there to be included", args[0])
+	}
+	least, err := c.plan(cmd)
+	if err != nil {
+		return err
+	}
+	p := &session.Procedure{File: file, Keep: session.Keep{Unit: c.keeps.Unit}}
+	var chosen []string
+	if p.Values, chosen, err = c.inputs.Chosen(file); err != nil {
+		return withExample(cmd, err)
+	}
+	if p.Ports, err = c.ports.read(cmd); err != nil {
+		return err
+	}
+	if p.At, err = c.addresses(cmd, file); err != nil {
+		return err
+	}
+	if p.Operator, err = c.person(cmd); err != nil {
+		return err
+	}
+	play, err := p.Play()
+	if err != nil {
+		return withExample(cmd, err)
+	}
+	play.Seed = c.seed
+	r, err := play.Rehearse(cmd.Context(), c.times)
+	if bad, ok := errors.AsType[*rehearse.NotPassed](err); ok {
+		return &session.Unable{What: fmt.Sprintf("%s cannot be rehearsed: %v. Give a bench whose stand-ins are as it wants them, and --set what it needs", args[0], bad)}
+	}
+	if err != nil {
+		return err
+	}
+	r.Values = map[string]string{}
+	for _, in := range file.Inputs {
+		r.Values[in.Name] = procedure.Text(p.Values[in.Name])
+	}
+	if c.json {
+		err = c.printJSON(rehearsalJSON(r))
+	} else {
+		c.tell(r, chosen)
+	}
+	if c.out != "" {
+		err = errors.Join(err, c.save(&c.files, c.out, func(w io.Writer) error { return writeRehearsal(w, c.as, file, r) }))
+	}
+	if err == nil && c.mend {
+		err = c.mended(cmd.Context(), file, r)
+	}
+	if err != nil {
+		return err
+	}
+	return judgedRehearsal(r, least)
+}
+
+// plan looks whether what is asked for can be done.
+func (c *rehearseCommand) plan(cmd *cobra.Command) (least float64, err error) {
+	least = -1
+	if c.least != "" {
+		if least, err = stats.ParseShare(c.least); err != nil {
+			return 0, usage(cmd, "--min-caught: %v", err)
+		}
+	}
+	switch {
+	case c.operator == "ask":
+		return 0, usage(cmd, "--operator: nobody is asked in a rehearsal: give yes, none, or --answers FILE")
+	case c.as != "" && !contains(rehearsalForms, c.as):
+		return 0, usage(cmd, "--as: there is no form %q. %s", c.as, source.DidYouMean(c.as, rehearsalForms))
+	case c.as != "" && c.out == "":
+		return 0, usage(cmd, "--as %s: name the file with --out", c.as)
+	case c.times < 0 || c.times > 1_000_000:
+		return 0, usage(cmd, "--times %d is outside 0..1000000", c.times)
+	}
+	return least, c.files.plan(cmd, "out", c.out)
+}
+
+// judgedRehearsal is the error that tells the exit status.
+func judgedRehearsal(r *rehearse.Report, least float64) error {
+	score, _ := r.Score()
+	caught := r.Count(rehearse.Survived) == 0
+	if least >= 0 {
+		caught = score >= least
+	}
+	switch {
+	case !caught || r.Alarms() > 0:
+		return errVerdict{"failed"}
+	case r.Count(rehearse.Caught)+r.Count(rehearse.Survived) < leastScored:
+		return errVerdict{"undecided"}
+	}
+	return nil
+}
+
+// tell prints what came of a rehearsal.
+func (c *rehearseCommand) tell(r *rehearse.Report, chosen []string) {
+	s := newScreen(c.app.out)
+	w := c.app.out
+	fmt.Fprintf(w, "%s: rehearsed %d times in %s of made-up time, seed %d\n", s.bold(oneLine(r.Procedure)), r.Runs, took(fromMS(r.MadeUpS*1000)), r.Seed)
+	for _, name := range chosen {
+		fmt.Fprintf(w, "  %s is %s, chosen\n", name, oneLine(r.Values[name]))
+	}
+	fmt.Fprintln(w)
+	table(w, stepRowsOf(r))
+	c.survivors(s, r)
+	for _, g := range r.Good {
+		if g.Alarm {
+			fmt.Fprintf(w, "\n%s at %q: a good module with %s (%s)\n   %s\n", s.bold("false alarm"), oneLine(g.Step), oneLine(g.Name), g.Port, oneLine(clip(g.Why)))
+			if g.Spare != "" {
+				fmt.Fprintf(w, "   to spare it: %s\n", g.Spare)
+			}
+		}
+	}
+	if c.all {
+		rows := [][]string{{"module", "port", "of", "came", "at"}}
+		for _, b := range r.Bad {
+			rows = append(rows, []string{b.Name, b.Port, oneLine(clip(b.About)), string(b.Class), oneLine(b.Step)})
+		}
+		for _, g := range r.Good {
+			came := "spared"
+			if g.Alarm {
+				came = "false alarm"
+			}
+			rows = append(rows, []string{g.Name, g.Port, "", came, oneLine(g.Step)})
+		}
+		c.section(rows)
+	}
+	chances(w, r)
+	notTested(w, r)
+	score, any := r.Score()
+	words := "nothing could be caught"
+	if any {
+		words = fmt.Sprintf("caught %.1f %%", 100*score)
+	}
+	var counts []string
+	for _, class := range rehearse.Classes {
+		counts = append(counts, fmt.Sprintf("%d %s", r.Count(class), class))
+	}
+	fmt.Fprintf(w, "\nbad modules: %s: %s\ngood modules: %d spared, %s\n", words, strings.Join(counts, ", "), len(r.Good)-r.Alarms(), count(r.Alarms(), "false alarm"))
+	if len(r.Untested) > 0 {
+		fmt.Fprintf(w, "not rehearsed, since they want a person: %s\n", oneLine(strings.Join(r.Untested, "; ")))
+	}
+}
+
+// stepRowsOf is a row for each step: what it caught, and whom it refused.
+func stepRowsOf(r *rehearse.Report) [][]string {
+	rows := [][]string{{"", "step", "caught", "false alarms"}}
+	for i, step := range r.Steps {
+		caught, alarms := 0, 0
+		for _, b := range r.Bad {
+			if b.Class == rehearse.Caught && b.Step == step {
+				caught++
+			}
+		}
+		for _, g := range r.Good {
+			if g.Alarm && g.Step == step {
+				alarms++
+			}
+		}
+		rows = append(rows, []string{fmt.Sprint(i + 1), oneLine(step), orDash(caught), orDash(alarms)})
+	}
+	return rows
+}
+
+func orDash(n int) string {
+	if n == 0 {
+		return "-"
+	}
+	return fmt.Sprint(n)
+}
+
+// survivors tells of bad modules that passed, those that one line would catch together.
+func (c *rehearseCommand) survivors(s *screen, r *rehearse.Report) {
+	told := map[string]bool{}
+	for i, b := range r.Bad {
+		if b.Class != rehearse.Survived || told[b.Port+b.About] {
+			continue
+		}
+		told[b.Port+b.About] = true
+		var names []string
+		lines := ""
+		for _, other := range r.Bad[i:] {
+			if other.Class != rehearse.Survived || other.Port != b.Port || other.About != b.About {
+				continue
+			}
+			names = append(names, other.Name)
+			if other.Mend != nil && lines == "" {
+				lines = fmt.Sprintf("   at the end of step %q:\n      %s\n", oneLine(other.Mend.Step), strings.Join(other.Mend.Lines, "\n      "))
+			}
+		}
+		fmt.Fprintf(c.app.out, "\n%s: %s at %s: %s\n%s", s.bold("survived"), oneLine(b.About), b.Port, strings.Join(names, "; "), lines)
+	}
+}
+
+// chances tells how often steps fail by the air alone.
+func chances(w io.Writer, r *rehearse.Report) {
+	for _, x := range r.Chances {
+		fmt.Fprintf(w, "\nby the air alone %q fails in %d of %d runs (%.1f to %.1f %%), with tries %d", oneLine(x.Step), x.Failed, x.Runs, 100*x.Share[0], 100*x.Share[1], x.Tries)
+		if x.With > x.Tries {
+			fmt.Fprintf(w, "; tries %d would make that less than one in a thousand", x.With)
+		}
+		fmt.Fprintln(w)
+	}
+}
+
+// notTested names what the procedure neither writes, reads nor measures, and what nothing could show.
+func notTested(w io.Writer, r *rehearse.Report) {
+	for _, class := range []rehearse.Class{rehearse.NotTested, rehearse.Invisible} {
+		var names []string
+		for _, b := range r.Bad {
+			if name := b.About + " at " + b.Port; b.Class == class && !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+		if len(names) > 0 {
+			fmt.Fprintf(w, "\n%s: %s\n", class, oneLine(strings.Join(names, ", ")))
+		}
+	}
+}
+
+// mended puts the lines into the procedure that would catch what survived.
+func (c *rehearseCommand) mended(ctx context.Context, file *procedure.File, r *rehearse.Report) error {
+	text, put, err := r.Insert(file)
+	if err != nil || put == 0 {
+		if err == nil {
+			c.err.line("there is nothing to mend")
+		}
+		return err
+	}
+	if !strings.HasSuffix(text, "\n") {
+		text += "\n"
+	}
+	if _, err := procedure.Parse(file.Path, text); err != nil {
+		return fmt.Errorf("the lines do not fit, and nothing was written: %w", err)
+	}
+	if !c.yes {
+		yes, err := (&person{app: c.app}).Confirm(ctx, fmt.Sprintf("put %s into %s?", count(put, "check"), file.Path))
+		if err != nil || !yes {
+			return err
+		}
+	}
+	info, err := os.Stat(file.Path)
+	if err == nil {
+		err = os.WriteFile(file.Path, []byte(text), info.Mode())
+	}
+	if err != nil {
+		return fmt.Errorf("mend %s: %w", file.Path, err)
+	}
+	c.err.line("%s in %s: rehearse it again", count(put, "check"), safe(file.Path))
+	return nil
+}

@@ -1,0 +1,162 @@
+package rehearse
+
+import (
+	"bytes"
+	"fmt"
+	"strconv"
+	"time"
+
+	"uparrot/core/phrasebook"
+	"uparrot/core/procedure"
+)
+
+// habit is a way in which a good module may be: a procedure must spare it.
+type habit struct {
+	name  string
+	port  string
+	scene scene
+	spare string // what would spare it, where it is refused
+}
+
+// habits are the ways in which good modules may come.
+func (p *Play) habits(b *baseline) (all []*habit) {
+	for _, decl := range p.File.Ports {
+		st := p.Stations[decl.Name]
+		if st == nil {
+			continue
+		}
+		name := decl.Name
+		styled := func(what, spare string, s style) {
+			all = append(all, &habit{what, name, scene{style: map[string]style{name: s}}, spare})
+		}
+		if st.Setup.Dialect == phrasebook.Bytes {
+			continue // its packets are known by the gaps between them
+		}
+		slow := p.shortest(name) * 9 / 10
+		styled(fmt.Sprintf("answers after %v, as late as is allowed", slow), "a longer time: within, or answers within in the header", style{delay: slow, prompt: byItself(st.Phrasebook)})
+		styled("answers a byte at a time", "", style{oneByte: true})
+		styled("lines that end with LF alone", "", style{ending: "\n"})
+		styled("lines that end with CR LF", "", style{ending: "\r\n"})
+		styled("an empty line before each line", "", style{blank: true})
+		if st.Setup.Dialect == phrasebook.AT {
+			styled("what is said comes back as an echo", "", style{echo: true})
+		}
+		if st.Setup.Dialect == phrasebook.Console {
+			styled("a prompt in colours", "prompt in the header, as it is without colours", style{colour: true})
+		}
+		all = append(all, &habit{"noise when it starts", name, scene{before: map[string][]byte{name: []byte("\x00\xff\x83U\x1c\r\n")}}, "a first step that is tried again: tries 3 every 500ms"})
+		all = append(all, p.noticed(name, st.Phrasebook)...)
+		all = append(all, p.within(b, name)...)
+	}
+	return all
+}
+
+// byItself tells lines that no command has asked for: they come when they come.
+func byItself(book *phrasebook.Phrasebook) func([]byte) bool {
+	return func(line []byte) bool {
+		if book == nil {
+			return false
+		}
+		if book.Banner != nil {
+			if _, is := book.Banner.Pattern.Match(line); is {
+				return true
+			}
+		}
+		for _, n := range book.Notices {
+			if _, is := n.Pattern.Match(line); is {
+				return true
+			}
+		}
+		if book.Carrier != nil && book.Carrier.ArrivesPattern != nil {
+			_, is := book.Carrier.ArrivesPattern.Match(line)
+			return is
+		}
+		return false
+	}
+}
+
+// shortest is the shortest time that is waited for at a port.
+func (p *Play) shortest(port string) time.Duration {
+	least := p.File.Answers
+	for _, s := range p.File.Steps {
+		walk(s.Body, func(n procedure.Node) {
+			if h, ok := n.(*procedure.Hear); ok && h.Port == port && !h.Not && h.Within > 0 {
+				least = min(least, h.Within)
+			}
+		})
+	}
+	return least
+}
+
+// walk visits statements and those in them.
+func walk(list []procedure.Node, visit func(procedure.Node)) {
+	for _, n := range list {
+		visit(n)
+		for _, b := range procedure.Bodies(n) {
+			walk(b.Body, visit)
+		}
+	}
+}
+
+// noticed are notices that come before each line of a module.
+func (p *Play) noticed(port string, book *phrasebook.Phrasebook) (all []*habit) {
+	if book == nil {
+		return nil
+	}
+	for _, n := range book.Notices {
+		text := n.Pattern.Example(nil)
+		if text == "" {
+			continue
+		}
+		all = append(all, &habit{"the notice " + n.Name + " between all lines", port, scene{tampers: map[string]func() tamper{port: func() tamper {
+			return &rewrites{do: func(line []byte) ([][]byte, bool) { return [][]byte{[]byte(text), line}, true }, trigger: &trigger{}}
+		}}}, ""})
+	}
+	return all
+}
+
+// within are values at each of their limits.
+func (p *Play) within(b *baseline, port string) (all []*habit) {
+	m := &maker{Play: p, b: b, port: port}
+	for _, l := range b.limits {
+		if l.Text != nil || l.Series != nil {
+			continue
+		}
+		line, after := m.at(l)
+		if line == nil {
+			continue
+		}
+		for _, limit := range []*float64{l.Low, l.High} {
+			if limit == nil {
+				continue
+			}
+			to := strconv.FormatFloat(*limit, 'f', decimals(line, float64(l.Value)), 64)
+			if v, err := strconv.ParseFloat(to, 64); err != nil || v != *limit {
+				continue // it is not told so finely
+			}
+			all = append(all, &habit{fmt.Sprintf("%s is %s, at its limit", l.What, to), port, scene{tampers: map[string]func() tamper{port: func() tamper {
+				return &rewrites{after: after, do: withValue(float64(l.Value), to), trigger: &trigger{}}
+			}}}, "a wider limit"})
+		}
+	}
+	return all
+}
+
+// firstRefused is a module that refuses the first command after it has got power.
+func (p *Play) firstRefused(b *baseline) (all []*habit) {
+	for _, decl := range p.File.Ports {
+		st := p.Stations[decl.Name]
+		if st == nil || st.Phrasebook == nil || st.Setup.Dialect != phrasebook.AT {
+			continue
+		}
+		m := &maker{Play: p, b: b, port: decl.Name, book: st.Phrasebook, lines: true}
+		said, _, _ := b.answered(decl.Name)
+		if refusal := m.refusal(); refusal != nil && len(said) > 0 {
+			first := string(bytes.Clone(said[0]))
+			all = append(all, &habit{"the first command after power-up is refused", decl.Name, scene{tampers: map[string]func() tamper{decl.Name: func() tamper {
+				return &instead{line: first, nth: 1, answer: refusal, trigger: &trigger{}}
+			}}}, "tries 3 every 500ms at the first step"})
+		}
+	}
+	return all
+}

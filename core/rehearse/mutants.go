@@ -1,0 +1,696 @@
+package rehearse
+
+import (
+	"bytes"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"uparrot/core/pattern"
+	"uparrot/core/phrasebook"
+	"uparrot/core/record"
+)
+
+// mutant is a module with one thing wrong.
+type mutant struct {
+	name    string
+	port    string
+	about   string // what was changed: the setting, the line
+	make    func() (tamper, *trigger)
+	touched bool   // the procedure writes, reads or measures what is changed
+	anyway  bool   // where it passes, the module was wrong, whatever its settings are
+	hidden  bool   // nothing in the phrasebook could show it
+	why     string // ... why not
+	mend    *mend  // what would catch it; nil if nothing is known
+}
+
+// trigger counts how often a tamper has changed something.
+type trigger struct{ n int }
+
+// mend is a line that would catch a mutant, and where it belongs.
+type mend struct {
+	Step  string   `json:"step"` // at the end of which it belongs
+	Lines []string `json:"lines"`
+}
+
+// baseline is what the procedure did on good modules.
+type baseline struct {
+	outcome
+	initial map[string]string // settings before it
+}
+
+// answered is what a module answered to each said line, in their order: all that came until the
+// next line was said at the port.
+func (b *baseline) answered(port string) (said [][]byte, answers [][]byte, steps []string) {
+	step := ""
+	for _, e := range b.log {
+		switch {
+		case e.step != "":
+			step = e.step
+		case e.port != port:
+		case e.out:
+			said, answers, steps = append(said, e.text), append(answers, nil), append(steps, step)
+		case len(said) > 0:
+			answers[len(answers)-1] = append(answers[len(answers)-1], e.raw...)
+		}
+	}
+	return said, answers, steps
+}
+
+// instead answers a line in the module's place, which does not get it: as it did on a good one, or
+// with other words.
+type instead struct {
+	line   string
+	nth    int    // of that line, from 1; 0 is each
+	answer []byte // nil is as it was
+	count  int
+	was    map[string][][]byte
+	heards
+	*trigger
+}
+
+// heards hands on what a module says.
+type heards struct{}
+
+func (heards) heard(line []byte) [][]byte { return [][]byte{line} }
+
+func (t *instead) said(line []byte) ([]byte, []byte) {
+	if string(line) != t.line {
+		return line, nil
+	}
+	t.count++
+	if t.nth != 0 && t.count != t.nth {
+		return line, nil
+	}
+	t.n++
+	if t.answer != nil {
+		return nil, t.answer
+	}
+	list := t.was[t.line]
+	if len(list) == 0 {
+		return nil, nil
+	}
+	return nil, list[min(t.count, len(list))-1]
+}
+
+// was are the answers to each line, in their order.
+func (b *baseline) was(port string) map[string][][]byte {
+	all := map[string][][]byte{}
+	said, answers, _ := b.answered(port)
+	for i, s := range said {
+		all[string(s)] = append(all[string(s)], answers[i])
+	}
+	return all
+}
+
+// otherwise has the module get another line.
+type otherwise struct {
+	line, to string
+	heards
+	*trigger
+}
+
+func (t *otherwise) said(line []byte) ([]byte, []byte) {
+	if string(line) != t.line {
+		return line, nil
+	}
+	t.n++
+	return []byte(t.to), nil
+}
+
+// lies is a module that does not keep a value and tells that it did, for good or until it starts
+// again.
+type lies struct {
+	write, read string
+	tells       string // the line with the value that was to be kept
+	pattern     *pattern.Pattern
+	starts      *pattern.Pattern // ends it; nil is never
+	was         map[string][][]byte
+	lying, asks bool
+	*trigger
+}
+
+func (t *lies) said(line []byte) ([]byte, []byte) {
+	t.asks = t.lying && string(line) == t.read
+	if string(line) != t.write {
+		return line, nil
+	}
+	t.lying = true
+	t.n++
+	if list := t.was[t.write]; len(list) > 0 {
+		return nil, list[0]
+	}
+	return nil, nil
+}
+
+func (t *lies) heard(line []byte) [][]byte {
+	if t.starts != nil {
+		if _, is := t.starts.Match(line); is {
+			t.lying = false
+		}
+	}
+	if t.asks && t.lying {
+		if _, is := t.pattern.Match(line); is {
+			t.asks = false
+			return [][]byte{[]byte(t.tells)}
+		}
+	}
+	return [][]byte{line}
+}
+
+// rewrites changes what a module answers to a line, or all that it says.
+type rewrites struct {
+	after string // a said line; "" is any
+	nth   int    // of the lines that would be changed; 0 is each
+	do    func(line []byte) ([][]byte, bool)
+	asked bool
+	count int
+	*trigger
+}
+
+func (t *rewrites) said(line []byte) ([]byte, []byte) {
+	t.asked = string(line) == t.after
+	return line, nil
+}
+
+func (t *rewrites) heard(line []byte) [][]byte {
+	if t.after != "" && !t.asked {
+		return [][]byte{line}
+	}
+	out, changes := t.do(line)
+	if !changes {
+		return [][]byte{line}
+	}
+	if t.count++; t.nth != 0 && t.count != t.nth {
+		return [][]byte{line}
+	}
+	t.n++
+	return out
+}
+
+// replaced changes a text in a line.
+func replaced(old, to string) func([]byte) ([][]byte, bool) {
+	return func(line []byte) ([][]byte, bool) {
+		if !bytes.Contains(line, []byte(old)) {
+			return nil, false
+		}
+		return [][]byte{bytes.Replace(line, []byte(old), []byte(to), 1)}, true
+	}
+}
+
+// mutants are all modules with one thing wrong that can be made of what was said and heard.
+func (p *Play) mutants(b *baseline) (all []*mutant) {
+	for _, decl := range p.File.Ports {
+		st := p.Stations[decl.Name]
+		if st == nil || st.Phrasebook == nil {
+			continue
+		}
+		m := &maker{Play: p, b: b, port: decl.Name, book: st.Phrasebook, lines: st.Setup.Dialect != phrasebook.Bytes}
+		m.said, m.answers, m.steps = b.answered(decl.Name)
+		all = append(all, m.settings()...)
+		all = append(all, m.identities()...)
+		all = append(all, m.commands()...)
+		all = append(all, m.limits()...)
+		all = append(all, m.messages()...)
+	}
+	return all
+}
+
+// maker makes the mutants of the module at one port.
+type maker struct {
+	*Play
+	b       *baseline
+	port    string
+	book    *phrasebook.Phrasebook
+	lines   bool
+	said    [][]byte
+	answers [][]byte
+	steps   []string
+
+	writes map[string]bool // lines that write a setting
+}
+
+func (m *maker) tamper(t tamper, on *trigger) func() (tamper, *trigger) {
+	return func() (tamper, *trigger) { return t, on }
+}
+
+// written is the last line that writes a setting, with the value; "" if none does.
+func (m *maker) written(set phrasebook.Setting) (line, value, step string) {
+	if set.WriteSaid == nil {
+		return "", "", ""
+	}
+	re, names := set.WriteSaid.Template()
+	for i, s := range m.said {
+		found := re.FindStringSubmatch(string(s))
+		if found == nil || m.refused(m.answers[i]) {
+			continue
+		}
+		for j, n := range names {
+			if n == "value" {
+				line, value, step = string(s), found[j+1], m.steps[i]
+			}
+		}
+	}
+	return line, value, step
+}
+
+// refused reports whether an answer holds a refusal.
+func (m *maker) refused(answer []byte) bool {
+	for _, line := range bytes.FieldsFunc(answer, func(r rune) bool { return r == '\r' || r == '\n' }) {
+		if string(line) == "ERROR" && m.book.Dialect == phrasebook.AT {
+			return true
+		}
+		for _, p := range m.book.Refusals() {
+			if _, is := p.Match(bytes.TrimSpace(line)); is {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// settings are modules that do not keep a setting as it was written.
+func (m *maker) settings() (all []*mutant) {
+	m.writes = map[string]bool{}
+	if !m.lines {
+		return nil // they are among the packets
+	}
+	was := m.b.was(m.port)
+	for _, set := range m.book.Settings {
+		if !set.Writable() {
+			continue
+		}
+		line, value, step := m.written(set)
+		add := func(name string, make func() (tamper, *trigger), hidden string) {
+			x := &mutant{name: name, port: m.port, about: set.Name, make: make, touched: line != "", hidden: hidden != "", why: hidden}
+			if line != "" {
+				x.mend = m.readBack(set, line, value, step)
+			}
+			all = append(all, x)
+		}
+		readable := ""
+		if set.ReadSaid == nil {
+			readable = "the phrasebook tells no way to read it"
+		}
+		if line == "" {
+			add("not stored", nil, "")
+			continue
+		}
+		m.writes[line] = true
+		add("not stored", func() (tamper, *trigger) {
+			on := &trigger{}
+			return &instead{line: line, was: was, trigger: on}, on
+		}, readable)
+		add("stored at the second try only", func() (tamper, *trigger) {
+			on := &trigger{}
+			return &instead{line: line, nth: 1, was: was, trigger: on}, on
+		}, readable)
+		for _, wrong := range wrongValues(set, value) {
+			to, err := set.WriteSaid.Fill(func(string) (string, error) { return wrong.value, nil })
+			if err != nil {
+				continue
+			}
+			add("stored wrong: "+wrong.how, func() (tamper, *trigger) {
+				on := &trigger{}
+				return &otherwise{line: line, to: to, trigger: on}, on
+			}, readable)
+		}
+		if set.ReadSaid == nil || set.AnswerPattern == nil {
+			continue
+		}
+		lie := func(starts *pattern.Pattern) func() (tamper, *trigger) {
+			return func() (tamper, *trigger) {
+				on := &trigger{}
+				return &lies{write: line, read: set.Read, tells: set.AnswerPattern.Example(map[string]string{"value": value}), pattern: set.AnswerPattern, starts: starts, was: was, trigger: on}, on
+			}
+		}
+		if m.book.Banner != nil && m.restartsAfter(line) {
+			add("lost at a restart", lie(m.book.Banner.Pattern), "")
+			all[len(all)-1].mend.Step = m.lastRestart()
+		}
+		if m.book.Carrier == nil || len(m.Stations) < 2 {
+			add("stored and not used", lie(nil), "the module tells that it has it, and nothing uses it")
+		} else {
+			add("stored and not used", lie(nil), "")
+			all[len(all)-1].anyway = true
+		}
+	}
+	return all
+}
+
+// restartsAfter reports whether the module starts again after a line was said.
+func (m *maker) restartsAfter(line string) bool {
+	after := false
+	for i, s := range m.said {
+		after = after || string(s) == line
+		if after && m.restarts(m.answers[i]) {
+			return true
+		}
+	}
+	return false
+}
+
+func (m *maker) restarts(answer []byte) bool {
+	for _, l := range bytes.FieldsFunc(answer, func(r rune) bool { return r == '\r' || r == '\n' }) {
+		if _, is := m.book.Banner.Pattern.Match(bytes.TrimSpace(l)); is {
+			return true
+		}
+	}
+	return false
+}
+
+// lastRestart is the step in which the module starts for the last time.
+func (m *maker) lastRestart() (step string) {
+	for i := range m.said {
+		if m.restarts(m.answers[i]) {
+			step = m.steps[i]
+		}
+	}
+	return step
+}
+
+// wrong is a value that is not the one that was written.
+type wrong struct{ how, value string }
+
+// wrongValues are values that a module may have kept in place of one.
+func wrongValues(set phrasebook.Setting, value string) (all []wrong) {
+	try := func(how, v string) {
+		if v != value && set.Check(v) == nil && !slices.ContainsFunc(all, func(w wrong) bool { return w.value == v }) {
+			all = append(all, wrong{how, v})
+		}
+	}
+	if n, err := strconv.Atoi(value); err == nil && set.Type != "text" {
+		try("the next value", strconv.Itoa(n+1))
+		if len(all) == 0 {
+			try("the value before", strconv.Itoa(n-1))
+		}
+		try("another unit's", strconv.Itoa(n+7))
+		if len(value) > 1 {
+			try("cut", value[:len(value)-1])
+		}
+		return all
+	}
+	if len(value) > 1 {
+		try("cut", value[:len(value)-1])
+	}
+	try("in other case", strings.Map(func(r rune) rune {
+		if unicode.IsUpper(r) {
+			return unicode.ToLower(r)
+		}
+		return unicode.ToUpper(r)
+	}, value))
+	return all
+}
+
+// identities are modules that say that they are another.
+func (m *maker) identities() (all []*mutant) {
+	if !m.lines {
+		return nil
+	}
+	for _, id := range m.book.Identity {
+		if id.Read == "" {
+			continue
+		}
+		name := "another " + id.Name
+		if record.IsSerial(id.Name) {
+			name = "the module before is plugged in still"
+		}
+		x := &mutant{name: name, port: m.port, about: id.Name, anyway: true}
+		all = append(all, x)
+		p, err := pattern.Compile(id.Answer)
+		if err != nil {
+			continue // it was checked when read
+		}
+		for i, s := range m.said {
+			if string(s) != id.Read {
+				continue
+			}
+			for _, l := range bytes.FieldsFunc(m.answers[i], func(r rune) bool { return r == '\r' || r == '\n' }) {
+				caps, is := p.Match(l)
+				if !is {
+					continue
+				}
+				value := ""
+				for _, c := range caps {
+					if c.Name == "value" {
+						value = fmt.Sprint(c.Value)
+					}
+				}
+				if other := otherIdentity(value); value != "" && other != value {
+					x.touched = true
+					x.make = func() (tamper, *trigger) {
+						on := &trigger{}
+						return &rewrites{after: id.Read, do: replaced(value, other), trigger: on}, on
+					}
+				}
+			}
+		}
+	}
+	return all
+}
+
+// otherIdentity is what another module would say: older firmware, another number.
+func otherIdentity(value string) string {
+	for i := 0; i < len(value); i++ { // the first digit that can be less
+		if c := value[i]; c > '0' && c <= '9' {
+			return value[:i] + string(c-1) + value[i+1:]
+		}
+	}
+	return value + "x"
+}
+
+// commands are modules that answer as they should to a line that they do not obey, and that tell of
+// a refusal as of a success, and the other way round.
+func (m *maker) commands() (all []*mutant) {
+	was := m.b.was(m.port)
+	seen := map[string]bool{}
+	success := m.success()
+	refusal := m.refusal()
+	for i, s := range m.said {
+		line := string(s)
+		if seen[line] || m.queries(line) {
+			continue
+		}
+		seen[line] = true
+		shown := line
+		if !m.lines {
+			shown = fmt.Sprintf("% X", s)
+		}
+		if m.refused(m.answers[i]) {
+			if success != nil {
+				all = append(all, &mutant{name: "a refusal answered with success", port: m.port, about: shown, touched: true, anyway: true, make: func() (tamper, *trigger) {
+					on := &trigger{}
+					return &instead{line: line, answer: success, trigger: on}, on
+				}})
+			}
+			continue
+		}
+		if refusal != nil && len(m.answers[i]) > 0 {
+			all = append(all, &mutant{name: "refused in place of done", port: m.port, about: shown, touched: true, make: func() (tamper, *trigger) {
+				on := &trigger{}
+				return &instead{line: line, answer: refusal, trigger: on}, on
+			}})
+		}
+		if m.writes[line] {
+			continue
+		}
+		all = append(all, &mutant{name: "answered and not done", port: m.port, about: shown, touched: true, hidden: len(m.b.state) == 0, why: "the phrasebook tells no settings", make: func() (tamper, *trigger) {
+			on := &trigger{}
+			return &instead{line: line, was: was, trigger: on}, on
+		}})
+	}
+	return all
+}
+
+// queries reports whether a line only asks.
+func (m *maker) queries(line string) bool {
+	for _, set := range m.book.Settings {
+		if set.Read == line {
+			return true
+		}
+	}
+	for _, id := range m.book.Identity {
+		if id.Read == line {
+			return true
+		}
+	}
+	return m.book.Dialect == phrasebook.AT && (line == "AT" || strings.HasSuffix(line, "?"))
+}
+
+// success is what ends an answer as it should; nil if nothing is known to.
+func (m *maker) success() []byte {
+	if !m.lines {
+		return nil
+	}
+	switch finals := m.book.Finals(); {
+	case len(finals) > 0 && finals[0].Example(nil) != "":
+		return []byte("\r\n" + finals[0].Example(nil) + "\r\n")
+	case m.book.Dialect == phrasebook.AT:
+		return []byte("\r\nOK\r\n")
+	}
+	return nil
+}
+
+// refusal is what says no; nil if nothing is known to.
+func (m *maker) refusal() []byte {
+	if !m.lines {
+		return nil
+	}
+	if text := m.book.Refuse(m.book.Refusal.Unknown); text != "" {
+		return []byte("\r\n" + text + "\r\n")
+	}
+	if m.book.Dialect == phrasebook.AT {
+		return []byte("\r\nERROR\r\n")
+	}
+	return nil
+}
+
+var aNumber = regexp.MustCompile(`-?[0-9]+(\.[0-9]+)?`)
+
+// at is the line in which a measured value came: the last before it was judged that holds it.
+func (m *maker) at(l limitSeen) (line []byte, after string) {
+	want := float64(l.Value)
+	for i := min(l.at, len(m.b.log)) - 1; i >= 0; i-- {
+		e := m.b.log[i]
+		if e.step != "" && e.step != l.Step {
+			break
+		}
+		if e.port != m.port {
+			continue
+		}
+		if e.out {
+			if line != nil {
+				return line, string(e.text)
+			}
+			continue
+		}
+		for _, n := range aNumber.FindAllString(string(e.text), -1) {
+			if v, err := strconv.ParseFloat(n, 64); line == nil && err == nil && v == want {
+				line = e.text
+			}
+		}
+	}
+	return line, ""
+}
+
+// withValue is a line with another number in the place of one.
+func withValue(value float64, to string) func([]byte) ([][]byte, bool) {
+	return func(line []byte) ([][]byte, bool) {
+		for _, at := range aNumber.FindAllIndex(line, -1) {
+			if v, err := strconv.ParseFloat(string(line[at[0]:at[1]]), 64); err == nil && v == value {
+				out := append(append(bytes.Clone(line[:at[0]]), to...), line[at[1]:]...)
+				return [][]byte{out}, true
+			}
+		}
+		return nil, false
+	}
+}
+
+// decimals is how finely a value is told in a line, as the least step of its last digit.
+func decimals(line []byte, value float64) (digits int) {
+	for _, n := range aNumber.FindAllString(string(line), -1) {
+		if v, err := strconv.ParseFloat(n, 64); err == nil && v == value {
+			if _, after, ok := strings.Cut(n, "."); ok {
+				return len(after)
+			}
+		}
+	}
+	return 0
+}
+
+// limits are modules of which a value lies outside its limits.
+func (m *maker) limits() (all []*mutant) {
+	if !m.lines {
+		return nil
+	}
+	for _, l := range m.b.limits {
+		if l.Text != nil || l.Series != nil || l.Low == nil && l.High == nil {
+			continue
+		}
+		line, after := m.at(l)
+		if line == nil {
+			continue // of the time that it took, or worked out
+		}
+		digits := decimals(line, float64(l.Value))
+		least := 1.0
+		for range digits {
+			least /= 10
+		}
+		for _, side := range []struct {
+			limit *float64
+			name  string
+			by    float64
+		}{{l.Low, "below", -least}, {l.High, "above", least}} {
+			if side.limit == nil {
+				continue
+			}
+			to := strconv.FormatFloat(*side.limit+side.by, 'f', digits, 64)
+			all = append(all, &mutant{name: "a value " + side.name + " its limit", port: m.port, about: l.What, touched: true, anyway: true, make: func() (tamper, *trigger) {
+				on := &trigger{}
+				return &rewrites{after: after, do: withValue(float64(l.Value), to), trigger: on}, on
+			}})
+		}
+	}
+	return all
+}
+
+// messages are modules whose messages do not come as they should.
+func (m *maker) messages() (all []*mutant) {
+	c := m.book.Carrier
+	if c == nil || c.ArrivesPattern == nil || len(m.Stations) < 2 {
+		return nil
+	}
+	came := 0
+	for _, e := range m.b.log {
+		if _, is := c.ArrivesPattern.Match(e.text); e.port == m.port && !e.out && is {
+			came++
+		}
+	}
+	arrives := func(do func(line []byte) [][]byte) func() (tamper, *trigger) {
+		return func() (tamper, *trigger) {
+			on := &trigger{}
+			return &rewrites{do: func(line []byte) ([][]byte, bool) {
+				if _, is := c.ArrivesPattern.Match(line); !is {
+					return nil, false
+				}
+				return do(line), true
+			}, trigger: on}, on
+		}
+	}
+	for _, kind := range []struct {
+		name string
+		do   func(line []byte) [][]byte
+	}{
+		{"a message does not arrive", func([]byte) [][]byte { return nil }},
+		{"a message arrives twice", func(line []byte) [][]byte { return [][]byte{line, line} }},
+		{"a byte of a message is changed", func(line []byte) [][]byte { return [][]byte{damaged(c, line)} }},
+	} {
+		all = append(all, &mutant{name: kind.name, port: m.port, about: "messages", touched: came > 0, anyway: true, make: arrives(kind.do)})
+	}
+	return all
+}
+
+// damaged is a message that arrives, with one byte of its payload changed.
+func damaged(c *phrasebook.Carrier, line []byte) []byte {
+	caps, _ := c.ArrivesPattern.Match(line)
+	for _, one := range caps {
+		if one.Name != "payload" || one.Text == "" {
+			continue
+		}
+		i := bytes.LastIndex(line, []byte(one.Text))
+		if i < 0 {
+			break
+		}
+		out := bytes.Clone(line)
+		if out[i] == 'x' {
+			out[i] = 'y'
+		} else {
+			out[i] = 'x'
+		}
+		return out
+	}
+	return line
+}

@@ -1,0 +1,392 @@
+package rehearse
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"uparrot/core/perform"
+	"uparrot/core/phrasebook"
+	"uparrot/core/procedure"
+	"uparrot/core/stats"
+	"uparrot/core/verdict"
+)
+
+// Class is what came of a bad module.
+type Class string
+
+// The classes. Only what was caught and what survived is in the score.
+const (
+	Caught    Class = "caught"     // the procedure did not pass
+	Survived  Class = "survived"   // it passed, and the module is not as was asked
+	Harmless  Class = "harmless"   // it passed, and the module ended as was asked
+	NotTested Class = "not tested" // the procedure neither writes, reads nor measures what was changed
+	Invisible Class = "invisible"  // nothing in the phrasebook could show it
+)
+
+// Classes are all classes, in the order in which they are told.
+var Classes = []Class{Caught, Survived, Harmless, NotTested, Invisible}
+
+// Bad is a bad module, and what came of it.
+type Bad struct {
+	Name  string `json:"name"`
+	Port  string `json:"port"`
+	About string `json:"about"`
+	Class Class  `json:"class"`
+	Step  string `json:"step,omitempty"` // that caught it
+	Why   string `json:"why,omitempty"`
+	Mend  *mend  `json:"mend,omitempty"` // of one that survived
+}
+
+// Good is a good module as it may come, and what came of it.
+type Good struct {
+	Name  string `json:"name"`
+	Port  string `json:"port"`
+	Alarm bool   `json:"false_alarm"`
+	Step  string `json:"step,omitempty"`
+	Why   string `json:"why,omitempty"`
+	Spare string `json:"spare,omitempty"` // what would spare it
+}
+
+// Chance is how often a step fails at good modules by the air alone.
+type Chance struct {
+	Step   string     `json:"step"`
+	Runs   int        `json:"runs"`
+	Failed int        `json:"failed"` // runs that failed there
+	Share  [2]float64 `json:"share"`  // 95 % interval (Wilson)
+	Tries  int        `json:"tries"`  // of the step now
+	With   int        `json:"with"`   // tries with which it would fail less than once in a thousand; 0 if that is not known
+}
+
+// Report is what came of a rehearsal.
+type Report struct {
+	Procedure string            `json:"procedure"`
+	Seed      uint64            `json:"seed"`
+	Values    map[string]string `json:"values"`
+	Steps     []string          `json:"steps"`
+	Untested  []string          `json:"untested,omitempty"` // steps that need a person, or are left out
+	Runs      int               `json:"runs"`
+	MadeUpS   float64           `json:"made_up_s"` // time that would have passed
+	Bad       []Bad             `json:"bad"`
+	Good      []Good            `json:"good"`
+	Chances   []Chance          `json:"chances"`
+}
+
+// Count is how many bad modules are of a class.
+func (r *Report) Count(c Class) (n int) {
+	for _, b := range r.Bad {
+		if b.Class == c {
+			n++
+		}
+	}
+	return n
+}
+
+// Alarms is how many good modules were refused.
+func (r *Report) Alarms() (n int) {
+	for _, g := range r.Good {
+		if g.Alarm {
+			n++
+		}
+	}
+	return n
+}
+
+// Score is the share of bad modules that was caught of those that could have been; false if there
+// were none.
+func (r *Report) Score() (float64, bool) {
+	caught, survived := r.Count(Caught), r.Count(Survived)
+	if caught+survived == 0 {
+		return 0, false
+	}
+	return float64(caught) / float64(caught+survived), true
+}
+
+// NotPassed is a procedure that does not pass at good modules: nothing can be said of bad ones.
+type NotPassed struct {
+	Step, Why string
+	Verdict   verdict.Verdict
+}
+
+func (e *NotPassed) Error() string {
+	return fmt.Sprintf("it is %s at good modules already, at %q: %s", e.Verdict, e.Step, e.Why)
+}
+
+// Rehearse performs a procedure on good and on bad modules. Times is how often the air of the bench
+// is tried; 0 leaves that out.
+func (p *Play) Rehearse(ctx context.Context, times int) (*Report, error) {
+	r := &Report{Procedure: p.File.Title, Seed: p.Seed, Bad: []Bad{}, Good: []Good{}, Chances: []Chance{}}
+	first, err := p.perform(ctx, scene{seed: p.Seed})
+	if err != nil {
+		return nil, err
+	}
+	r.ran(first)
+	for _, s := range first.res.Steps {
+		r.Steps = append(r.Steps, s.Title)
+		if s.Verdict == verdict.Untested || s.Verdict == verdict.Skipped {
+			r.Untested = append(r.Untested, s.Title)
+		}
+	}
+	if !fine(first.res) {
+		step, why := failedAt(first.res)
+		return nil, &NotPassed{step, why, first.res.Verdict}
+	}
+	b := &baseline{outcome: first}
+	if err := p.bad(ctx, r, b); err != nil {
+		return nil, err
+	}
+	if err := p.good(ctx, r, b); err != nil {
+		return nil, err
+	}
+	return r, p.air(ctx, r, times)
+}
+
+func (r *Report) ran(o outcome) {
+	r.Runs++
+	r.MadeUpS += o.took.Seconds()
+}
+
+// fine reports whether nothing has failed: steps that need a person may be untested.
+func fine(res perform.Result) bool {
+	if res.Err != nil {
+		return false
+	}
+	passed := false
+	for _, s := range res.Steps {
+		switch s.Verdict {
+		case verdict.Passed, verdict.Measured:
+			passed = true
+		case verdict.Untested, verdict.Skipped:
+		default:
+			return false
+		}
+	}
+	return passed
+}
+
+// failedAt is the first step that has not passed, and why.
+func failedAt(res perform.Result) (string, string) {
+	for _, s := range res.Steps {
+		if s.Verdict == verdict.Failed || s.Verdict == verdict.Broken || s.Verdict == verdict.Undecided {
+			return s.Title, s.Why
+		}
+	}
+	why := ""
+	if res.Err != nil {
+		why = res.Err.Error()
+	}
+	for _, s := range res.Steps {
+		if s.Verdict != verdict.Passed {
+			return s.Title, s.Why + why
+		}
+	}
+	return "", why
+}
+
+// bad performs it on modules with one thing wrong.
+func (p *Play) bad(ctx context.Context, r *Report, b *baseline) error {
+	for _, m := range p.mutants(b) {
+		x := Bad{Name: m.name, Port: m.port, About: m.about}
+		if !m.touched || m.make == nil {
+			x.Class = NotTested
+			r.Bad = append(r.Bad, x)
+			continue
+		}
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		var on *trigger
+		o, err := p.perform(ctx, scene{seed: p.Seed, tampers: map[string]func() tamper{m.port: func() tamper {
+			var t tamper
+			t, on = m.make()
+			return t
+		}}})
+		if err != nil {
+			return err
+		}
+		r.ran(o)
+		switch {
+		case !fine(o.res):
+			x.Class = Caught
+			x.Step, x.Why = failedAt(o.res)
+		case on == nil || on.n == 0:
+			x.Class = NotTested
+		case m.hidden:
+			x.Class, x.Why = Invisible, m.why
+		case !m.anyway && same(o.state, b.state):
+			x.Class = Harmless
+		default:
+			x.Class, x.Mend = Survived, m.mend
+		}
+		r.Bad = append(r.Bad, x)
+	}
+	return nil
+}
+
+func same(a, b map[string]string) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for k, v := range b {
+		if a[k] != v {
+			return false
+		}
+	}
+	return true
+}
+
+// good performs it on good modules as they may come.
+func (p *Play) good(ctx context.Context, r *Report, b *baseline) error {
+	for _, h := range append(p.habits(b), p.firstRefused(b)...) {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		h.scene.seed = p.Seed
+		o, err := p.perform(ctx, h.scene)
+		if err != nil {
+			return err
+		}
+		r.ran(o)
+		g := Good{Name: h.name, Port: h.port}
+		if !fine(o.res) {
+			g.Alarm, g.Spare = true, h.spare
+			g.Step, g.Why = failedAt(o.res)
+		}
+		r.Good = append(r.Good, g)
+	}
+	return nil
+}
+
+// air performs it on good modules with the air of the bench, again and again.
+func (p *Play) air(ctx context.Context, r *Report, times int) error {
+	if p.Air.Loss+p.Air.Damage+p.Air.Duplicate+p.Air.Reorder+p.Air.Enter == 0 || len(p.File.Ports) < 2 {
+		return nil
+	}
+	failed, tried := map[string]int{}, map[string]int{}
+	for i := range times {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		o, err := p.perform(ctx, scene{seed: p.Seed + uint64(i), air: &p.Air})
+		if err != nil {
+			return err
+		}
+		r.ran(o)
+		for step, n := range o.tries {
+			tried[step] += n
+		}
+		if !fine(o.res) {
+			step, _ := failedAt(o.res)
+			failed[step]++
+		}
+	}
+	for _, s := range p.File.Steps {
+		if tried[s.Title] == 0 && failed[s.Title] == 0 {
+			continue
+		}
+		c := Chance{Step: s.Title, Runs: times, Failed: failed[s.Title], Tries: s.Tries}
+		share := stats.Wilson(c.Failed, times)
+		c.Share = [2]float64{share.Low, share.High}
+		// Each try fails by itself as often as tries have failed of those that were made.
+		each := float64(tried[s.Title]+failed[s.Title]) / float64(times+tried[s.Title])
+		for n, left := 1, each; n <= 20; n, left = n+1, left*each {
+			if left < 0.001 {
+				c.With = n
+				break
+			}
+		}
+		r.Chances = append(r.Chances, c)
+	}
+	return nil
+}
+
+// readBack are the lines that read a setting back after it was written: with the expression that it
+// was made of, where the procedure says one.
+func (m *maker) readBack(set phrasebook.Setting, line, value, step string) *mend {
+	if set.ReadSaid == nil || set.Answer == "" || m.File == nil {
+		return nil
+	}
+	want := value
+	for _, s := range m.File.Steps {
+		walk(s.Body, func(n procedure.Node) {
+			say, ok := n.(*procedure.Say)
+			if !ok || say.Port != m.port || s.Title != step || len(say.Exprs) != 1 {
+				return
+			}
+			for source, e := range say.Exprs {
+				text, err := say.Text.Fill(func(string) (string, error) {
+					v, err := e.Run(context.Background(), m.Values)
+					return procedure.Text(v), err
+				})
+				if err == nil && text == line {
+					want = "{=" + source + "}"
+				}
+			}
+		})
+	}
+	answer := wanting(set.Answer, want)
+	if answer == "" {
+		return nil
+	}
+	return &mend{Step: step, Lines: []string{fmt.Sprintf("say %s: %s", m.port, set.Read), fmt.Sprintf("hear %s: %s", m.port, answer)}}
+}
+
+// wanting is heard text with its capture value as what is wanted: a value in braces, or as it is.
+func wanting(answer, want string) string {
+	i := strings.Index(answer, "{value")
+	if i < 0 {
+		return ""
+	}
+	j := strings.IndexByte(answer[i:], '}')
+	if j < 0 {
+		return ""
+	}
+	kind := answer[i : i+j+1]
+	if strings.Contains(kind, "quoted") && strings.HasPrefix(want, "{=") {
+		want = `"` + want + `"`
+	}
+	return answer[:i] + want + answer[i+j+1:]
+}
+
+// Insert puts the lines that would catch what survived into the text of a procedure, each at the
+// end of its step; where nothing is to be put, the text comes back as it is.
+func (r *Report) Insert(file *procedure.File) (string, int, error) {
+	lines := file.Texts[file.Path]
+	if len(lines) == 0 {
+		return "", 0, errors.New("the procedure is no file")
+	}
+	ends := map[string]int{} // the line of the end of each step
+	for _, s := range file.Steps {
+		if s.File != file.Path {
+			continue
+		}
+		for i := s.Line; i < len(lines); i++ {
+			if strings.TrimSpace(lines[i]) == "end" && !strings.HasPrefix(lines[i], " ") && !strings.HasPrefix(lines[i], "\t") {
+				ends[s.Title] = i
+				break
+			}
+		}
+	}
+	at := map[int][]string{}
+	put := 0
+	for _, b := range r.Bad {
+		if b.Class != Survived || b.Mend == nil {
+			continue
+		}
+		end, ok := ends[b.Mend.Step]
+		if !ok || slices.Contains(at[end], "    "+b.Mend.Lines[0]) {
+			continue
+		}
+		for _, l := range b.Mend.Lines {
+			at[end] = append(at[end], "    "+l)
+		}
+		put++
+	}
+	var out []string
+	for i, l := range lines {
+		out = append(append(out, at[i]...), l)
+	}
+	return strings.Join(out, "\n"), put, nil
+}

@@ -1,0 +1,284 @@
+package rehearse
+
+import (
+	"bytes"
+	"io"
+	"sync"
+	"time"
+
+	"uparrot/core/uart"
+)
+
+// tamper changes what a module is told and what it answers. Both are told one line at a time,
+// without its line end, or one packet where a port has no lines.
+type tamper interface {
+	// said is what the host has said: pass is what the module gets of it, nil for nothing, and
+	// answer what the host gets in the module's place, nil for nothing.
+	said(line []byte) (pass, answer []byte)
+	// heard is what the module has said: what the host gets of it.
+	heard(line []byte) [][]byte
+}
+
+// style is how a good module's answers may come: nil parts leave it as it is.
+type style struct {
+	ending  string            // of lines, in place of their own
+	blank   bool              // an empty line before each
+	delay   time.Duration     // from what was said to the answer
+	prompt  func([]byte) bool // lines that come by themselves, and are not late
+	oneByte bool              // a byte at a time
+	echo    bool              // what is said comes back first
+	colour  bool              // a prompt is coloured
+}
+
+// middle stands between a host and a module, and writes down what goes through.
+type middle struct {
+	port    string
+	host    io.ReadWriteCloser // the module's end of the host's pipe
+	lines   bool               // else packets
+	tamper  tamper             // may be nil
+	style   style
+	log     *log
+	mu      sync.Mutex
+	toWait  []byte // of a said line that is not whole
+	toPass  []byte // to be read by the module
+	fromOut []byte // of a heard line that is not whole
+	flush   *time.Timer
+	queue   chan []byte // to the host, in order
+	done    chan struct{}
+	over    sync.Once
+	sent    chan struct{} // closed when nothing more is given
+	saidAt  time.Time // the last line of the host
+}
+
+// log is what went over all ports, in order.
+type log struct {
+	mu  sync.Mutex
+	all []entry
+}
+
+// entry is one line or packet.
+type entry struct {
+	port string
+	out  bool // said by the host
+	text []byte
+	raw  []byte // with its line end
+	step string // in which step it went, where that is known
+}
+
+func (l *log) add(e entry) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	e.text, e.raw = bytes.Clone(e.text), bytes.Clone(e.raw)
+	l.all = append(l.all, e)
+}
+
+func newMiddle(port string, host io.ReadWriteCloser, lines bool, t tamper, s style, l *log) *middle {
+	m := &middle{port: port, host: host, lines: lines, tamper: t, style: s, log: l, queue: make(chan []byte, 1024), done: make(chan struct{}), sent: make(chan struct{})}
+	go m.send()
+	return m
+}
+
+// HostLine is how the host has set its line; false where it is as the module's.
+func (m *middle) HostLine() (uart.Line, bool) {
+	if c, ok := m.host.(interface{ HostLine() (uart.Line, bool) }); ok {
+		return c.HostLine()
+	}
+	return uart.Line{}, false
+}
+
+// send gives the host what is for it.
+func (m *middle) send() {
+	defer close(m.sent)
+	for {
+		select {
+		case b := <-m.queue:
+			if late := m.late(b); late > 0 {
+				select {
+				case <-time.After(late):
+				case <-m.done:
+					return
+				}
+			}
+			if !m.style.oneByte {
+				_, _ = m.host.Write(b) // a host that has gone shows at the next read
+				continue
+			}
+			for i := range b {
+				_, _ = m.host.Write(b[i : i+1])
+				select {
+				case <-time.After(500 * time.Microsecond):
+				case <-m.done:
+					return
+				}
+			}
+		case <-m.done:
+			return
+		}
+	}
+}
+
+// late is how much longer an answer takes that comes as late as it may.
+func (m *middle) late(b []byte) time.Duration {
+	if m.style.delay == 0 || m.style.prompt != nil && m.style.prompt(bytes.TrimSpace(b)) {
+		return 0
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return time.Until(m.saidAt.Add(m.style.delay))
+}
+
+func (m *middle) give(b []byte) {
+	select {
+	case m.queue <- b:
+	case <-m.done:
+	}
+}
+
+// Read is what the module hears.
+func (m *middle) Read(b []byte) (int, error) {
+	for {
+		m.mu.Lock()
+		if len(m.toPass) > 0 {
+			n := copy(b, m.toPass)
+			m.toPass = m.toPass[n:]
+			m.mu.Unlock()
+			return n, nil
+		}
+		m.mu.Unlock()
+		buf := make([]byte, 4096)
+		n, err := m.host.Read(buf)
+		if err != nil {
+			m.close()
+			return 0, err
+		}
+		m.take(buf[:n])
+	}
+}
+
+// take takes in what the host has written.
+func (m *middle) take(b []byte) {
+	if m.style.echo {
+		m.give(bytes.Clone(b))
+	}
+	if !m.lines {
+		m.said(b, b)
+		return
+	}
+	m.mu.Lock()
+	m.toWait = append(m.toWait, b...)
+	m.mu.Unlock()
+	for {
+		m.mu.Lock()
+		i := bytes.IndexAny(m.toWait, "\r\n")
+		if i < 0 {
+			rest := m.toWait
+			if len(rest) > 0 && !bytes.ContainsAny(b, "\r\n") { // a payload, or a key
+				m.toPass, m.toWait = append(m.toPass, rest...), nil
+			}
+			m.mu.Unlock()
+			return
+		}
+		end := i + 1
+		if m.toWait[i] == '\r' && end < len(m.toWait) && m.toWait[end] == '\n' {
+			end++
+		}
+		line, raw := bytes.Clone(m.toWait[:i]), bytes.Clone(m.toWait[:end])
+		m.toWait = m.toWait[end:]
+		m.mu.Unlock()
+		m.said(line, raw)
+	}
+}
+
+func (m *middle) said(line, raw []byte) {
+	m.mu.Lock()
+	m.saidAt = time.Now()
+	m.mu.Unlock()
+	if len(line) > 0 {
+		m.log.add(entry{port: m.port, out: true, text: line, raw: raw})
+	}
+	pass, answer := line, []byte(nil)
+	if m.tamper != nil && len(line) > 0 {
+		pass, answer = m.tamper.said(line)
+	}
+	if pass != nil {
+		m.mu.Lock()
+		m.toPass = append(append(m.toPass, pass...), raw[len(line):]...)
+		m.mu.Unlock()
+	}
+	if answer != nil {
+		time.AfterFunc(answerAfter, func() { m.give(answer) })
+	}
+}
+
+// answerAfter is how long what stands in for a module takes to answer.
+const answerAfter = 4 * time.Millisecond
+
+// partAfter is how long a line that is not whole is waited for: a prompt never is.
+const partAfter = 25 * time.Millisecond
+
+// Write is what the module says.
+func (m *middle) Write(b []byte) (int, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !m.lines {
+		m.pass(b, b)
+		return len(b), nil
+	}
+	m.fromOut = append(m.fromOut, b...)
+	for {
+		i := bytes.IndexByte(m.fromOut, '\n')
+		if i < 0 {
+			break
+		}
+		raw := m.fromOut[:i+1]
+		m.pass(bytes.TrimRight(raw, "\r\n"), raw)
+		m.fromOut = m.fromOut[i+1:]
+	}
+	if m.flush != nil {
+		m.flush.Stop()
+	}
+	m.flush = time.AfterFunc(partAfter, func() {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		if len(m.fromOut) > 0 {
+			m.pass(m.fromOut, m.fromOut)
+			m.fromOut = nil
+		}
+	})
+	return len(b), nil
+}
+
+// pass hands on a line of the module, or a part that is none; the mutex is held.
+func (m *middle) pass(line, raw []byte) {
+	m.log.add(entry{port: m.port, text: line, raw: raw})
+	lines := [][]byte{line}
+	if m.tamper != nil && len(line) > 0 {
+		lines = m.tamper.heard(line)
+	}
+	ending := raw[len(line):]
+	whole := len(ending) > 0
+	if whole && m.style.ending != "" {
+		ending = []byte(m.style.ending)
+	}
+	for _, l := range lines {
+		out := append(bytes.Clone(l), ending...)
+		switch {
+		case whole && m.style.blank:
+			out = append(append([]byte(nil), ending...), out...)
+		case !whole && m.style.colour:
+			out = append(append([]byte("\x1b[1;32m"), out...), "\x1b[0m"...)
+		}
+		m.give(out)
+	}
+}
+
+// close ends it: nothing of it goes on.
+func (m *middle) close() {
+	m.over.Do(func() { close(m.done) }) // first: who waits to give may hold the mutex
+	<-m.sent                            // nothing goes on behind the end of a bubble
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.flush != nil {
+		m.flush.Stop()
+	}
+}

@@ -1,0 +1,163 @@
+package session
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"uparrot/core/bench"
+	"uparrot/core/phrasebook"
+	"uparrot/core/port"
+	"uparrot/core/procedure"
+	"uparrot/core/rehearse"
+	"uparrot/core/sim/families"
+)
+
+// Play is the procedure as it can be rehearsed: at modules that its ports have on the bench, as
+// stand-ins or by their phrasebooks. No port is opened.
+func (p *Procedure) Play() (*rehearse.Play, error) {
+	play := &rehearse.Play{Values: maps.Clone(p.Values), Unit: p.Keep.Unit, Stations: map[string]*bench.Station{}, Modules: map[string]bench.Standin{}, Operator: p.Operator}
+	if p.Ports.Bench != nil {
+		play.Air = p.Ports.Bench.Air
+	}
+	at := map[string]string{} // ports of the bench, by their names in the play
+	for _, decl := range p.File.Ports {
+		if decl.Socket != "" {
+			return nil, &Unable{fmt.Sprintf("the port %s is a socket of this machine, and such ports cannot be rehearsed", decl.Name)}
+		}
+		where := decl.Name
+		if named, ok := p.At[decl.Name]; ok {
+			where = named
+		}
+		st, module, err := p.Ports.absent(where, decl.Setup, decl.Phrasebook)
+		if err != nil {
+			return nil, err
+		}
+		st.Name = decl.Name
+		play.Stations[decl.Name], play.Modules[decl.Name] = st, module
+		at[where] = decl.Name
+	}
+	if err := p.boards(play, at); err != nil {
+		return nil, err
+	}
+	if err := p.settle(play.Stations); err != nil {
+		return nil, err
+	}
+	play.File = p.File
+	return play, nil
+}
+
+// boards adds those that switch the power of modules.
+func (p *Procedure) boards(play *rehearse.Play, at map[string]string) error {
+	for _, name := range slices.Sorted(maps.Keys(play.Stations)) {
+		s := play.Stations[name].Supply
+		if s == nil {
+			continue
+		}
+		board := at[s.By.Name]
+		if board == "" {
+			st, module, err := p.Ports.absent(s.By.Name, phrasebook.Setup{}, nil)
+			if err != nil {
+				return err
+			}
+			board = "board " + s.By.Name
+			st.Name = s.By.Name
+			play.Boards = append(play.Boards, rehearse.Board{Name: board, Station: st})
+			play.Modules[board] = module
+			at[s.By.Name] = board
+		}
+		module := play.Modules[name]
+		module.Fed = &bench.Power{Switch: s.Switch, By: board}
+		play.Modules[name] = module
+		s.By.Address = port.Address{Where: board}
+	}
+	return nil
+}
+
+// absent is a port that need not be there, and the module that stands at it: a stand-in of the
+// bench, one of a family that there is, or one made of the phrasebook.
+func (p *Ports) absent(name string, own phrasebook.Setup, book *phrasebook.Phrasebook) (*bench.Station, bench.Standin, error) {
+	s := &bench.Station{Name: name, Phrasebook: book, Setup: p.Over}
+	var module bench.Standin
+	if p.Named(name) {
+		e, _ := p.Bench.Port(name)
+		s.Setup = s.Setup.Or(e.Own)
+		if e.Phrasebook != nil {
+			s.Phrasebook = e.Phrasebook
+		}
+		if e.Standin != nil {
+			module = *e.Standin
+		}
+		if e.Power != nil {
+			s.Supply = &bench.Supply{Switch: e.Power.Switch, By: &bench.Station{Name: e.Power.By}, Off: e.Power.Off, Lock: p.lock(e.Power.By)}
+			if by, ok := p.Bench.Port(e.Power.By); ok {
+				s.Supply.By.Phrasebook, s.Supply.By.Setup = by.Phrasebook, by.Setup
+			}
+		}
+	}
+	if p.Book != nil {
+		s.Phrasebook = p.Book
+	}
+	s.Setup = s.Setup.Or(own)
+	if s.Phrasebook != nil {
+		s.Setup = s.Setup.Or(s.Phrasebook.Setup())
+	}
+	if module.Name != "" {
+		return s, module, nil
+	}
+	if s.Phrasebook == nil {
+		return nil, module, misuse("nothing is known of the module at the port %s: name a phrasebook in the procedure, with --phrasebook, or a bench", name)
+	}
+	module = bench.Standin{Name: name, Book: s.Phrasebook, Line: s.Setup.Line()}
+	if _, ok := families.All[strings.ToLower(s.Phrasebook.Family)]; ok {
+		module.Family = strings.ToLower(s.Phrasebook.Family)
+	}
+	return s, module, nil
+}
+
+// Chosen are values for inputs and secrets that nobody has given: some that fit. They are told.
+func (g Inputs) Chosen(file *procedure.File) (values map[string]any, chosen []string, err error) {
+	given, err := g.gather(file)
+	if err != nil {
+		return nil, nil, err
+	}
+	values = map[string]any{}
+	for i, in := range file.Inputs {
+		text, ok := given[in.Name]
+		switch {
+		case ok:
+		case in.Default != nil:
+			text.text = *in.Default
+		default:
+			text.text = fits(in, i)
+			chosen = append(chosen, in.Name)
+		}
+		v, err := in.Value(text.text)
+		if err != nil {
+			return nil, nil, misuse("%s: %v", in.Name, err)
+		}
+		values[in.Name] = v
+	}
+	for _, s := range file.Secrets {
+		values[s.Name] = "rehearsal"
+	}
+	return values, chosen, nil
+}
+
+// fits is a value that an input takes: another one for each.
+func fits(in *procedure.Input, i int) string {
+	if in.Type != "int" && in.Type != "num" {
+		return fmt.Sprintf("%s-%d", in.Name, i+1)
+	}
+	low, high := 1.0, 100.0
+	if in.Low != nil {
+		low = *in.Low
+		high = max(high, low+100)
+	}
+	if in.High != nil {
+		high = *in.High
+		low = min(low, high)
+	}
+	return fmt.Sprint(int(low + min((high-low)/3, 17) + float64(i)))
+}
