@@ -9,7 +9,7 @@ input address: int 1..255
 input channel: int 0..63 = 41
 input power: int 2..20 = 14
 
-step "the settings as found"
+step "the settings as found" tries 3 every 500ms
     get radio address as address_found
     get radio channel as channel_found
     get radio power as power_found

@@ -37,6 +37,8 @@ step "address, group, channel and name are set"
     say radio: AT~NAME="{label}"
     say radio: AT~NODE?
     hear radio: ~NODE: {=address}
+    say radio: AT~CHANNEL?
+    hear radio: ~CHANNEL: {=channel}
 end
 
 step "a value out of range is refused"
@@ -59,6 +61,8 @@ step "the settings survive a restart"
     check now == address
     say radio: AT~GROUP?
     hear radio: ~GROUP: {=group}
+    say radio: AT~CHANNEL?
+    hear radio: ~CHANNEL: {=channel}
     say radio: AT~NAME?
     hear radio: ~NAME: {name:quoted}
     check name == label

@@ -36,6 +36,8 @@ end
 
 step "errors in words"
     say modem: AT+CMEE=2
+    say modem: AT+CMEE?
+    hear modem: +CMEE: 2
 end
 
 step "the SIM is open" tries 6 every 1s

@@ -8,7 +8,7 @@ port summit: dialect at, ending cr, phrasebook "dunlin.toml"
 let up = "Gondola 4 leaves"
 let down = "Gondola 4 arrived"
 
-step "who is who"
+step "who is who" tries 3 every 500ms
     say valley: AT~NODE?
     hear valley: ~NODE: {valley_address:int}
     say summit: AT~NODE?
@@ -29,6 +29,7 @@ step "from the summit to the valley" tries 3
     hear valley: ~HEARD: {from:int},{strength:int},{snr:num},{length:int},{text:bytes(length)}
     check from == summit_address && text == down
     limit strength in -120.. dBm "strength in the valley"
+    not hear valley for 300ms: ~HEARD: ...
 end
 
 step "another address hears nothing"

@@ -7,7 +7,7 @@ port radio: dialect at, ending cr, phrasebook "dunlin.toml"
 
 input address: int 1..65534
 
-step "it gets its address"
+step "it gets its address" tries 3 every 500ms
     set radio address = address
 end
 

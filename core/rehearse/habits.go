@@ -3,6 +3,7 @@ package rehearse
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
@@ -16,6 +17,8 @@ type habit struct {
 	port  string
 	scene scene
 	spare string // what would spare it, where it is refused
+	what  string // the measurement that is changed, to a value; "" if none is
+	value float64
 }
 
 // habits are the ways in which good modules may come.
@@ -27,7 +30,7 @@ func (p *Play) habits(b *baseline) (all []*habit) {
 		}
 		name := decl.Name
 		styled := func(what, spare string, s style) {
-			all = append(all, &habit{what, name, scene{style: map[string]style{name: s}}, spare})
+			all = append(all, &habit{name: what, port: name, scene: scene{style: map[string]style{name: s}}, spare: spare})
 		}
 		if st.Setup.Dialect == phrasebook.Bytes {
 			continue // its packets are known by the gaps between them
@@ -44,7 +47,7 @@ func (p *Play) habits(b *baseline) (all []*habit) {
 		if st.Setup.Dialect == phrasebook.Console {
 			styled("a prompt in colours", "prompt in the header, as it is without colours", style{colour: true})
 		}
-		all = append(all, &habit{"noise when it starts", name, scene{before: map[string][]byte{name: []byte("\x00\xff\x83U\x1c\r\n")}}, "a first step that is tried again: tries 3 every 500ms"})
+		all = append(all, &habit{name: "noise when it starts", port: name, scene: scene{before: map[string][]byte{name: []byte("\x00\xff\x83U\x1c\r\n")}}, spare: "a first step that is tried again: tries 3 every 500ms"})
 		all = append(all, p.noticed(name, st.Phrasebook)...)
 		all = append(all, p.within(b, name)...)
 	}
@@ -83,6 +86,9 @@ func (p *Play) shortest(port string) time.Duration {
 			if h, ok := n.(*procedure.Hear); ok && h.Port == port && !h.Not && h.Within > 0 {
 				least = min(least, h.Within)
 			}
+			if a, ok := n.(*procedure.Any); ok && a.Within > 0 && slices.Contains(procedure.PortsOf(n), port) {
+				least = min(least, a.Within)
+			}
 		})
 	}
 	return least
@@ -105,12 +111,19 @@ func (p *Play) noticed(port string, book *phrasebook.Phrasebook) (all []*habit) 
 	}
 	for _, n := range book.Notices {
 		text := n.Pattern.Example(nil)
+		if c := book.Carrier; c != nil && c.ArrivesPattern != nil {
+			if _, is := c.ArrivesPattern.Match([]byte(text)); is { // a message of somebody else
+				continue
+			}
+		}
 		if text == "" {
 			continue
 		}
-		all = append(all, &habit{"the notice " + n.Name + " between all lines", port, scene{tampers: map[string]func() tamper{port: func() tamper {
-			return &rewrites{do: func(line []byte) ([][]byte, bool) { return [][]byte{[]byte(text), line}, true }, trigger: &trigger{}}
-		}}}, ""})
+		all = append(all, &habit{name: "the notice " + n.Name + " between all lines", port: port, scene: scene{tampers: map[string]func(*log) tamper{port: func(l *log) tamper {
+			return &rewrites{do: func(line []byte) ([][]byte, bool) {
+				return [][]byte{[]byte(text), line}, l.spokenTo(port) // within an answer
+			}, trigger: &trigger{}}
+		}}}})
 	}
 	return all
 }
@@ -134,9 +147,9 @@ func (p *Play) within(b *baseline, port string) (all []*habit) {
 			if v, err := strconv.ParseFloat(to, 64); err != nil || v != *limit {
 				continue // it is not told so finely
 			}
-			all = append(all, &habit{fmt.Sprintf("%s is %s, at its limit", l.What, to), port, scene{tampers: map[string]func() tamper{port: func() tamper {
-				return &rewrites{after: after, do: withValue(float64(l.Value), to), trigger: &trigger{}}
-			}}}, "a wider limit"})
+			all = append(all, &habit{name: fmt.Sprintf("%s is %s, at its limit", l.What, to), port: port, what: l.What, value: *limit, spare: "a wider limit", scene: scene{tampers: map[string]func(*log) tamper{port: func(*log) tamper {
+				return &rewrites{after: after, do: withValue(line, float64(l.Value), to), trigger: &trigger{}}
+			}}}})
 		}
 	}
 	return all
@@ -153,9 +166,9 @@ func (p *Play) firstRefused(b *baseline) (all []*habit) {
 		said, _, _ := b.answered(decl.Name)
 		if refusal := m.refusal(); refusal != nil && len(said) > 0 {
 			first := string(bytes.Clone(said[0]))
-			all = append(all, &habit{"the first command after power-up is refused", decl.Name, scene{tampers: map[string]func() tamper{decl.Name: func() tamper {
+			all = append(all, &habit{name: "the first command after power-up is refused", port: decl.Name, scene: scene{tampers: map[string]func(*log) tamper{decl.Name: func(*log) tamper {
 				return &instead{line: first, nth: 1, answer: refusal, trigger: &trigger{}}
-			}}}, "tries 3 every 500ms at the first step"})
+			}}}, spare: "tries 3 every 500ms at the first step"})
 		}
 	}
 	return all

@@ -24,7 +24,9 @@ type mutant struct {
 	anyway  bool   // where it passes, the module was wrong, whatever its settings are
 	hidden  bool   // nothing in the phrasebook could show it
 	why     string // ... why not
-	mend    *mend  // what would catch it; nil if nothing is known
+	what    string // the measurement that is changed, to a value; "" if none is
+	value   float64
+	mend    *mend // what would catch it; nil if nothing is known
 }
 
 // trigger counts how often a tamper has changed something.
@@ -576,17 +578,31 @@ func (m *maker) at(l limitSeen) (line []byte, after string) {
 	return line, ""
 }
 
-// withValue is a line with another number in the place of one.
-func withValue(value float64, to string) func([]byte) ([][]byte, bool) {
-	return func(line []byte) ([][]byte, bool) {
-		for _, at := range aNumber.FindAllIndex(line, -1) {
-			if v, err := strconv.ParseFloat(string(line[at[0]:at[1]]), 64); err == nil && v == value {
-				out := append(append(bytes.Clone(line[:at[0]]), to...), line[at[1]:]...)
-				return [][]byte{out}, true
-			}
+// withValue puts another number in the place of one: where that stands in a line, and in all lines
+// that are like it but for their numbers and quoted words.
+func withValue(like []byte, value float64, to string) func([]byte) ([][]byte, bool) {
+	place := -1
+	for i, at := range aNumber.FindAllIndex(like, -1) {
+		if v, err := strconv.ParseFloat(string(like[at[0]:at[1]]), 64); err == nil && v == value && place < 0 {
+			place = i
 		}
-		return nil, false
 	}
+	shape := shapeOf(like)
+	return func(line []byte) ([][]byte, bool) {
+		at := aNumber.FindAllIndex(line, -1)
+		if place < 0 || place >= len(at) || shapeOf(line) != shape {
+			return nil, false
+		}
+		return [][]byte{append(append(bytes.Clone(line[:at[place][0]]), to...), line[at[place][1]:]...)}, true
+	}
+}
+
+// shapeOf is what a line is but for its numbers, up to the fifth.
+func shapeOf(line []byte) string {
+	if at := aNumber.FindAllIndex(line, 5); len(at) == 5 {
+		line = line[:at[4][1]]
+	}
+	return aNumber.ReplaceAllString(string(line), "#")
 }
 
 // decimals is how finely a value is told in a line, as the least step of its last digit.
@@ -628,9 +644,9 @@ func (m *maker) limits() (all []*mutant) {
 				continue
 			}
 			to := strconv.FormatFloat(*side.limit+side.by, 'f', digits, 64)
-			all = append(all, &mutant{name: "a value " + side.name + " its limit", port: m.port, about: l.What, touched: true, anyway: true, make: func() (tamper, *trigger) {
+			all = append(all, &mutant{name: "a value " + side.name + " its limit", port: m.port, about: l.What, touched: true, anyway: true, what: l.What, value: *side.limit + side.by, make: func() (tamper, *trigger) {
 				on := &trigger{}
-				return &rewrites{after: after, do: withValue(float64(l.Value), to), trigger: on}, on
+				return &rewrites{after: after, do: withValue(line, float64(l.Value), to), trigger: on}, on
 			}})
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -198,7 +199,7 @@ func (p *Play) bad(ctx context.Context, r *Report, b *baseline) error {
 			return context.Cause(ctx)
 		}
 		var on *trigger
-		o, err := p.perform(ctx, scene{seed: p.Seed, tampers: map[string]func() tamper{m.port: func() tamper {
+		o, err := p.perform(ctx, scene{seed: p.Seed, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
 			var t tamper
 			t, on = m.make()
 			return t
@@ -211,7 +212,7 @@ func (p *Play) bad(ctx context.Context, r *Report, b *baseline) error {
 		case !fine(o.res):
 			x.Class = Caught
 			x.Step, x.Why = failedAt(o.res)
-		case on == nil || on.n == 0:
+		case on == nil || on.n == 0, m.what != "" && !o.measured(m.what, m.value):
 			x.Class = NotTested
 		case m.hidden:
 			x.Class, x.Why = Invisible, m.why
@@ -223,6 +224,13 @@ func (p *Play) bad(ctx context.Context, r *Report, b *baseline) error {
 		r.Bad = append(r.Bad, x)
 	}
 	return nil
+}
+
+// measured reports whether a measurement has come to a value.
+func (o *outcome) measured(what string, value float64) bool {
+	return slices.ContainsFunc(o.limits, func(l limitSeen) bool {
+		return l.What == what && math.Abs(float64(l.Value)-value) <= 1e-9*max(1, math.Abs(value))
+	})
 }
 
 func same(a, b map[string]string) bool {
@@ -249,6 +257,9 @@ func (p *Play) good(ctx context.Context, r *Report, b *baseline) error {
 			return err
 		}
 		r.ran(o)
+		if h.what != "" && !o.measured(h.what, h.value) {
+			continue // what was changed is not what is measured
+		}
 		g := Good{Name: h.name, Port: h.port}
 		if !fine(o.res) {
 			g.Alarm, g.Spare = true, h.spare

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"uparrot/core/port"
 	"uparrot/core/uart"
 )
 
@@ -47,13 +48,17 @@ type middle struct {
 	done    chan struct{}
 	over    sync.Once
 	sent    chan struct{} // closed when nothing more is given
-	saidAt  time.Time // the last line of the host
+
+	signals  func(dtr, rts, brk bool) // tells the module of the host's signal lines
+	dtr, rts bool
+	saidAt   time.Time // the last line of the host
 }
 
 // log is what went over all ports, in order.
 type log struct {
-	mu  sync.Mutex
-	all []entry
+	mu   sync.Mutex
+	all  []entry
+	last string // the port that was spoken to last
 }
 
 // entry is one line or packet.
@@ -69,7 +74,17 @@ func (l *log) add(e entry) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	e.text, e.raw = bytes.Clone(e.text), bytes.Clone(e.raw)
+	if e.out {
+		l.last = e.port
+	}
 	l.all = append(l.all, e)
+}
+
+// spokenTo reports whether a port was the last that was spoken to.
+func (l *log) spokenTo(port string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.last == port
 }
 
 func newMiddle(port string, host io.ReadWriteCloser, lines bool, t tamper, s style, l *log) *middle {
@@ -252,11 +267,11 @@ func (m *middle) Write(b []byte) (int, error) {
 func (m *middle) pass(line, raw []byte) {
 	m.log.add(entry{port: m.port, text: line, raw: raw})
 	lines := [][]byte{line}
-	if m.tamper != nil && len(line) > 0 {
-		lines = m.tamper.heard(line)
-	}
 	ending := raw[len(line):]
 	whole := len(ending) > 0
+	if m.tamper != nil && len(line) > 0 && (whole || !m.lines) {
+		lines = m.tamper.heard(line)
+	}
 	if whole && m.style.ending != "" {
 		ending = []byte(m.style.ending)
 	}
@@ -281,4 +296,50 @@ func (m *middle) close() {
 	if m.flush != nil {
 		m.flush.Stop()
 	}
+}
+
+// OnSignals has the module told of the host's signal lines.
+func (m *middle) OnSignals(f func(dtr, rts, brk bool)) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.signals, m.dtr, m.rts = f, true, true
+}
+
+// signalled is the host's port, with signal lines to the module.
+type signalled struct {
+	port.Port
+	m *middle
+}
+
+// Unwrap is the port itself.
+func (s *signalled) Unwrap() port.Port { return s.Port }
+
+// Signal sets an outgoing line.
+func (s *signalled) Signal(line uart.Signal, on bool) error {
+	s.m.mu.Lock()
+	if line == uart.DTR {
+		s.m.dtr = on
+	} else {
+		s.m.rts = on
+	}
+	tell, dtr, rts := s.m.signals, s.m.dtr, s.m.rts
+	s.m.mu.Unlock()
+	if tell != nil {
+		tell(dtr, rts, false)
+	}
+	return nil
+}
+
+// Inputs are those of a module that has power.
+func (s *signalled) Inputs() (port.Inputs, error) {
+	return port.Inputs{CTS: true, DSR: true, DCD: true}, nil
+}
+
+// SetFlow changes nothing: what is made up loses no byte.
+func (s *signalled) SetFlow(uart.Flow) error { return nil }
+
+// Break takes its time.
+func (s *signalled) Break(d time.Duration) error {
+	time.Sleep(d)
+	return nil
 }

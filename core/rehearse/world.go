@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -44,7 +45,7 @@ type Board struct {
 
 // scene is one performance: what is otherwise than on good modules that do their best.
 type scene struct {
-	tampers map[string]func() tamper // by port
+	tampers map[string]func(*log) tamper // by port
 	style   map[string]style
 	before  map[string][]byte // comes from a module before anything is said
 	air     *bench.Air        // nil is air that loses nothing
@@ -109,7 +110,7 @@ func (p *Play) inBubble(ctx context.Context, s scene) (o outcome, err error) {
 		made := false
 		var t tamper
 		if make := s.tampers[name]; make != nil {
-			t = make()
+			t = make(l)
 		}
 		own.Dial = func() (port.Port, error) {
 			host, module := port.Pipe(name, own.Setup.Line())
@@ -122,7 +123,7 @@ func (p *Play) inBubble(ctx context.Context, s scene) (o outcome, err error) {
 			}
 			made = true
 			_, err := b.Attach(name, m)
-			return host, err
+			return &signalled{host, m}, err
 		}
 		own.Supply = supplied(own.Supply, b)
 		stations[name] = &own
@@ -193,6 +194,7 @@ func (p *Play) state(ctx context.Context, b *sim.Bench) map[string]string {
 		if st.Phrasebook == nil {
 			continue
 		}
+		var middles []*middle
 		var steps strings.Builder
 		names := []string{}
 		enter := st.Phrasebook.Round.Statements("enter", "module")
@@ -214,8 +216,10 @@ func (p *Play) state(ctx context.Context, b *sim.Bench) map[string]string {
 		own.Supply = nil
 		own.Dial = func() (port.Port, error) {
 			host, module := port.Pipe(name, own.Setup.Line())
-			_, err := b.Attach(name, module)
-			return host, err
+			m := newMiddle(name, struct{ io.ReadWriteCloser }{module}, false, nil, style{}, &log{}) // whatever its speed is by now
+			middles = append(middles, m)
+			_, err := b.Attach(name, m)
+			return &signalled{host, m}, err
 		}
 		step := ""
 		events := record.NewStream(nil, func(e record.Event) {
@@ -233,6 +237,10 @@ func (p *Play) state(ctx context.Context, b *sim.Bench) map[string]string {
 		})
 		run := &perform.Run{Procedure: file, Stations: map[string]*bench.Station{"module": &own}, Values: map[string]any{}, Events: events, Sleep: time.Sleep, Part: true}
 		run.Do(ctx)
+		for _, m := range middles {
+			m.close()
+			_ = m.host.Close()
+		}
 	}
 	return all
 }

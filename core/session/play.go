@@ -1,6 +1,7 @@
 package session
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -140,7 +141,11 @@ func (g Inputs) Chosen(file *procedure.File) (values map[string]any, chosen []st
 		values[in.Name] = v
 	}
 	for _, s := range file.Secrets {
-		values[s.Name] = "rehearsal"
+		v, err := Secrets{}.find(s.Name, nil)
+		if err != nil {
+			return nil, nil, err
+		}
+		values[s.Name] = cmp.Or(v, "rehearsal")
 	}
 	return values, chosen, nil
 }

@@ -166,7 +166,7 @@ type Bench struct {
 	modules []bench.Standin
 
 	NoNetwork bool // modules do not listen in the network
-	make    func(bench.Standin) Maker
+	make      func(bench.Standin) Maker
 }
 
 // kind is the family of a stand-in, also of one that is made of a record or a phrasebook.
@@ -220,7 +220,7 @@ func New(cfg Config) (*Bench, error) {
 		modules: cfg.Modules,
 
 		NoNetwork: cfg.NoNetwork,
-		make:    func(m bench.Standin) Maker { return cfg.Families[kind(m)] },
+		make:      func(m bench.Standin) Maker { return cfg.Families[kind(m)] },
 	}
 	for _, m := range cfg.Modules {
 		family := kind(m)

@@ -75,19 +75,30 @@ func (w *wire) attach(conn io.ReadWriter) {
 	w.mu.Lock()
 	w.conn, w.out, w.dtr, w.rts = conn, nil, true, true
 	w.mu.Unlock()
-	if s, ok := conn.(*rfc2217.Session); ok {
-		s.Signals = func(dtr, rts, _ bool) {
-			w.mu.Lock()
-			w.dtr, w.rts = dtr, rts
-			w.mu.Unlock()
-			w.clock.plan(time.Now(), func(at time.Time) {
-				w.showSignals(w.unit.on)
-				if s, ok := w.unit.Behaviour.(Signalled); ok {
-					s.Signals(at, dtr, rts)
-				}
-			})
-		}
+	switch s := conn.(type) {
+	case *rfc2217.Session:
+		s.Signals = w.signals
+	case Signalling:
+		s.OnSignals(w.signals)
 	}
+}
+
+// Signalling is a connection that tells of the host's outgoing signal lines.
+type Signalling interface {
+	OnSignals(f func(dtr, rts, brk bool))
+}
+
+// signals takes in the host's outgoing signal lines.
+func (w *wire) signals(dtr, rts, _ bool) {
+	w.mu.Lock()
+	w.dtr, w.rts = dtr, rts
+	w.mu.Unlock()
+	w.clock.plan(time.Now(), func(at time.Time) {
+		w.showSignals(w.unit.on)
+		if s, ok := w.unit.Behaviour.(Signalled); ok {
+			s.Signals(at, dtr, rts)
+		}
+	})
 }
 
 // showSignals sets the host's incoming signal lines: a module with power raises
