@@ -252,17 +252,18 @@ func (c *rehearseCommand) survivors(s *screen, r *rehearse.Report) {
 		}
 		told[b.Port+b.About] = true
 		var names []string
-		lines := ""
+		lines, mends := "", map[string]bool{}
 		for _, other := range r.Bad[i:] {
 			if other.Class != rehearse.Survived || other.Port != b.Port || other.About != b.About {
 				continue
 			}
 			names = append(names, other.Name)
-			if other.Mend != nil && lines == "" {
-				lines = fmt.Sprintf("   at the end of step %q:\n      %s\n", oneLine(other.Mend.Step), strings.Join(other.Mend.Lines, "\n      "))
+			if other.Mend != nil && !mends[other.Mend.Step] {
+				mends[other.Mend.Step] = true
+				lines += fmt.Sprintf("   at the end of step %q:\n      %s\n", oneLine(other.Mend.Step), strings.Join(other.Mend.Lines, "\n      "))
 			}
 		}
-		fmt.Fprintf(c.app.out, "\n%s: %s at %s: %s\n%s", s.bold("survived"), oneLine(b.About), b.Port, strings.Join(names, "; "), lines)
+		fmt.Fprintf(c.app.out, "\n%s: %s at %s\n%s%s", s.bold("survived"), oneLine(b.About), b.Port, wrapped(names, "; ", "   "), lines)
 	}
 }
 
@@ -287,9 +288,30 @@ func notTested(w io.Writer, r *rehearse.Report) {
 			}
 		}
 		if len(names) > 0 {
-			fmt.Fprintf(w, "\n%s: %s\n", class, oneLine(strings.Join(names, ", ")))
+			fmt.Fprintf(w, "\n%s:\n%s", class, wrapped(names, ", ", "   "))
 		}
 	}
+}
+
+// wide is how many columns a line of a list has at most.
+const wide = 96
+
+// wrapped is a list over as many lines as it takes.
+func wrapped(list []string, between, indent string) string {
+	var out strings.Builder
+	line := indent
+	for i, word := range list {
+		word = oneLine(clip(word))
+		if i < len(list)-1 {
+			word += between
+		}
+		if width(line)+width(word) > wide && line != indent {
+			out.WriteString(strings.TrimRight(line, " ") + "\n")
+			line = indent
+		}
+		line += word
+	}
+	return out.String() + strings.TrimRight(line, " ") + "\n"
 }
 
 // mended puts the lines into the procedure that would catch what survived.

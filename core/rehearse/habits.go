@@ -40,7 +40,9 @@ func (p *Play) habits(b *baseline) (all []*habit) {
 		styled("answers a byte at a time", "", style{oneByte: true})
 		styled("lines that end with LF alone", "", style{ending: "\n"})
 		styled("lines that end with CR LF", "", style{ending: "\r\n"})
-		styled("an empty line before each line", "", style{blank: true})
+		if st.Setup.Dialect != phrasebook.Console { // there it is a line of a text
+			styled("an empty line before each line", "", style{blank: true})
+		}
 		if st.Setup.Dialect == phrasebook.AT {
 			styled("what is said comes back as an echo", "", style{echo: true})
 		}
@@ -85,6 +87,9 @@ func (p *Play) shortest(port string) time.Duration {
 		walk(s.Body, func(n procedure.Node) {
 			if h, ok := n.(*procedure.Hear); ok && h.Port == port && !h.Not && h.Within > 0 {
 				least = min(least, h.Within)
+			}
+			if l, ok := n.(*procedure.LogIn); ok && l.Port == port && l.Within > 0 {
+				least = min(least, l.Within/4) // its prompts come one after another
 			}
 			if a, ok := n.(*procedure.Any); ok && a.Within > 0 && slices.Contains(procedure.PortsOf(n), port) {
 				least = min(least, a.Within)

@@ -2,6 +2,7 @@ package rehearse
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"regexp"
 	"slices"
@@ -9,8 +10,10 @@ import (
 	"strings"
 	"unicode"
 
+	"uparrot/core/bench"
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
+	"uparrot/core/procedure"
 	"uparrot/core/record"
 )
 
@@ -277,12 +280,13 @@ func (m *maker) refused(answer []byte) bool {
 // settings are modules that do not keep a setting as it was written.
 func (m *maker) settings() (all []*mutant) {
 	m.writes = map[string]bool{}
-	if !m.lines {
-		return nil // they are among the packets
-	}
 	was := m.b.was(m.port)
 	for _, set := range m.book.Settings {
 		if !set.Writable() {
+			continue
+		}
+		if set.WritePacket != "" || !m.lines {
+			all = append(all, m.packets(set, was)...)
 			continue
 		}
 		line, value, step := m.written(set)
@@ -341,6 +345,70 @@ func (m *maker) settings() (all []*mutant) {
 		}
 	}
 	return all
+}
+
+// packets are modules that do not keep a setting as a packet wrote it.
+func (m *maker) packets(set phrasebook.Setting, was map[string][][]byte) (all []*mutant) {
+	value, known := m.b.state[m.port+": "+set.Name]
+	var line []byte
+	if known {
+		line = m.writing(set, value)
+	}
+	touched := line != nil && slices.ContainsFunc(m.said, func(s []byte) bool { return bytes.Equal(s, line) })
+	if !touched {
+		return []*mutant{{name: "not stored", port: m.port, about: set.Name}}
+	}
+	m.writes[string(line)] = true
+	all = append(all, &mutant{name: "not stored", port: m.port, about: set.Name, touched: true, make: func() (tamper, *trigger) {
+		on := &trigger{}
+		return &instead{line: string(line), was: was, trigger: on}, on
+	}})
+	for _, wrong := range wrongValues(set, value) {
+		to := m.writing(set, wrong.value)
+		if to == nil || bytes.Equal(to, line) {
+			continue
+		}
+		all = append(all, &mutant{name: "stored wrong: " + wrong.how, port: m.port, about: set.Name, touched: true, make: func() (tamper, *trigger) {
+			on := &trigger{}
+			return &otherwise{line: string(line), to: string(to), trigger: on}, on
+		}})
+	}
+	return all
+}
+
+// writing is the packet that writes a value, as the phrasebook says it; nil if that cannot be told.
+func (m *maker) writing(set phrasebook.Setting, value string) []byte {
+	without := m.saidBy(nil)
+	list := m.saidBy(set.WriteStatements(m.Stations[m.port].Setup.Dialect, m.port, set.Quoted(value), false))
+	for _, said := range list {
+		if !slices.ContainsFunc(without, func(s []byte) bool { return bytes.Equal(s, said) }) {
+			return said
+		}
+	}
+	return nil
+}
+
+// saidBy is what statements say at the port of a module that is set up for its settings.
+func (m *maker) saidBy(statements []string) (said [][]byte) {
+	round := m.book.Round
+	text := fmt.Sprintf("procedure \"said\"\nport %s\nstep \"said\"\n    pause 1ms\n%s\nend\n", m.port, strings.Join(slices.Concat(round.Statements("enter", m.port), statements, round.Statements("leave", m.port)), "\n"))
+	file, err := procedure.ParseWith("", text, map[string]*phrasebook.Phrasebook{m.port: m.book})
+	if err != nil {
+		return nil
+	}
+	alone := *m.Play
+	alone.File, alone.Values, alone.Boards = file, map[string]any{}, nil
+	alone.Stations = map[string]*bench.Station{m.port: m.Stations[m.port]}
+	o, err := alone.perform(context.Background(), scene{seed: m.Seed})
+	if err != nil {
+		return nil
+	}
+	for _, e := range o.log {
+		if e.out {
+			said = append(said, e.text)
+		}
+	}
+	return said
 }
 
 // restartsAfter reports whether the module starts again after a line was said.
@@ -469,11 +537,21 @@ func otherIdentity(value string) string {
 func (m *maker) commands() (all []*mutant) {
 	was := m.b.was(m.port)
 	seen := map[string]bool{}
+	asks := map[string]bool{} // packets that only ask
+	if !m.lines {
+		for _, set := range m.book.Settings {
+			if way := set.Way(); way.Readable() {
+				for _, said := range m.saidBy(way.Statements(m.Stations[m.port].Setup.Dialect, m.port, "it")) {
+					asks[string(said)] = true
+				}
+			}
+		}
+	}
 	success := m.success()
 	refusal := m.refusal()
 	for i, s := range m.said {
 		line := string(s)
-		if seen[line] || m.queries(line) {
+		if seen[line] || m.queries(line) || asks[line] {
 			continue
 		}
 		seen[line] = true

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -118,6 +119,10 @@ func (e *NotPassed) Error() string {
 // Rehearse performs a procedure on good and on bad modules. Times is how often the air of the bench
 // is tried; 0 leaves that out.
 func (p *Play) Rehearse(ctx context.Context, times int) (*Report, error) {
+	for _, s := range p.File.Secrets {
+		text, _ := p.Values[s.Name].(string)
+		p.mask.Add(text)
+	}
 	r := &Report{Procedure: p.File.Title, Seed: p.Seed, Bad: []Bad{}, Good: []Good{}, Chances: []Chance{}}
 	first, err := p.perform(ctx, scene{seed: p.Seed})
 	if err != nil {
@@ -189,7 +194,12 @@ func failedAt(res perform.Result) (string, string) {
 // bad performs it on modules with one thing wrong.
 func (p *Play) bad(ctx context.Context, r *Report, b *baseline) error {
 	for _, m := range p.mutants(b) {
-		x := Bad{Name: m.name, Port: m.port, About: m.about}
+		x := Bad{Name: m.name, Port: m.port, About: p.mask.Hide(m.about)}
+		if m.mend != nil {
+			for i, l := range m.mend.Lines {
+				m.mend.Lines[i] = p.mask.Hide(l)
+			}
+		}
 		if !m.touched || m.make == nil {
 			x.Class = NotTested
 			r.Bad = append(r.Bad, x)
@@ -319,7 +329,12 @@ func (m *maker) readBack(set phrasebook.Setting, line, value, step string) *mend
 	if set.ReadSaid == nil || set.Answer == "" || m.File == nil {
 		return nil
 	}
-	want := value
+	want, values := value, maps.Clone(m.Values)
+	for _, l := range m.File.Lets {
+		if v, err := l.Expr.Run(context.Background(), values); err == nil { // else it is said otherwise
+			values[l.Name] = v
+		}
+	}
 	for _, s := range m.File.Steps {
 		walk(s.Body, func(n procedure.Node) {
 			say, ok := n.(*procedure.Say)
@@ -328,7 +343,7 @@ func (m *maker) readBack(set phrasebook.Setting, line, value, step string) *mend
 			}
 			for source, e := range say.Exprs {
 				text, err := say.Text.Fill(func(string) (string, error) {
-					v, err := e.Run(context.Background(), m.Values)
+					v, err := e.Run(context.Background(), values)
 					return procedure.Text(v), err
 				})
 				if err == nil && text == line {
@@ -355,7 +370,7 @@ func wanting(answer, want string) string {
 		return ""
 	}
 	kind := answer[i : i+j+1]
-	if strings.Contains(kind, "quoted") && strings.HasPrefix(want, "{=") {
+	if strings.Contains(kind, "quoted") {
 		want = `"` + want + `"`
 	}
 	return answer[:i] + want + answer[i+j+1:]

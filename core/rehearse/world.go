@@ -19,6 +19,7 @@ import (
 	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
+	"uparrot/core/secret"
 	"uparrot/core/sim"
 	"uparrot/core/sim/families"
 	"uparrot/core/verdict"
@@ -35,6 +36,8 @@ type Play struct {
 	Air      bench.Air
 	Operator perform.Operator // nil if nobody answers
 	Seed     uint64
+
+	mask secret.Mask // of the secrets
 }
 
 // Board switches the power of modules.

@@ -1,0 +1,309 @@
+//go:build unix
+
+package rehearse
+
+import (
+	"encoding/json"
+	"fmt"
+	"os/exec"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"uparrot/core/bench"
+	"uparrot/core/port"
+	"uparrot/core/procedure"
+	"uparrot/core/sim"
+	"uparrot/core/sim/families"
+	"uparrot/core/verdict"
+	"uparrot/tests/program"
+)
+
+var uparrot string // the program
+
+func TestMain(m *testing.M) { program.Main(m, &uparrot) }
+
+// play is a procedure at Dunlins.
+func play(t testing.TB, text string, values map[string]any, settings ...map[string]string) *Play {
+	t.Helper()
+	f, err := procedure.Parse("../../examples/made.parrot", text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := &Play{File: f, Values: values, Stations: map[string]*bench.Station{}, Modules: map[string]bench.Standin{}, Seed: 1}
+	for i, d := range f.Ports {
+		p.Stations[d.Name] = &bench.Station{Name: d.Name, Setup: d.Whole(), Phrasebook: d.Phrasebook}
+		m := bench.Standin{Name: d.Name, Family: "dunlin", Line: d.Whole().Line(), Place: 100 * float64(i)}
+		if i < len(settings) {
+			m.Settings = settings[i]
+		}
+		p.Modules[d.Name] = m
+	}
+	return p
+}
+
+func rehearsed(t testing.TB, p *Play) *Report {
+	t.Helper()
+	r, err := p.Rehearse(t.Context(), 20)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+const head = "procedure \"Made\"\nport radio: dialect at, ending cr, phrasebook \"dunlin.toml\"\ninput address: int 1..65534\n"
+
+// Each class of bad modules, at procedures that are known to catch, or to let through.
+func TestClasses(t *testing.T) {
+	set := "step \"set\" tries 2\n    say radio: AT~NODE={address}\n"
+	for name, c := range map[string]struct {
+		text, bad, about string
+		class            Class
+		at               string
+	}{
+		"not read back":          {set + "end\n", "not stored", "address", Survived, ""},
+		"read back":              {set + "    say radio: AT~NODE?\n    hear radio: ~NODE: {=address}\nend\n", "not stored", "address", Caught, "set"},
+		"read and not compared":  {set + "    say radio: AT~NODE?\n    hear radio: ~NODE: {n:int}\n    note n\nend\n", "stored wrong: the next value", "address", Survived, ""},
+		"never written":          {set + "end\n", "not stored", "channel", NotTested, ""},
+		"lies of it":             {set + "    say radio: AT~NODE?\n    hear radio: ~NODE: {=address}\nend\n", "stored and not used", "address", Invisible, ""},
+		"tried again":            {set + "    say radio: AT~NODE?\n    hear radio: ~NODE: {=address}\nend\n", "stored at the second try only", "address", Harmless, ""},
+		"not looked at again":    {set + "    say radio: AT~NODE?\n    hear radio: ~NODE: {=address}\nend\nstep \"restart\"\n    say radio: AT~RESTART\n    hear radio within 5s: DUNLIN UP ...\nend\n", "lost at a restart", "address", Survived, ""},
+		"looked at again":        {set + "end\nstep \"restart\"\n    say radio: AT~RESTART\n    hear radio within 5s: DUNLIN UP ...\n    say radio: AT~NODE?\n    hear radio: ~NODE: {=address}\nend\n", "lost at a restart", "address", Caught, "restart"},
+		"firmware not asked for": {set + "end\n", "another firmware", "firmware", NotTested, ""},
+		"firmware noted alone":   {set + "    say radio: ATI\n    hear radio: {a}\n    hear radio: {b}\n    hear radio: {firmware}\n    note firmware\nend\n", "another firmware", "firmware", Survived, ""},
+		"firmware checked":       {set + "    say radio: ATI\n    hear radio: Larkfell Works\n    hear radio: Dunlin\n    hear radio: 2.4{}\nend\n", "another firmware", "firmware", Caught, "set"},
+		"a refusal is wanted":    {set + "    say radio: AT~GROUP=999\n    hear radio: ~REFUSED: 32\nend\n", "a refusal answered with success", "AT~GROUP=999", Caught, "set"},
+		"any answer will do":     {set + "    say radio: AT~GROUP={500 + address}\n    hear radio: {}\nend\n", "a refusal answered with success", "AT~GROUP=505", Survived, ""},
+		"limit":                  {set + "    say radio: AT~POWER?\n    hear radio: ~POWER: {p:int}\n    limit p in 0..14 dBm \"power\"\nend\n", "a value above its limit", "power", Caught, "set"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r := rehearsed(t, play(t, head+c.text, map[string]any{"address": 5}))
+			for _, b := range r.Bad {
+				if b.Name != c.bad || b.About != c.about {
+					continue
+				}
+				if b.Class != c.class || b.Step != c.at {
+					t.Errorf("%s at %q (%s), wanted %s at %q", b.Class, b.Step, b.Why, c.class, c.at)
+				}
+				if c.class == Survived && c.about == "address" && (b.Mend == nil || strings.Join(b.Mend.Lines, "|") != "say radio: AT~NODE?|hear radio: ~NODE: {=address}") {
+					t.Errorf("to mend it: %+v", b.Mend)
+				}
+				return
+			}
+			t.Errorf("there is no such module among %+v", r.Bad)
+		})
+	}
+}
+
+// The lines that are proposed catch what survived, and what has them is a procedure still.
+func TestMend(t *testing.T) {
+	text := head + "input channel: int 0..79\nlet label = \"mast \" + string(address)\nstep \"set\"\n    say radio: AT~NODE={address}\n    say radio: AT~CHANNEL={channel}\n    say radio: AT~NAME=\"{label}\"\nend\nstep \"restart\"\n    say radio: AT~RESTART\n    hear radio within 5s: DUNLIN UP ...\nend\n"
+	p := play(t, text, map[string]any{"address": 5, "channel": 41})
+	r := rehearsed(t, p)
+	if n := r.Count(Survived); n < 10 {
+		t.Errorf("%d survived", n)
+	}
+	mended, put, err := r.Insert(p.File)
+	if err != nil || put != 6 {
+		t.Fatalf("%d put, %v", put, err)
+	}
+	again := rehearsed(t, play(t, mended, p.Values))
+	if score, _ := again.Score(); score != 1 || again.Count(Survived) != 0 {
+		t.Errorf("%v after this:\n%s", again.Bad, mended)
+	}
+}
+
+// Good modules as they may come: who is refused, and where.
+func TestHabits(t *testing.T) {
+	alarms := func(text string) string {
+		var all []string
+		for _, g := range rehearsed(t, play(t, head+text, map[string]any{"address": 5})).Good {
+			if g.Alarm {
+				all = append(all, g.Name)
+			}
+		}
+		return strings.Join(all, ", ")
+	}
+	for text, want := range map[string]string{
+		"step \"s\" tries 3\n    say radio: AT\nend\n":                                                                                      "",
+		"step \"s\"\n    say radio: AT\nend\n":                                                                                              "the first command after power-up is refused",
+		"step \"s\" tries 3\n    say radio: AT~NODE?\n    hear radio: {first}\n    check first == \"~NODE: 1\"\nend\n":                      "", // tried again it comes
+		"step \"s\" tries 3\n    say radio: AT~POWER?\n    hear radio: ~POWER: {p:int}\n    limit p in 0..20 dBm\n    check p < 20\nend\n": "p is 20, at its limit",
+	} {
+		if got := alarms(text); got != want {
+			t.Errorf("%s: refused %s; wanted %s", text, got, want)
+		}
+	}
+}
+
+// The same seed gives the same bytes; what does not pass at good modules tells so; secrets are
+// shown nowhere.
+func TestRehearsal(t *testing.T) {
+	text := "procedure \"Pair\"\nport valley: dialect at, ending cr, phrasebook \"dunlin.toml\"\nport summit: dialect at, ending cr, phrasebook \"dunlin.toml\"\nsecret code\nstep \"set\" tries 3\n    say valley: AT~NAME=\"{code}\"\nend\nstep \"say\" tries 2\n    say valley: AT~TELL=2,2,hi\n    hear summit within 1s: ~HEARD: {},{},{},2,hi\nend\n"
+	one := func() string {
+		p := play(t, text, map[string]any{"code": "frost-and-rime"}, map[string]string{"node": "1"}, map[string]string{"node": "2"})
+		p.Air = bench.Air{Loss: 0.3, Delay: 20 * time.Millisecond}
+		text, err := json.Marshal(rehearsed(t, p))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	first := one()
+	for range 4 {
+		if again := one(); again != first {
+			t.Fatalf("the same seed:\n%s\n%s", first, again)
+		}
+	}
+	if strings.Contains(first, "frost") || !strings.Contains(first, "[secret]") {
+		t.Error(first)
+	}
+	var r Report
+	if err := json.Unmarshal([]byte(first), &r); err != nil || len(r.Chances) != 1 || r.Chances[0].Step != "say" || r.Chances[0].With < 4 || r.Chances[0].With > 9 {
+		t.Errorf("%+v, %v", r.Chances, err)
+	}
+	_, err := play(t, head+"step \"s\"\n    say radio: AT~NODE?\n    hear radio: ~NODE: 77\nend\n", map[string]any{"address": 5}).Rehearse(t.Context(), 0)
+	if _, ok := err.(*NotPassed); !ok {
+		t.Error(err)
+	}
+	if err := inMadeUpTime(func() { panic("a fault") }); err == nil || !strings.Contains(err.Error(), "a fault") {
+		t.Error(err)
+	}
+}
+
+// What a rehearsal tells of a module is what the program finds when that module is at a
+// pseudo-terminal, in real time.
+func TestAgreesWithBench(t *testing.T) {
+	for _, c := range []struct {
+		file   string
+		values map[string]any
+		set    []string
+	}{
+		{"commission", map[string]any{"address": 5, "group": 7, "channel": 41}, []string{"--set", "address=5"}},
+		{"hasty", map[string]any{"address": 5, "channel": 41}, []string{"--set", "address=5"}},
+	} {
+		f, err := procedure.Read("../../examples/" + c.file + ".parrot")
+		if err != nil {
+			t.Fatal(err)
+		}
+		p := play(t, head+"step \"s\"\n    pause 1ms\nend\n", c.values)
+		p.File = f
+		good, err := p.perform(t.Context(), scene{seed: 1})
+		if err != nil {
+			t.Fatal(err)
+		}
+		b := &baseline{outcome: good}
+		type one struct {
+			name  string
+			scene func() scene
+		}
+		var all []one
+		for _, m := range p.mutants(b) {
+			if m.touched && m.make != nil {
+				all = append(all, one{m.name + " of " + m.about, func() scene {
+					return scene{seed: 1, tampers: map[string]func(*log) tamper{"radio": func(*log) tamper { tm, _ := m.make(); return tm }}}
+				}})
+			}
+		}
+		for _, h := range append(p.habits(b), p.firstRefused(b)...) {
+			if h.scene.style["radio"].delay == 0 { // that is a matter of a hundredth of a second
+				all = append(all, one{h.name, func() scene { return h.scene }})
+			}
+		}
+		t.Logf("%s: %d modules", c.file, len(all))
+		if len(all) < 25 {
+			t.Errorf("only %d modules", len(all))
+		}
+		var several sync.WaitGroup
+		turn := make(chan struct{}, 4)
+		for _, m := range all {
+			several.Go(func() {
+				turn <- struct{}{}
+				defer func() { <-turn }()
+				o, err := p.perform(t.Context(), m.scene())
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				step, _ := failedAt(o.res)
+				was, at := p.atTerminal(t, m.scene(), "../../examples/"+c.file+".parrot", c.set)
+				if string(o.res.Verdict) != was || o.res.Verdict != verdict.Passed && step != at {
+					t.Errorf("%s, %s: %s at %q in a rehearsal, %s at %q by the program", c.file, m.name, o.res.Verdict, step, was, at)
+				}
+			})
+		}
+		several.Wait()
+	}
+}
+
+// atTerminal has the program perform a procedure on a module at a pseudo-terminal.
+func (p *Play) atTerminal(t *testing.T, s scene, file string, set []string) (came, at string) {
+	m := p.Modules["radio"]
+	b, err := sim.New(sim.Config{Families: families.All, Modules: []bench.Standin{m}})
+	if err != nil {
+		t.Error(err)
+		return
+	}
+	defer b.Close()
+	pseudo, err := port.OpenPseudo()
+	if err != nil {
+		t.Error(err)
+		return
+	}
+	defer pseudo.Close()
+	l := &log{}
+	var tm tamper
+	if make := s.tampers["radio"]; make != nil {
+		tm = make(l)
+	}
+	mid := newMiddle("radio", pseudo, true, tm, s.style["radio"], l)
+	defer mid.close()
+	if before := s.before["radio"]; before != nil {
+		mid.give(before)
+	}
+	if _, err := b.Attach("radio", mid); err != nil {
+		t.Error(err)
+		return
+	}
+	out, _ := exec.Command(uparrot, append([]string{"run", file, "--port", "radio=" + pseudo.Path(), "--no-ledger", "--json", "--quiet", "--operator", "none"}, set...)...).Output() // the status is in the result
+	var res struct {
+		Verdict string
+		Steps   []struct{ Title, Verdict string }
+	}
+	if err := json.Unmarshal(out, &res); err != nil {
+		t.Errorf("%v: %s", err, out)
+	}
+	for _, st := range res.Steps {
+		if st.Verdict == "failed" || st.Verdict == "broken" {
+			return res.Verdict, st.Title
+		}
+	}
+	return res.Verdict, ""
+}
+
+// How many rehearsals of the example of seven steps are done in a second, beside one of fifty steps.
+func BenchmarkRehearsal(b *testing.B) {
+	f, err := procedure.Read("../../examples/commission.parrot")
+	if err != nil {
+		b.Fatal(err)
+	}
+	long := head
+	for i := range 50 {
+		long += fmt.Sprintf("step \"%d\"\n    say radio: AT~NODE={address}\n    say radio: AT~NODE?\n    hear radio: ~NODE: {=address}\nend\n", i)
+	}
+	short := play(b, head+"step \"s\"\n    pause 1ms\nend\n", map[string]any{"address": 5, "group": 7, "channel": 41})
+	short.File = f
+	for name, p := range map[string]*Play{"seven steps": short, "fifty steps": play(b, long, map[string]any{"address": 5})} {
+		b.Run(name, func(b *testing.B) {
+			n := 0
+			for b.Loop() {
+				if o, err := p.perform(b.Context(), scene{seed: 1}); err != nil || o.res.Verdict != verdict.Passed {
+					b.Fatal(o.res.Verdict, err)
+				}
+				n++
+			}
+			b.ReportMetric(float64(n)/b.Elapsed().Seconds(), "rehearsals/s")
+		})
+	}
+}
