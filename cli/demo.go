@@ -93,6 +93,7 @@ func (a *app) doDemo(ctx context.Context, dir string) error {
 		head string
 		do   func() error
 	}{
+		{"Rehearsed first: would a procedure catch a bad radio?", d.rehearse},
 		{"Commission the radio: valley", func() error { return d.commission("valley", "DL-0017", 1) }},
 		{"Commission the radio: summit", func() error { return d.commission("summit", "DL-0018", 2) }},
 		{"A message each way", func() error { return d.perform("greeting.parrot", "", nil) }},
@@ -137,6 +138,21 @@ type demonstration struct {
 	keep    session.Keep
 	outcome verdict.Verdict
 	stop    func() error // ends the workshop
+}
+
+// rehearse rehearses a procedure that was written in a hurry, so that something survives.
+func (d *demonstration) rehearse() error {
+	root := (&app{in: d.app.in, out: d.out, err: d.app.err}).root()
+	root.SilenceErrors, root.SilenceUsage = true, true
+	root.SetArgs([]string{"rehearse", d.in("hasty.parrot")})
+	err := root.ExecuteContext(d.ctx)
+	if v, judged := errors.AsType[errVerdict](err); judged && v.Verdict == verdict.Failed {
+		return nil // as it should
+	}
+	if err == nil {
+		err = errors.New("the hurried procedure has caught every bad radio, and should not")
+	}
+	return err
 }
 
 func (d *demonstration) in(name string) string { return filepath.Join(d.dir, name) }

@@ -54,6 +54,7 @@ sed -e '0,/AT~NODE?/s//AT~NOED?/' -e 's/AT~NODE={address}/AT~NODE=70000/' "$work
 shot check 2 "uparrot check mistakes.parrot; uparrot check guide.parrot"
 sed -e 's/channel: int 0..79/channel: int 0..99/' -e 's/phrasebook "dunlin.toml"/phrasebook "guide.toml"/' "$work/commission.parrot" >"$work/refused.parrot"
 sed -e 's/range = \[0, 79\]/range = [0, 99]/' "$work/dunlin.toml" >"$work/guide.toml" # a guide that is wrong
+shot rehearse 2 "uparrot rehearse hasty.parrot"
 shot refused 3 "uparrot run refused.parrot --bench larkfell.toml --port valley --set address=1 --set channel=80"
 kill $standin
 wait $standin 2>/dev/null || true
@@ -171,16 +172,6 @@ two() {
 	xdotool type -- '@si'
 }
 shot talk 1 "uparrot talk gates modem --bench station.toml" two
-hexview() {
-	xdotool key F6; sleep 0.2
-	say 38400
-	say AT+CMGF=1
-	say 'AT+CMGS="+15550100"'
-	say 'Gondola 4 has stopped{ctrl-z}'
-	sleep 1
-	xdotool key F4 F4 F5
-}
-shot talk-hex 1 "uparrot talk modem --bench station.toml" hexview
 kill $standin
 wait $standin 2>/dev/null || true
 standin=
