@@ -19,6 +19,6 @@ func (a *app) link() *cobra.Command {
 			return cmd.Help()
 		},
 	}
-	cmd.AddCommand(a.linkTest(), a.linkAnswer(), a.linkMap(), a.linkCapacity(), a.linkCompare(), a.linkBudget())
+	cmd.AddCommand(a.linkTest(), a.linkAnswer(), a.linkMap(), a.linkCapacity(), a.linkCompare(), a.linkBudget(), a.linkPlan())
 	return cmd
 }

@@ -126,9 +126,9 @@ func TestHabits(t *testing.T) {
 		return strings.Join(all, ", ")
 	}
 	for text, want := range map[string]string{
-		"step \"s\" tries 3\n    say radio: AT\nend\n":                                                                                      "",
-		"step \"s\"\n    say radio: AT\nend\n":                                                                                              "the first command after power-up is refused",
-		"step \"s\" tries 3\n    say radio: AT~NODE?\n    hear radio: {first}\n    check first == \"~NODE: 1\"\nend\n":                      "", // tried again it comes
+		"step \"s\" tries 3\n    say radio: AT\nend\n": "",
+		"step \"s\"\n    say radio: AT\nend\n":         "the first command after power-up is refused",
+		"step \"s\" tries 3\n    say radio: AT~NODE?\n    hear radio: {first}\n    check first == \"~NODE: 1\"\nend\n":                     "", // tried again it comes
 		"step \"s\" tries 3\n    say radio: AT~POWER?\n    hear radio: ~POWER: {p:int}\n    limit p in 0..20 dBm\n    check p < 20\nend\n": "p is 20, at its limit",
 	} {
 		if got := alarms(text); got != want {

@@ -76,6 +76,19 @@ func (p *Procedure) boards(play *rehearse.Play, at map[string]string) error {
 	return nil
 }
 
+// Absent is a port that need not be there: how it is spoken to, by the bench and the phrasebook.
+func (p *Ports) Absent(name string) (*bench.Station, error) {
+	if p.Bench == nil || !p.Named(name) {
+		return nil, misuse("the bench has no port %q: name it with --bench, or leave the ports out", name)
+	}
+	s, _, err := p.absent(name, phrasebook.Setup{}, nil)
+	if err == nil {
+		e, _ := p.Bench.Port(name)
+		s.Address = e.At
+	}
+	return s, err
+}
+
 // absent is a port that need not be there, and the module that stands at it: a stand-in of the
 // bench, one of a family that there is, or one made of the phrasebook.
 func (p *Ports) absent(name string, own phrasebook.Setup, book *phrasebook.Phrasebook) (*bench.Station, bench.Standin, error) {
