@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -27,6 +28,10 @@ type rehearseCommand struct {
 	mend  bool
 	yes   bool
 	all   bool
+
+	settings string        // a file of settings that are applied, in place of a procedure
+	hand     time.Duration // that a person takes for the next module
+	hands    int
 }
 
 // leastScored is how many bad modules a score rests on at least.
@@ -35,7 +40,7 @@ const leastScored = 10
 func (a *app) rehearse() *cobra.Command {
 	c := &rehearseCommand{runCommand: &runCommand{app: a}}
 	cmd := &cobra.Command{
-		Use:   "rehearse PROCEDURE",
+		Use:   "rehearse PROCEDURE | --settings FILE PORT...",
 		Short: "Tells whether a procedure would catch a bad module and spare a good one",
 		Long: `Performs a procedure on modules that there are not, in made-up time: on good ones as
 they may come (slow, with an echo, with notices between), which it must spare, and on bad
@@ -46,7 +51,7 @@ phrasebooks. What survived is told with the line that would catch it.
 It fails where a bad module survived or a good one was refused; with --min-caught, where
 less was caught than that. A score of fewer than ten bad modules says little (status 4).`,
 		Example: "uparrot rehearse commission.parrot --bench larkfell.toml --port valley",
-		Args:    args(1, 1, "one procedure"),
+		Args:    args(1, 64, "one procedure, or with --settings the ports"),
 		RunE:    c.run,
 	}
 	c.ports.add(cmd)
@@ -66,11 +71,22 @@ less was caught than that. A score of fewer than ten bad modules says little (st
 	fl.BoolVar(&c.all, "all", false, "list every bad and every good module")
 	fl.StringVar(&c.out, "out", "", "write the result to this file")
 	fl.StringVar(&c.as, "as", "", "the form of that file: "+strings.Join(rehearsalForms, ", "))
+	fl.StringVar(&c.settings, "settings", "", "rehearse \"settings apply\" with this file at the ports: would it notice a module that does not keep a value?")
+	fl.StringVar(&c.units, "units", "", "how long a whole table of units would take, and for what it would wait")
+	fl.StringVar(&c.slots, "slots", "", "with --units: at these slots of the bench: all, or names with commas between")
+	fl.DurationVar(&c.hand, "hand", 20*time.Second, "with --units: how long a person takes to put the next module in")
+	fl.IntVar(&c.hands, "hands", 1, "with --units: how many persons do that")
 	a.addJSON(cmd, "the result")
 	return cmd
 }
 
 func (c *rehearseCommand) run(cmd *cobra.Command, args []string) error {
+	switch {
+	case c.settings != "":
+		return c.rehearseSettings(cmd, args)
+	case len(args) > 1:
+		return usage(cmd, "one procedure is rehearsed at a time")
+	}
 	file, err := procedure.Read(args[0])
 	if err != nil {
 		return asUsage(err)
@@ -101,16 +117,24 @@ func (c *rehearseCommand) run(cmd *cobra.Command, args []string) error {
 		return withExample(cmd, err)
 	}
 	play.Seed = c.seed
+	if c.units != "" {
+		return c.rehearseUnits(cmd, p, play)
+	}
+	return c.rehearsed(cmd, args[0], file, play, p.Values, chosen, least)
+}
+
+// rehearsed rehearses something and tells what came of it.
+func (c *rehearseCommand) rehearsed(cmd *cobra.Command, name string, file *procedure.File, play *rehearse.Play, values map[string]any, chosen []string, least float64) error {
 	r, err := play.Rehearse(cmd.Context(), c.times)
 	if bad, ok := errors.AsType[*rehearse.NotPassed](err); ok {
-		return &session.Unable{What: fmt.Sprintf("%s cannot be rehearsed: %v. Give a bench whose stand-ins are as it wants them, and --set what it needs", args[0], bad)}
+		return &session.Unable{What: fmt.Sprintf("%s cannot be rehearsed: %v. Give a bench whose stand-ins are as it wants them, and --set what it needs", name, bad)}
 	}
 	if err != nil {
 		return err
 	}
 	r.Values = map[string]string{}
 	for _, in := range file.Inputs {
-		r.Values[in.Name] = procedure.Text(p.Values[in.Name])
+		r.Values[in.Name] = procedure.Text(values[in.Name])
 	}
 	if c.json {
 		err = c.printJSON(rehearsalJSON(r))

@@ -97,3 +97,76 @@ func TestRehearse(t *testing.T) {
 		}
 	}
 }
+
+// What is not a procedure: settings that are applied, a whole table of units, a link test.
+func TestRehearseOthers(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.write("want.toml", "address = 7\nchannel = 41\nname = \"tower 3\"\n")
+	b.run("rehearse", "--settings", "want.toml", "valley", "--bench", "larkfell.toml").wants(t, 0, "valley: name", "caught 100.0 %", "0 survived", "not tested:\n   group at valley")
+	// A phrasebook that knows no restart cannot notice what a restart loses: nothing is told as caught.
+	b.write("dunlin.toml", strings.Replace(b.read("dunlin.toml"), "restart = [", "#restart = [", 1))
+	if c := b.run("rehearse", "--settings", "want.toml", "valley", "--bench", "larkfell.toml", "--all"); strings.Contains(c.out, "lost at a restart") {
+		t.Error(c.out)
+	}
+	b.run("rehearse", "--settings", "none.toml", "valley", "--bench", "larkfell.toml").wants(t, 2, "none.toml")
+	b.run("rehearse", "--settings", "want.toml", "valley", "--bench", "larkfell.toml", "--mend").wants(t, 2, "--settings takes ports")
+	b.write("wrong.toml", "colour = 7\n")
+	b.run("rehearse", "--settings", "wrong.toml", "valley", "--bench", "larkfell.toml").wants(t, 2, "colour")
+
+	// One person serves four slots: what he takes is what it takes.
+	units := func(args ...string) map[string]float64 {
+		t.Helper()
+		c := b.run(append([]string{"rehearse", "slow.parrot", "--units", "tray.csv", "--bench", "tray.toml", "--port", "radio=place1", "--set", "channel=41", "--set", "power=10", "--json"}, args...)...).wants(t, 0)
+		var got struct {
+			Total float64 `json:"total_s"`
+			Unit  float64 `json:"unit_s"`
+			Waits []struct {
+				What   string
+				Waited float64 `json:"waited_s"`
+			}
+		}
+		if err := json.Unmarshal([]byte(c.out), &got); err != nil {
+			t.Fatal(err, c.out)
+		}
+		all := map[string]float64{"total": got.Total, "unit": got.Unit}
+		for _, w := range got.Waits {
+			all[w.What] = w.Waited
+		}
+		return all
+	}
+	b.write("slow.parrot", "procedure \"Slow\"\nport radio: phrasebook \"dunlin.toml\"\ninput address: int\ninput channel: int\ninput power: int\nstep \"alone\" uses air\n    pause 10s\nend\nstep \"at once\"\n    pause 30s\nend\n")
+	for _, c := range []struct {
+		args        []string
+		least, most float64
+	}{
+		{[]string{"--hand", "0s"}, 24 * 40, 24*40 + 1},
+		{[]string{"--hand", "20s"}, 24 * 60, 24*60 + 1},
+		{[]string{"--hand", "0s", "--slots", "all"}, 24 * 10, 24*10 + 41},  // the air is what there is least of
+		{[]string{"--hand", "20s", "--slots", "all"}, 24 * 20, 24*20 + 41}, // ... or the hand
+		{[]string{"--hand", "20s", "--hands", "4", "--slots", "all"}, 6*60 - 1, 6*60 + 60},
+	} {
+		if got := units(c.args...); got["total"] < c.least || got["total"] > c.most {
+			t.Errorf("%v: %v, wanted %v to %v", c.args, got, c.least, c.most)
+		}
+	}
+	b.run("rehearse", "slow.parrot", "--units", "tray.csv", "--bench", "larkfell.toml", "--port", "radio=valley", "--set", "channel=41", "--set", "power=10").wants(t, 2, "the bench does not name air")
+
+	plan := func(status int, args ...string) call {
+		return b.run(append([]string{"link", "plan"}, args...)...).wants(t, status)
+	}
+	if c := plan(0, "valley", "summit", "--bench", "larkfell.toml", "--max-loss", "2%", "--count", "1000"); !strings.Contains(c.out, "2.00 % (the limit)") || c.out != plan(0, "valley", "summit", "--bench", "larkfell.toml", "--max-loss", "2%", "--count", "1000").out {
+		t.Error(c.out)
+	}
+	if c := plan(0, "valley", "summit", "--bench", "larkfell.toml", "--max-loss", "2%", "--every", "1ms"); !strings.Contains(c.err, "warning") {
+		t.Errorf("nothing warns that frames every millisecond pile up: %s", c.err)
+	}
+	for want, args := range map[string][]string{
+		"say which loss is allowed": {"--count", "100"}, "is no share between": {"--max-loss", "0%"}, "takes --max-count": {"--max-loss", "2%", "--until-sure", "--count", "9"}, "the bench has no port": {"valley", "--max-loss", "2%"},
+		"both ends are valley": {"valley", "valley", "--bench", "larkfell.toml", "--max-loss", "2%"}, "--burst": {"--max-loss", "2%", "--burst", "0"},
+	} {
+		if c := plan(2, args...); !strings.Contains(c.err, want) {
+			t.Errorf("%v: %s", args, c.err)
+		}
+	}
+}

@@ -216,7 +216,9 @@ func (p *Play) mutants(b *baseline) (all []*mutant) {
 		m := &maker{Play: p, b: b, port: decl.Name, book: st.Phrasebook, lines: st.Setup.Dialect != phrasebook.Bytes}
 		m.said, m.answers, m.steps = b.answered(decl.Name)
 		all = append(all, m.settings()...)
-		all = append(all, m.identities()...)
+		if p.Do == nil { // else nothing is said of what the modules are
+			all = append(all, m.identities()...)
+		}
 		all = append(all, m.commands()...)
 		all = append(all, m.limits()...)
 		all = append(all, m.messages()...)

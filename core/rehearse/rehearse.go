@@ -229,7 +229,9 @@ func (p *Play) bad(ctx context.Context, r *Report, b *baseline) error {
 		case !m.anyway && same(o.state, b.state):
 			x.Class = Harmless
 		default:
-			x.Class, x.Mend = Survived, m.mend
+			if x.Class = Survived; p.Do == nil {
+				x.Mend = m.mend
+			}
 		}
 		r.Bad = append(r.Bad, x)
 	}

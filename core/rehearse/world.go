@@ -36,6 +36,9 @@ type Play struct {
 	Air      bench.Air
 	Operator perform.Operator // nil if nobody answers
 	Seed     uint64
+	// Do does something else at the ports than to perform the procedure, which then tells of the
+	// ports alone; nil performs it.
+	Do func(ctx context.Context, stations map[string]*bench.Station, events *record.Stream) perform.Result
 
 	mask secret.Mask // of the secrets
 }
@@ -54,6 +57,8 @@ type scene struct {
 	air     *bench.Air        // nil is air that loses nothing
 	seed    uint64
 	hands   func(b *sim.Bench) perform.Operator
+	uses    func(ctx context.Context, names []string) (release func(), err error)
+	quick   bool // the settings are not looked at in the end
 }
 
 // outcome is what came of a performance.
@@ -77,17 +82,23 @@ const longest = 2 * time.Hour
 
 // perform performs the procedure once.
 func (p *Play) perform(ctx context.Context, s scene) (o outcome, err error) {
-	fault := inMadeUpTime(func() { o, err = p.inBubble(ctx, s) })
+	if ctx.Err() != nil {
+		return o, context.Cause(ctx)
+	}
+	fault := inMadeUpTime(func() { o, err = p.inBubble(s) })
 	return o, errors.Join(err, fault)
 }
 
-func (p *Play) inBubble(ctx context.Context, s scene) (o outcome, err error) {
-	stopped := make(chan struct{})
+func (p *Play) inBubble(s scene) (o outcome, err error) {
 	own, cancel := context.WithCancelCause(context.Background()) // a bubble waits for nothing from outside
 	defer cancel(nil)
 	timer := time.AfterFunc(longest, func() { cancel(errors.New("it goes on without end")) })
 	defer timer.Stop()
-	defer close(stopped)
+	return p.once(own, s, p.Values)
+}
+
+// once performs the procedure on modules of their own.
+func (p *Play) once(own context.Context, s scene, values map[string]any) (o outcome, err error) {
 	cfg := sim.Config{Sleep: time.Sleep, Families: families.All, NoNetwork: true}
 	if s.air != nil {
 		cfg.Air = *s.air
@@ -153,19 +164,24 @@ func (p *Play) inBubble(ctx context.Context, s scene) (o outcome, err error) {
 		operator = s.hands(b)
 	}
 	began := time.Now()
-	run := &perform.Run{Procedure: p.File, Stations: stations, Values: maps.Clone(p.Values), Unit: p.Unit, Events: events, Operator: operator, Sleep: time.Sleep, NoNetwork: true,
+	run := &perform.Run{Procedure: p.File, Stations: stations, Values: maps.Clone(values), Unit: p.Unit, Events: events, Operator: operator, Sleep: time.Sleep, NoNetwork: true, Uses: s.uses,
 		Keep: func(name string, _ []byte) (string, error) { return name, nil }}
-	o.res = run.Do(own)
+	if p.Do != nil {
+		o.res = p.Do(own, stations, events)
+	} else {
+		o.res = run.Do(own)
+	}
 	o.took = time.Since(began)
 	l.mu.Lock()
 	o.log = slices.Clone(l.all)
 	l.mu.Unlock()
-	o.state = p.state(own, b)
+	if !s.quick {
+		o.state = p.state(own, b)
+	}
 	for _, m := range middles {
 		m.close()
 		_ = m.host.Close()
 	}
-	_ = ctx
 	return o, nil
 }
 

@@ -2,17 +2,23 @@ package session
 
 import (
 	"cmp"
+	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"uparrot/core/bench"
+	"uparrot/core/perform"
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/procedure"
+	"uparrot/core/record"
 	"uparrot/core/rehearse"
 	"uparrot/core/sim/families"
+	"uparrot/core/verdict"
 )
 
 // Play is the procedure as it can be rehearsed: at modules that its ports have on the bench, as
@@ -47,6 +53,57 @@ func (p *Procedure) Play() (*rehearse.Play, error) {
 	}
 	play.File = p.File
 	return play, nil
+}
+
+// SettingsPlay is settings that are applied to modules, to be rehearsed: would it be noticed that one
+// does not take, or does not keep a value?
+func SettingsPlay(ports *Ports, names []string, w Wanted) (*rehearse.Play, error) {
+	play := &rehearse.Play{File: &procedure.File{Title: "settings apply", Answers: 2 * time.Second}, Values: map[string]any{}, Stations: map[string]*bench.Station{}, Modules: map[string]bench.Standin{}}
+	known := &Modules{}
+	for _, name := range names {
+		st, module, err := ports.absent(name, phrasebook.Setup{}, nil)
+		if err != nil {
+			return nil, err
+		}
+		st.Supply = nil
+		play.Stations[name], play.Modules[name] = st, module
+		play.File.Ports = append(play.File.Ports, &procedure.PortDecl{Name: name, Setup: st.Setup, Phrasebook: st.Phrasebook})
+		known.Stations = append(known.Stations, st)
+	}
+	if err := errors.Join(known.Known(), known.Check(w)); err != nil {
+		return nil, err
+	}
+	play.Do = func(ctx context.Context, stations map[string]*bench.Station, events *record.Stream) perform.Result {
+		m := &Modules{Session: &Session{Events: events}}
+		for _, name := range names {
+			m.Stations = append(m.Stations, stations[name])
+		}
+		return m.applied(ctx, w)
+	}
+	return play, nil
+}
+
+// applied makes settings so, as a result with a step for each.
+func (m *Modules) applied(ctx context.Context, w Wanted) (res perform.Result) {
+	found, err := m.Read(ctx, record.AsFound)
+	var changes []Change
+	if err == nil {
+		changes = m.Changes(found, w)
+		_, err = m.Write(ctx, changes, true)
+	}
+	res.Verdict, res.Err = verdict.Passed, err
+	if err != nil {
+		res.Verdict = verdict.Broken
+	}
+	for _, c := range changes {
+		st := perform.StepResult{Title: c.Module + ": " + c.Name, Verdict: verdict.Passed}
+		if !c.Took {
+			st.Verdict, st.Why = verdict.Failed, c.WhyNot
+		}
+		res.Verdict = verdict.Worse(res.Verdict, st.Verdict)
+		res.Steps = append(res.Steps, st)
+	}
+	return res
 }
 
 // boards adds those that switch the power of modules.
