@@ -203,7 +203,7 @@ func (c *rehearseCommand) tell(r *rehearse.Report, chosen []string) {
 	c.survivors(s, r)
 	for _, g := range r.Good {
 		if g.Alarm {
-			fmt.Fprintf(w, "\n%s at %q: a good module with %s (%s)\n   %s\n", s.bold("false alarm"), oneLine(g.Step), oneLine(g.Name), g.Port, oneLine(clip(g.Why)))
+			fmt.Fprintf(w, "\n%s at %q: a good module with %s (%s)\n   %s\n", s.bold("false alarm"), oneLine(g.Step), oneLine(g.Name), g.Port, cut(oneLine(g.Why), wide))
 			if g.Spare != "" {
 				fmt.Fprintf(w, "   to spare it: %s\n", g.Spare)
 			}

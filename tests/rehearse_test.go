@@ -26,13 +26,15 @@ func TestRehearseExamples(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	b.write("pair.toml", "[port.valley]\nphrasebook = \"dunlin.toml\"\n[port.valley.standin]\nfamily = \"dunlin\"\nsettings = { node = 1, group = 7 }\n[port.summit]\nphrasebook = \"dunlin.toml\"\n[port.summit.standin]\nfamily = \"dunlin\"\nplace = 1400.0\nsettings = { node = 2, group = 7 }\n[air]\nloss = \"5%\"\ndelay = \"30ms\"\n")
+	b.write("good.toml", strings.Replace(b.read("workshop.toml"), "family = \"brambling\"", "family = \"brambling\"\nsettings = { release = 640 }", 1))
 	least := 0 // that could be caught, over all
 	for _, args := range []string{
 		"commission.parrot", "greeting.parrot --bench pair.toml", "restart.parrot --bench supply.toml", "anyradio.parrot --phrasebook dunlin.toml", "anyradio.parrot --phrasebook fieldfare.toml --set channel=7",
 		"boards.parrot --bench station.toml", "curlew.parrot --bench station.toml", "siskin.parrot --bench workshop.toml", "wheatear.parrot --bench workshop.toml", "bittern.parrot --bench workshop.toml",
 		"tower.parrot --bench workshop.toml", "fieldfare.parrot --bench ropeway.toml --port radio=valley", "plover.parrot --bench workshop.toml",
+		"twite.parrot --bench workshop.toml", "brambling.parrot --bench good.toml",
 	} {
-		c := b.runWith([]string{"UPARROT_CODE=snowline"}, "", append([]string{"rehearse", "--json", "--times", "20"}, strings.Fields(args)...)...)
+		c := b.runWith([]string{"UPARROT_CODE=snowline", "UPARROT_NETWORK_KEY=frost-and-rime"}, "", append([]string{"rehearse", "--json", "--times", "20"}, strings.Fields(args)...)...)
 		var r rehearsal
 		if err := json.Unmarshal([]byte(c.out), &r); err != nil {
 			t.Errorf("%s: %v: %s%s", args, err, c.out, c.err)
@@ -42,7 +44,7 @@ func TestRehearseExamples(t *testing.T) {
 		if r.Score != nil && *r.Score < 0.95 || r.Alarms > 0 {
 			t.Errorf("%s: %s", args, b.run(append([]string{"rehearse"}, strings.Fields(args)...)...).out)
 		}
-		if strings.Contains(c.out, "snowline") {
+		if strings.Contains(c.out, "snowline") || strings.Contains(c.out, "frost-and-rime") {
 			t.Errorf("%s shows a secret", args)
 		}
 	}
@@ -86,7 +88,6 @@ func TestRehearse(t *testing.T) {
 	b.run("rehearse", "little.parrot").wants(t, 4, "0 survived") // a score of few bad modules says little
 	b.write("never.parrot", strings.Replace(b.read("little.parrot"), "~POWER: 5", "~POWER: 6", 1))
 	b.run("rehearse", "never.parrot").wants(t, 3, "cannot be rehearsed: it is failed at good modules already, at \"s\"")
-	b.run("rehearse", "twite.parrot").wants(t, 3, "is a socket of this machine, and such ports cannot be rehearsed")
 	b.write("bare.parrot", "procedure \"Bare\"\nport radio\nstep \"s\"\n    say radio: AT\nend\n")
 	for want, args := range map[string][]string{
 		"nothing is known of the module at the port radio": {"bare.parrot"}, `there is no form "pdf"`: {"hasty.parrot", "--as", "pdf", "--out", "x"}, "name the file with --out": {"hasty.parrot", "--as", "junit"},
@@ -150,7 +151,7 @@ func TestRehearseOthers(t *testing.T) {
 			t.Errorf("%v: %v, wanted %v to %v", c.args, got, c.least, c.most)
 		}
 	}
-	b.run("rehearse", "slow.parrot", "--units", "tray.csv", "--bench", "larkfell.toml", "--port", "radio=valley", "--set", "channel=41", "--set", "power=10").wants(t, 2, "the bench does not name air")
+	b.run("rehearse", "slow.parrot", "--units", "tray.csv", "--bench", "larkfell.toml", "--port", "radio=valley", "--set", "channel=41", "--set", "power=10").wants(t, 2, "which the bench does not name: write air = 1")
 
 	plan := func(status int, args ...string) call {
 		return b.run(append([]string{"link", "plan"}, args...)...).wants(t, status)

@@ -32,13 +32,17 @@ func (p *Play) habits(b *baseline) (all []*habit) {
 		styled := func(what, spare string, s style) {
 			all = append(all, &habit{name: what, port: name, scene: scene{style: map[string]style{name: s}}, spare: spare})
 		}
-		if st.Setup.Dialect == phrasebook.Bytes {
+		if _, there := p.Modules[name]; !there || st.Setup.Dialect == phrasebook.Bytes {
 			continue // its packets are known by the gaps between them
 		}
 		slow := p.shortest(name) * 9 / 10
 		styled(fmt.Sprintf("answers after %v, as late as is allowed", slow), "a longer time: within, or answers within in the header", style{delay: slow, prompt: byItself(st.Phrasebook)})
 		styled("answers a byte at a time", "", style{oneByte: true})
+		styled("what it says comes in one piece", "", style{joined: true})
 		styled("lines that end with LF alone", "", style{ending: "\n"})
+		if st.Setup.Dialect == phrasebook.AT {
+			styled("lines that end with CR alone", "", style{ending: "\r"})
+		}
 		styled("lines that end with CR LF", "", style{ending: "\r\n"})
 		if st.Setup.Dialect != phrasebook.Console { // there it is a line of a text
 			styled("an empty line before each line", "", style{blank: true})
@@ -50,7 +54,11 @@ func (p *Play) habits(b *baseline) (all []*habit) {
 			styled("a prompt in colours", "prompt in the header, as it is without colours", style{colour: true})
 		}
 		all = append(all, &habit{name: "noise when it starts", port: name, scene: scene{before: map[string][]byte{name: []byte("\x00\xff\x83U\x1c\r\n")}}, spare: "a first step that is tried again: tries 3 every 500ms"})
-		all = append(all, p.noticed(name, st.Phrasebook)...)
+		if pb := st.Phrasebook; pb != nil && pb.Banner != nil && pb.Banner.Within > 0 {
+			late := time.Duration(pb.Banner.Within) * 9 / 10
+			styled(fmt.Sprintf("a start that takes %v, as long as the phrasebook allows", late), "a longer time for the first line after a restart", style{starts: late, banner: pb.Banner.Pattern})
+		}
+		all = append(all, p.noticed(b, name, st.Phrasebook)...)
 		all = append(all, p.within(b, name)...)
 	}
 	return all
@@ -88,6 +96,16 @@ func (p *Play) shortest(port string) time.Duration {
 			if h, ok := n.(*procedure.Hear); ok && h.Port == port && !h.Not && h.Within > 0 {
 				least = min(least, h.Within)
 			}
+			if w, ok := n.(*procedure.Watch); ok && slices.Contains(procedure.PortsOf(n), port) {
+				for _, poll := range w.Polls {
+					least = min(least, poll.Every) // the next is not asked for before
+				}
+				for _, r := range w.Readings {
+					if r.Hear.Within > 0 {
+						least = min(least, r.Hear.Within)
+					}
+				}
+			}
 			if l, ok := n.(*procedure.LogIn); ok && l.Port == port && l.Within > 0 {
 				least = min(least, l.Within/4) // its prompts come one after another
 			}
@@ -110,7 +128,7 @@ func walk(list []procedure.Node, visit func(procedure.Node)) {
 }
 
 // noticed are notices that come before each line of a module.
-func (p *Play) noticed(port string, book *phrasebook.Phrasebook) (all []*habit) {
+func (p *Play) noticed(b *baseline, port string, book *phrasebook.Phrasebook) (all []*habit) {
 	if book == nil {
 		return nil
 	}
@@ -121,7 +139,11 @@ func (p *Play) noticed(port string, book *phrasebook.Phrasebook) (all []*habit) 
 				continue
 			}
 		}
-		if text == "" {
+		waited := slices.ContainsFunc(b.heard, func(e entry) bool {
+			_, is := n.Pattern.Match(e.text)
+			return e.port == port && is
+		})
+		if text == "" || waited { // what the procedure waits for is a notice no more
 			continue
 		}
 		all = append(all, &habit{name: "the notice " + n.Name + " between all lines", port: port, scene: scene{tampers: map[string]func(*log) tamper{port: func(l *log) tamper {

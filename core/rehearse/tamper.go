@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"uparrot/core/pattern"
 	"uparrot/core/port"
 	"uparrot/core/uart"
 )
@@ -27,6 +28,9 @@ type style struct {
 	delay   time.Duration     // from what was said to the answer
 	prompt  func([]byte) bool // lines that come by themselves, and are not late
 	oneByte bool              // a byte at a time
+	joined  bool              // all that comes at once in one piece
+	starts  time.Duration     // from what was said to the first line after a start
+	banner  *pattern.Pattern  // that line
 	echo    bool              // what is said comes back first
 	colour  bool              // a prompt is coloured
 }
@@ -114,6 +118,12 @@ func (m *middle) send() {
 					return
 				}
 			}
+			if m.style.joined {
+				var open bool
+				if b, open = m.gather(b); !open {
+					return
+				}
+			}
 			if !m.style.oneByte {
 				_, _ = m.host.Write(b) // a host that has gone shows at the next read
 				continue
@@ -132,8 +142,33 @@ func (m *middle) send() {
 	}
 }
 
+// gather waits for what comes within a moment; false if it is over.
+func (m *middle) gather(b []byte) ([]byte, bool) {
+	moment := time.After(joinWithin)
+	for {
+		select {
+		case more := <-m.queue:
+			b = append(b, more...)
+		case <-moment:
+			return b, true
+		case <-m.done:
+			return nil, false
+		}
+	}
+}
+
+// joinWithin is how long pieces wait for one another.
+const joinWithin = 20 * time.Millisecond
+
 // late is how much longer an answer takes that comes as late as it may.
 func (m *middle) late(b []byte) time.Duration {
+	if m.style.starts > 0 {
+		if _, is := m.style.banner.Match(bytes.TrimSpace(b)); is {
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			return time.Until(m.saidAt.Add(m.style.starts))
+		}
+	}
 	if m.style.delay == 0 || m.style.prompt != nil && m.style.prompt(bytes.TrimSpace(b)) {
 		return 0
 	}

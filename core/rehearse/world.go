@@ -69,6 +69,7 @@ type outcome struct {
 	state  map[string]string // settings as they are in the end, by port and name
 	took   time.Duration     // in made-up time
 	tries  map[string]int    // by step, that failed
+	heard  []entry           // lines that the procedure has waited for
 }
 
 // limitSeen is a measurement, and how far the log was when it was judged.
@@ -99,7 +100,9 @@ func (p *Play) inBubble(s scene) (o outcome, err error) {
 
 // once performs the procedure on modules of their own.
 func (p *Play) once(own context.Context, s scene, values map[string]any) (o outcome, err error) {
-	cfg := sim.Config{Sleep: time.Sleep, Families: families.All, NoNetwork: true}
+	sea := &harbour{}
+	defer sea.close()
+	cfg := sim.Config{Sleep: time.Sleep, Families: families.All, NoNetwork: true, Dial: sea.dial}
 	if s.air != nil {
 		cfg.Air = *s.air
 	}
@@ -120,6 +123,11 @@ func (p *Play) once(own context.Context, s scene, values map[string]any) (o outc
 	stations := map[string]*bench.Station{}
 	for name, st := range p.Stations {
 		own := *st
+		if _, there := p.Modules[name]; !there { // a socket of this machine
+			own.Dial = func() (port.Port, error) { return sea.listen(name, own.Address.Where), nil }
+			stations[name] = &own
+			continue
+		}
 		own.Address = port.Address{Where: name}
 		made := false
 		var t tamper
@@ -149,6 +157,8 @@ func (p *Play) once(own context.Context, s scene, values map[string]any) (o outc
 			l.mu.Lock()
 			l.all = append(l.all, entry{step: e.Step})
 			l.mu.Unlock()
+		case e.Kind == record.Heard:
+			o.heard = append(o.heard, entry{port: e.Port, text: []byte(e.Text)})
 		case e.Kind == record.Try:
 			o.tries[e.Step]++
 		case e.Kind == record.Limit:

@@ -30,10 +30,22 @@ func (p *Procedure) Play() (*rehearse.Play, error) {
 	}
 	at := map[string]string{} // ports of the bench, by their names in the play
 	for _, decl := range p.File.Ports {
-		if decl.Socket != "" {
-			return nil, &Unable{fmt.Sprintf("the port %s is a socket of this machine, and such ports cannot be rehearsed", decl.Name)}
-		}
 		where := decl.Name
+		if decl.Socket != "" && p.At[decl.Name] == "" {
+			if decl.To {
+				return nil, &Unable{fmt.Sprintf("the port %s goes to a socket of somebody else, whom a rehearsal does not have", decl.Name)}
+			}
+			st := &bench.Station{Name: decl.Name, Setup: decl.Whole(), Phrasebook: decl.Phrasebook}
+			at, err := p.where(context.Background(), decl)
+			if err == nil && at != "" {
+				st.Address, err = port.ParseAddress(at)
+			}
+			if err != nil {
+				return nil, err
+			}
+			play.Stations[decl.Name] = st
+			continue
+		}
 		if named, ok := p.At[decl.Name]; ok {
 			where = named
 		}

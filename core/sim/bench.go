@@ -13,6 +13,7 @@ import (
 	"io"
 	"math"
 	"math/rand/v2"
+	"net"
 	"slices"
 	"sort"
 	"strings"
@@ -141,6 +142,8 @@ type Config struct {
 
 	// NoNetwork has modules that are in the network not listen there.
 	NoNetwork bool
+	// Dial is how modules get to others in the network; nil is net.DialTimeout.
+	Dial func(network, address string, within time.Duration) (net.Conn, error)
 
 	// Strange is told what was said to a module made of a record that the record
 	// does not know; it may be nil.
@@ -166,6 +169,7 @@ type Bench struct {
 	modules []bench.Standin
 
 	NoNetwork bool // modules do not listen in the network
+	Dial      func(network, address string, within time.Duration) (net.Conn, error)
 	make      func(bench.Standin) Maker
 }
 
@@ -209,6 +213,9 @@ func New(cfg Config) (*Bench, error) {
 	if cfg.Sleep == nil {
 		cfg.Sleep = pace.Precise
 	}
+	if cfg.Dial == nil {
+		cfg.Dial = net.DialTimeout
+	}
 	b := &Bench{
 		air:   cfg.Air,
 		clock: newClock(cfg.Sleep),
@@ -220,6 +227,7 @@ func New(cfg Config) (*Bench, error) {
 		modules: cfg.Modules,
 
 		NoNetwork: cfg.NoNetwork,
+		Dial:      cfg.Dial,
 		make:      func(m bench.Standin) Maker { return cfg.Families[kind(m)] },
 	}
 	for _, m := range cfg.Modules {

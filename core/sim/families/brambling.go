@@ -3,6 +3,7 @@ package families
 import (
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -19,12 +20,13 @@ import (
 //
 // Test 2 asks for the lever and waits for a hand, test 5 asks whether the lamp is
 // lit and waits for y or n. The limits of test 3 are printed the wrong way round,
-// and test 4 fails: the brake of this unit is slow. Anything else is answered
+// and test 4 fails: the brake of this unit is slow (the setting release, in ms). Anything else is answered
 // with "? " and the line.
 type brambling struct {
 	*sim.Unit
 	bench   *sim.Bench
 	typed   typed
+	release int // ms, and some more by chance
 	waiting int // the test that waits for a hand or an answer, 0 if none
 	round   int // counts tests, so that an old time limit is dropped
 }
@@ -39,10 +41,15 @@ var bramblingTests = []struct{ name, limits, unit string }{
 }
 
 func newBrambling(b *sim.Bench, u *sim.Unit) (sim.Behaviour, error) {
-	for key := range u.Settings {
-		return nil, fmt.Errorf("a Brambling has no setting %q", key)
+	m := &brambling{Unit: u, bench: b, release: 900}
+	for key, v := range u.Settings {
+		n, err := strconv.Atoi(v)
+		if key != "release" || err != nil || n < 1 || n > 5000 {
+			return nil, fmt.Errorf("a Brambling has the setting release, 1 to 5000 ms, not %s = %s", key, v)
+		}
+		m.release = n
 	}
-	return &brambling{Unit: u, bench: b}, nil
+	return m, nil
 }
 
 func (m *brambling) Power(time.Time, bool) { m.typed, m.waiting = typed{}, 0 }
@@ -95,7 +102,8 @@ func (m *brambling) test(at time.Time, n int) {
 	if t.limits != "" {
 		m.print(at, "limits %s %s", t.limits, t.unit)
 	}
-	value := map[int]string{1: fmt.Sprintf("%.1f", 23.6+float64(m.bench.Noise.IntN(9))/10), 3: "5.2", 4: fmt.Sprint(900 + m.bench.Noise.IntN(60))}
+	release := m.release + m.bench.Noise.IntN(60)
+	value := map[int]string{1: fmt.Sprintf("%.1f", 23.6+float64(m.bench.Noise.IntN(9))/10), 3: "5.2", 4: fmt.Sprint(release)}
 	switch n {
 	case 2, 5:
 		m.print(at, "%s", map[int]string{2: "pull the lever", 5: "is the lamp lit? y or n"}[n])
@@ -109,7 +117,7 @@ func (m *brambling) test(at time.Time, n int) {
 	default:
 		m.bench.Later(m.Unit, at.Add(bramblingTakes), func(at time.Time) {
 			m.print(at, "value %s %s", value[n], t.unit)
-			m.finish(at, n, n != 4)
+			m.finish(at, n, n != 4 || release <= 800)
 		})
 	}
 }

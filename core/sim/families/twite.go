@@ -200,7 +200,7 @@ func (t *twite) open(at time.Time, socket int, args []string) {
 	}
 	powers := t.Powers()
 	go func() { // the network takes its own time
-		conn, err := net.DialTimeout(args[1], net.JoinHostPort(args[2], args[3]), 3*time.Second)
+		conn, err := t.bench.Dial(args[1], net.JoinHostPort(args[2], args[3]), 3*time.Second)
 		t.bench.Plan(time.Now(), func(at time.Time) {
 			switch {
 			case err != nil:
