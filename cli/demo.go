@@ -297,6 +297,8 @@ func (a *app) demoEnd(dir string, v verdict.Verdict, d time.Duration) {
 		{"  evidence/valley.*", "one record in every other form: JUnit, CSV, text, hex, pcapng, Markdown"},
 		{"  evidence/ledger.sqlite", "the ledger of all runs; evidence/*.record the records of the other families"},
 		{"  evidence/by-hand.parrot", "the procedure learned from what was said by hand"},
+		{"  hasty.parrot", "a weak procedure; uparrot rehearse tells what it lets through"},
+		{"  tray.toml, tray.csv, evidence/tray.csv", "a tray of radios: the bench, the table, and what came of it"},
 		{"  workshop.toml, ropeway.toml", "benches with a module of each other family; a procedure for each stands beside them"},
 		{"  station.toml, boards.parrot, curlew.parrot", "another bench: a modem set otherwise than its guide says, two relay boards"},
 	})

@@ -225,16 +225,7 @@ func (c *rehearseCommand) tell(r *rehearse.Report, chosen []string) {
 	}
 	chances(w, r)
 	notTested(w, r)
-	score, any := r.Score()
-	words := "nothing could be caught"
-	if any {
-		words = fmt.Sprintf("caught %.1f %%", 100*score)
-	}
-	var counts []string
-	for _, class := range rehearse.Classes {
-		counts = append(counts, fmt.Sprintf("%d %s", r.Count(class), class))
-	}
-	fmt.Fprintf(w, "\nbad modules: %s: %s\ngood modules: %d spared, %s\n", words, strings.Join(counts, ", "), len(r.Good)-r.Alarms(), count(r.Alarms(), "false alarm"))
+	fmt.Fprintf(w, "\nbad modules: %s: %s\ngood modules: %d spared, %s\n", scoreWords(r), countsOf(r), len(r.Good)-r.Alarms(), count(r.Alarms(), "false alarm"))
 	if len(r.Untested) > 0 {
 		fmt.Fprintf(w, "not rehearsed, since they want a person: %s\n", oneLine(strings.Join(r.Untested, "; ")))
 	}

@@ -37,7 +37,7 @@ func rehearsalJSON(r *rehearse.Report) any {
 func writeRehearsal(w io.Writer, form string, file *procedure.File, r *rehearse.Report) error {
 	switch form {
 	case "html":
-		return rehearsalPage.Execute(w, map[string]any{"R": r, "Steps": stepRowsOf(r)[1:], "JSON": rehearsalJSON(r), "Counts": countsOf(r)})
+		return rehearsalPage.Execute(w, map[string]any{"R": r, "Steps": stepRowsOf(r)[1:], "JSON": rehearsalJSON(r), "Counts": countsOf(r), "Score": scoreWords(r)})
 	case "junit":
 		return rehearsalJUnit(w, r)
 	case "sarif":
@@ -46,6 +46,15 @@ func writeRehearsal(w io.Writer, form string, file *procedure.File, r *rehearse.
 	e := json.NewEncoder(w)
 	e.SetIndent("", "  ")
 	return e.Encode(rehearsalJSON(r))
+}
+
+// scoreWords is the score of a rehearsal in words.
+func scoreWords(r *rehearse.Report) string {
+	score, any := r.Score()
+	if !any {
+		return "nothing could be caught"
+	}
+	return fmt.Sprintf("caught %.1f %%", 100*score)
 }
 
 func countsOf(r *rehearse.Report) string {
@@ -164,7 +173,7 @@ pre { background: #f3f3f3; padding: .5rem .8rem; margin: .3rem 0; overflow-x: au
 @media print { body { margin: 0 } }
 </style></head><body>
 <h1>{{.R.Procedure}}</h1>
-<p>Rehearsed {{.R.Runs}} times, seed {{.R.Seed}}. Bad modules: {{.Counts}}. Good modules: {{len .R.Good}}, false alarms: {{.R.Alarms}}.</p>
+<p>Rehearsed {{.R.Runs}} times, seed {{.R.Seed}}. Bad modules: {{.Score}}: {{.Counts}}. Good modules: {{len .R.Good}}, false alarms: {{.R.Alarms}}.</p>
 <table><tr><th></th><th>step</th><th>caught</th><th>false alarms</th></tr>
 {{range .Steps}}<tr>{{range .}}<td>{{.}}</td>{{end}}</tr>
 {{end}}</table>

@@ -27,6 +27,7 @@ type mutant struct {
 	anyway  bool   // where it passes, the module was wrong, whatever its settings are
 	hidden  bool   // nothing in the phrasebook could show it
 	why     string // ... why not
+	replays string // the line whose answer is played again in the module's place; "" if none is
 	what    string // the measurement that is changed, to a value; "" if none is
 	value   float64
 	mend    *mend // what would catch it; nil if nothing is known
@@ -44,7 +45,6 @@ type mend struct {
 // baseline is what the procedure did on good modules.
 type baseline struct {
 	outcome
-	initial map[string]string // settings before it
 }
 
 // answered is what a module answered to each said line, in their order: all that came until the
@@ -109,6 +109,49 @@ func (b *baseline) was(port string) map[string][][]byte {
 		all[string(s)] = append(all[string(s)], answers[i])
 	}
 	return all
+}
+
+// control plays an answer again as instead does, and lets the module obey all the same: a procedure
+// that does not pass so is caught by the playing, not by what is wrong with the module.
+type control struct {
+	line string
+	was  map[string][][]byte
+	n    int
+	left int // lines of the module that are not handed on
+	part bool
+}
+
+func (t *control) said(line []byte) ([]byte, []byte) {
+	list := t.was[t.line]
+	if string(line) != t.line || len(list) == 0 {
+		return line, nil
+	}
+	answer := list[min(t.n, len(list)-1)]
+	t.n++
+	for _, l := range bytes.SplitAfter(answer, []byte("\n")) {
+		switch {
+		case !bytes.HasSuffix(l, []byte("\n")):
+			t.part = t.part || len(l) > 0
+		case len(bytes.TrimRight(l, "\r\n")) > 0:
+			t.left++
+		}
+	}
+	return line, answer
+}
+
+func (t *control) heard(line []byte) [][]byte {
+	if t.left > 0 {
+		t.left--
+		return nil
+	}
+	return [][]byte{line}
+}
+
+// drops is asked of what is no whole line, such as a prompt.
+func (t *control) drops() bool {
+	was := t.part
+	t.part = false
+	return was
 }
 
 // otherwise has the module get another line.
@@ -240,10 +283,6 @@ type maker struct {
 	writes map[string]bool // lines that write a setting
 }
 
-func (m *maker) tamper(t tamper, on *trigger) func() (tamper, *trigger) {
-	return func() (tamper, *trigger) { return t, on }
-}
-
 // written is the last line that writes a setting, with the value; "" if none does.
 func (m *maker) written(set phrasebook.Setting) (line, value, step string) {
 	if set.WriteSaid == nil {
@@ -294,6 +333,9 @@ func (m *maker) settings() (all []*mutant) {
 		line, value, step := m.written(set)
 		add := func(name string, make func() (tamper, *trigger), hidden string) {
 			x := &mutant{name: name, port: m.port, about: set.Name, make: make, touched: line != "", hidden: hidden != "", why: hidden}
+			if !strings.HasPrefix(name, "stored wrong") {
+				x.replays = line
+			}
 			if line != "" {
 				x.mend = m.readBack(set, line, value, step)
 			}
@@ -361,7 +403,7 @@ func (m *maker) packets(set phrasebook.Setting, was map[string][][]byte) (all []
 		return []*mutant{{name: "not stored", port: m.port, about: set.Name}}
 	}
 	m.writes[string(line)] = true
-	all = append(all, &mutant{name: "not stored", port: m.port, about: set.Name, touched: true, make: func() (tamper, *trigger) {
+	all = append(all, &mutant{name: "not stored", port: m.port, about: set.Name, touched: true, replays: string(line), make: func() (tamper, *trigger) {
 		on := &trigger{}
 		return &instead{line: string(line), was: was, trigger: on}, on
 	}})
@@ -579,7 +621,7 @@ func (m *maker) commands() (all []*mutant) {
 		if m.writes[line] {
 			continue
 		}
-		all = append(all, &mutant{name: "answered and not done", port: m.port, about: shown, touched: true, hidden: len(m.b.state) == 0, why: "the phrasebook tells no settings", make: func() (tamper, *trigger) {
+		all = append(all, &mutant{name: "answered and not done", port: m.port, about: shown, touched: true, replays: line, hidden: len(m.b.state) == 0, why: "the phrasebook tells no settings", make: func() (tamper, *trigger) {
 			on := &trigger{}
 			return &instead{line: line, was: was, trigger: on}, on
 		}})

@@ -193,6 +193,7 @@ func failedAt(res perform.Result) (string, string) {
 
 // bad performs it on modules with one thing wrong.
 func (p *Play) bad(ctx context.Context, r *Report, b *baseline) error {
+	played := map[string]bool{} // whether an answer can be played again, by port and line
 	for _, m := range p.mutants(b) {
 		x := Bad{Name: m.name, Port: m.port, About: p.mask.Hide(m.about)}
 		if m.mend != nil {
@@ -207,6 +208,24 @@ func (p *Play) bad(ctx context.Context, r *Report, b *baseline) error {
 		}
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
+		}
+		if m.replays != "" {
+			key := m.port + "\x00" + m.replays
+			if _, known := played[key]; !known {
+				o, err := p.perform(ctx, scene{seed: p.Seed, quick: true, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
+					return &control{line: m.replays, was: b.was(m.port)}
+				}}})
+				if err != nil {
+					return err
+				}
+				r.ran(o)
+				played[key] = fine(o.res)
+			}
+			if !played[key] {
+				x.Class, x.Why = NotTested, "its answer cannot be played again in the module's place"
+				r.Bad = append(r.Bad, x)
+				continue
+			}
 		}
 		var on *trigger
 		o, err := p.perform(ctx, scene{seed: p.Seed, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {

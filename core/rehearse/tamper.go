@@ -304,8 +304,12 @@ func (m *middle) pass(line, raw []byte) {
 	lines := [][]byte{line}
 	ending := raw[len(line):]
 	whole := len(ending) > 0
-	if m.tamper != nil && len(line) > 0 && (whole || !m.lines) {
+	switch d, drops := m.tamper.(interface{ drops() bool }); {
+	case m.tamper == nil || len(line) == 0:
+	case whole || !m.lines:
 		lines = m.tamper.heard(line)
+	case drops && d.drops():
+		lines = nil
 	}
 	if whole && m.style.ending != "" {
 		ending = []byte(m.style.ending)
