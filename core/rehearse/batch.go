@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -69,75 +70,79 @@ func (s *share) take() (release func()) {
 	}
 }
 
+// shift is a batch at work.
+type shift struct {
+	*Play
+	Batch
+	shares map[string]*share
+
+	mu     sync.Mutex
+	next   int
+	failed int
+	worked time.Duration
+	err    error
+}
+
 func (p *Play) batch(b Batch) (Spent, error) {
-	shares := map[string]*share{TheHand: {name: TheHand, places: make(chan struct{}, max(1, b.Hands))}}
+	w := &shift{Play: p, Batch: b, shares: map[string]*share{TheHand: {name: TheHand, places: make(chan struct{}, max(1, b.Hands))}}}
 	for name, n := range b.Shared {
-		shares[name] = &share{name: name, places: make(chan struct{}, n)}
-	}
-	uses := func(_ context.Context, names []string) (func(), error) {
-		var held []func()
-		for _, name := range slices.Compact(slices.Sorted(slices.Values(names))) { // always in the same order
-			s := shares[name]
-			if s == nil {
-				return nil, fmt.Errorf("the bench does not name %s: write %s = 1 in [shared]", name, name)
-			}
-			held = append(held, s.take())
-		}
-		return func() {
-			for _, release := range held {
-				release()
-			}
-		}, nil
+		w.shares[name] = &share{name: name, places: make(chan struct{}, n)}
 	}
 	began := time.Now()
-	out := Spent{Units: len(b.Units), Slots: b.Slots}
-	var mu sync.Mutex
-	next := 0
-	var first error
-	var worked time.Duration
 	var all sync.WaitGroup
 	for range b.Slots {
-		all.Go(func() {
-			for {
-				mu.Lock()
-				i := next
-				next++
-				stop := first != nil
-				mu.Unlock()
-				if stop || i >= len(b.Units) {
-					return
-				}
-				release := shares[TheHand].take()
-				time.Sleep(b.Hand)
-				release()
-				o, err := p.once(context.Background(), scene{seed: p.Seed + uint64(i), uses: uses, quick: true}, b.Units[i])
-				mu.Lock()
-				if err != nil && first == nil {
-					first = err
-				}
-				if !fine(o.res) {
-					out.Failed++
-				}
-				for _, st := range o.res.Steps {
-					worked += time.Duration(st.TookMS * float64(time.Millisecond))
-				}
-				mu.Unlock()
-			}
-		})
+		all.Go(w.slot)
 	}
 	all.Wait()
-	out.Total = time.Since(began)
-	if len(b.Units) > 0 {
-		out.Unit = worked / time.Duration(len(b.Units))
-	}
-	for _, s := range shares {
+	out := Spent{Units: len(b.Units), Slots: b.Slots, Failed: w.failed, Total: time.Since(began), Unit: w.worked / time.Duration(max(1, len(b.Units)))}
+	for _, s := range w.shares {
 		out.Shares = append(out.Shares, Waited{s.name, s.waited, s.used.Seconds() / max(1e-9, out.Total.Seconds()*float64(cap(s.places)))})
 	}
-	slices.SortFunc(out.Shares, func(a, b Waited) int {
-		if a.Waited != b.Waited {
-			return int((b.Waited - a.Waited) / time.Microsecond)
+	slices.SortFunc(out.Shares, func(a, b Waited) int { return cmp.Or(cmp.Compare(b.Waited, a.Waited), cmp.Compare(a.What, b.What)) })
+	return out, w.err
+}
+
+// slot does one unit after another.
+func (w *shift) slot() {
+	for {
+		w.mu.Lock()
+		i, stop := w.next, w.err != nil
+		w.next++
+		w.mu.Unlock()
+		if stop || i >= len(w.Units) {
+			return
 		}
-		return len(a.What) - len(b.What)
-	})
-	return out, first
+		release := w.shares[TheHand].take()
+		time.Sleep(w.Hand)
+		release()
+		o, err := w.once(context.Background(), scene{seed: w.Seed + uint64(i), uses: w.uses, quick: true}, w.Units[i])
+		w.mu.Lock()
+		if err != nil && w.err == nil {
+			w.err = err
+		}
+		if !fine(o.res) {
+			w.failed++
+		}
+		for _, st := range o.res.Steps {
+			w.worked += time.Duration(st.TookMS * float64(time.Millisecond))
+		}
+		w.mu.Unlock()
+	}
+}
+
+// uses waits for what a step shares with others, always in the same order.
+func (w *shift) uses(_ context.Context, names []string) (func(), error) {
+	var held []func()
+	for _, name := range slices.Compact(slices.Sorted(slices.Values(names))) {
+		s := w.shares[name]
+		if s == nil {
+			return nil, fmt.Errorf("the bench does not name %s: write %s = 1 in [shared]", name, name)
+		}
+		held = append(held, s.take())
+	}
+	return func() {
+		for _, release := range held {
+			release()
+		}
+	}, nil
 }

@@ -323,70 +323,64 @@ func (m *maker) settings() (all []*mutant) {
 	m.writes = map[string]bool{}
 	was := m.b.was(m.port)
 	for _, set := range m.book.Settings {
-		if !set.Writable() {
-			continue
-		}
-		if set.WritePacket != "" || !m.lines {
+		switch {
+		case !set.Writable():
+		case set.WritePacket != "" || !m.lines:
 			all = append(all, m.packets(set, was)...)
-			continue
+		default:
+			all = append(all, m.setting(set, was)...)
 		}
-		line, value, step := m.written(set)
-		add := func(name string, make func() (tamper, *trigger), hidden string) {
-			x := &mutant{name: name, port: m.port, about: set.Name, make: make, touched: line != "", hidden: hidden != "", why: hidden}
-			if !strings.HasPrefix(name, "stored wrong") {
-				x.replays = line
-			}
-			if line != "" {
-				x.mend = m.readBack(set, line, value, step)
-			}
-			all = append(all, x)
-		}
-		readable := ""
-		if set.ReadSaid == nil {
-			readable = "the phrasebook tells no way to read it"
-		}
-		if line == "" {
-			add("not stored", nil, "")
-			continue
-		}
-		m.writes[line] = true
-		add("not stored", func() (tamper, *trigger) {
+	}
+	return all
+}
+
+// setting are modules that do not keep one setting, which is written in words.
+func (m *maker) setting(set phrasebook.Setting, was map[string][][]byte) (all []*mutant) {
+	line, value, step := m.written(set)
+	if line == "" {
+		return []*mutant{{name: "not stored", port: m.port, about: set.Name}}
+	}
+	m.writes[line] = true
+	hidden := ""
+	if set.ReadSaid == nil {
+		hidden = "the phrasebook tells no way to read it"
+	}
+	add := func(name, hidden string, make func(*trigger) tamper) *mutant {
+		x := &mutant{name: name, port: m.port, about: set.Name, touched: true, hidden: hidden != "", why: hidden, mend: m.readBack(set, line, value, step), make: func() (tamper, *trigger) {
 			on := &trigger{}
-			return &instead{line: line, was: was, trigger: on}, on
-		}, readable)
-		add("stored at the second try only", func() (tamper, *trigger) {
-			on := &trigger{}
-			return &instead{line: line, nth: 1, was: was, trigger: on}, on
-		}, readable)
-		for _, wrong := range wrongValues(set, value) {
-			to, err := set.WriteSaid.Fill(func(string) (string, error) { return wrong.value, nil })
-			if err != nil {
-				continue
-			}
-			add("stored wrong: "+wrong.how, func() (tamper, *trigger) {
-				on := &trigger{}
-				return &otherwise{line: line, to: to, trigger: on}, on
-			}, readable)
+			return make(on), on
+		}}
+		if !strings.HasPrefix(name, "stored wrong") {
+			x.replays = line
 		}
-		if set.ReadSaid == nil || set.AnswerPattern == nil {
-			continue
+		all = append(all, x)
+		return x
+	}
+	add("not stored", hidden, func(on *trigger) tamper { return &instead{line: line, was: was, trigger: on} })
+	add("stored at the second try only", hidden, func(on *trigger) tamper { return &instead{line: line, nth: 1, was: was, trigger: on} })
+	for _, wrong := range wrongValues(set, value) {
+		if to, err := set.WriteSaid.Fill(func(string) (string, error) { return wrong.value, nil }); err == nil {
+			add("stored wrong: "+wrong.how, hidden, func(on *trigger) tamper { return &otherwise{line: line, to: to, trigger: on} })
 		}
-		lie := func(starts *pattern.Pattern) func() (tamper, *trigger) {
-			return func() (tamper, *trigger) {
-				on := &trigger{}
-				return &lies{write: line, read: set.Read, tells: set.AnswerPattern.Example(map[string]string{"value": value}), pattern: set.AnswerPattern, starts: starts, was: was, trigger: on}, on
-			}
+	}
+	if set.ReadSaid == nil || set.AnswerPattern == nil {
+		return all
+	}
+	lie := func(starts *pattern.Pattern) func(*trigger) tamper {
+		tells := set.AnswerPattern.Example(map[string]string{"value": value})
+		return func(on *trigger) tamper {
+			return &lies{write: line, read: set.Read, tells: tells, pattern: set.AnswerPattern, starts: starts, was: was, trigger: on}
 		}
-		if m.book.Banner != nil && m.restartsAfter(line) {
-			add("lost at a restart", lie(m.book.Banner.Pattern), "")
-			all[len(all)-1].mend.Step = m.lastRestart()
+	}
+	if m.book.Banner != nil && m.restartsAfter(line) {
+		if x := add("lost at a restart", "", lie(m.book.Banner.Pattern)); x.mend != nil {
+			x.mend.Step = m.lastRestart()
 		}
-		if m.book.Carrier == nil || len(m.Stations) < 2 {
-			add("stored and not used", lie(nil), "the module tells that it has it, and nothing uses it")
-		} else {
-			add("stored and not used", lie(nil), "")
-			all[len(all)-1].anyway = true
-		}
+	}
+	if m.book.Carrier == nil || len(m.Stations) < 2 {
+		add("stored and not used", "the module tells that it has it, and nothing uses it", lie(nil))
+	} else {
+		add("stored and not used", "", lie(nil)).anyway = true
 	}
 	return all
 }

@@ -209,23 +209,12 @@ func (p *Play) bad(ctx context.Context, r *Report, b *baseline) error {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
-		if m.replays != "" {
-			key := m.port + "\x00" + m.replays
-			if _, known := played[key]; !known {
-				o, err := p.perform(ctx, scene{seed: p.Seed, quick: true, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
-					return &control{line: m.replays, was: b.was(m.port)}
-				}}})
-				if err != nil {
-					return err
-				}
-				r.ran(o)
-				played[key] = fine(o.res)
-			}
-			if !played[key] {
-				x.Class, x.Why = NotTested, "its answer cannot be played again in the module's place"
-				r.Bad = append(r.Bad, x)
-				continue
-			}
+		if plays, err := p.plays(ctx, r, b, m, played); err != nil {
+			return err
+		} else if !plays {
+			x.Class, x.Why = NotTested, "its answer cannot be played again in the module's place"
+			r.Bad = append(r.Bad, x)
+			continue
 		}
 		var on *trigger
 		o, err := p.perform(ctx, scene{seed: p.Seed, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
@@ -237,24 +226,47 @@ func (p *Play) bad(ctx context.Context, r *Report, b *baseline) error {
 			return err
 		}
 		r.ran(o)
-		switch {
-		case !fine(o.res):
-			x.Class = Caught
-			x.Step, x.Why = failedAt(o.res)
-		case on == nil || on.n == 0, m.what != "" && !o.measured(m.what, m.value):
-			x.Class = NotTested
-		case m.hidden:
-			x.Class, x.Why = Invisible, m.why
-		case !m.anyway && same(o.state, b.state):
-			x.Class = Harmless
-		default:
-			if x.Class = Survived; p.Do == nil {
-				x.Mend = m.mend
-			}
-		}
+		p.classed(&x, m, on, &o, b)
 		r.Bad = append(r.Bad, x)
 	}
 	return nil
+}
+
+// classed says of which class a bad module is, by what came of it.
+func (p *Play) classed(x *Bad, m *mutant, on *trigger, o *outcome, b *baseline) {
+	switch {
+	case !fine(o.res):
+		x.Class = Caught
+		x.Step, x.Why = failedAt(o.res)
+	case on == nil || on.n == 0, m.what != "" && !o.measured(m.what, m.value):
+		x.Class = NotTested
+	case m.hidden:
+		x.Class, x.Why = Invisible, m.why
+	case !m.anyway && same(o.state, b.state):
+		x.Class = Harmless
+	default:
+		if x.Class = Survived; p.Do == nil {
+			x.Mend = m.mend
+		}
+	}
+}
+
+// plays reports whether the answer that a bad module gives can be played again: whether the
+// procedure passes so where the module obeys all the same.
+func (p *Play) plays(ctx context.Context, r *Report, b *baseline, m *mutant, known map[string]bool) (bool, error) {
+	key := m.port + "\x00" + m.replays
+	if plays, is := known[key]; is || m.replays == "" {
+		return plays || m.replays == "", nil
+	}
+	o, err := p.perform(ctx, scene{seed: p.Seed, quick: true, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
+		return &control{line: m.replays, was: b.was(m.port)}
+	}}})
+	if err != nil {
+		return false, err
+	}
+	r.ran(o)
+	known[key] = fine(o.res)
+	return known[key], nil
 }
 
 // measured reports whether a measurement has come to a value.

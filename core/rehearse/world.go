@@ -56,7 +56,6 @@ type scene struct {
 	before  map[string][]byte // comes from a module before anything is said
 	air     *bench.Air        // nil is air that loses nothing
 	seed    uint64
-	hands   func(b *sim.Bench) perform.Operator
 	uses    func(ctx context.Context, names []string) (release func(), err error)
 	quick   bool // the settings are not looked at in the end
 }
@@ -98,11 +97,21 @@ func (p *Play) inBubble(s scene) (o outcome, err error) {
 	return p.once(own, s, p.Values)
 }
 
-// once performs the procedure on modules of their own.
-func (p *Play) once(own context.Context, s scene, values map[string]any) (o outcome, err error) {
-	sea := &harbour{}
-	defer sea.close()
-	cfg := sim.Config{Sleep: time.Sleep, Families: families.All, NoNetwork: true, Dial: sea.dial}
+// stage is the modules of one performance, and what goes over their lines.
+type stage struct {
+	*Play
+	scene
+	sea     *harbour
+	bench   *sim.Bench
+	log     *log
+	mu      sync.Mutex
+	middles []*middle
+}
+
+// stage makes the modules.
+func (p *Play) stage(s scene) (*stage, error) {
+	st := &stage{Play: p, scene: s, sea: &harbour{}, log: &log{}}
+	cfg := sim.Config{Sleep: time.Sleep, Families: families.All, NoNetwork: true, Dial: st.sea.dial}
 	if s.air != nil {
 		cfg.Air = *s.air
 	}
@@ -112,85 +121,105 @@ func (p *Play) once(own context.Context, s scene, values map[string]any) (o outc
 		m.Name = name
 		cfg.Modules = append(cfg.Modules, m)
 	}
-	b, err := sim.New(cfg)
-	if err != nil {
-		return o, fmt.Errorf("make the modules: %w", err)
+	var err error
+	if st.bench, err = sim.New(cfg); err != nil {
+		return nil, fmt.Errorf("make the modules: %w", err)
 	}
-	defer b.Close()
-	l := &log{}
-	var mu sync.Mutex
-	var middles []*middle
-	stations := map[string]*bench.Station{}
-	for name, st := range p.Stations {
-		own := *st
-		if _, there := p.Modules[name]; !there { // a socket of this machine
-			own.Dial = func() (port.Port, error) { return sea.listen(name, own.Address.Where), nil }
-			stations[name] = &own
-			continue
+	return st, nil
+}
+
+// stations are the ports of the procedure, each with its module behind what stands between them.
+func (st *stage) stations() map[string]*bench.Station {
+	all := map[string]*bench.Station{}
+	for name, station := range st.Stations {
+		own := *station
+		if _, there := st.Modules[name]; there {
+			own.Address = port.Address{Where: name}
+			own.Dial = st.dial(name, &own)
+			own.Supply = supplied(own.Supply, st.bench)
+		} else { // a socket of this machine
+			own.Dial = func() (port.Port, error) { return st.sea.listen(name, own.Address.Where), nil }
 		}
-		own.Address = port.Address{Where: name}
-		made := false
-		var t tamper
-		if make := s.tampers[name]; make != nil {
-			t = make(l)
-		}
-		own.Dial = func() (port.Port, error) {
-			host, module := port.Pipe(name, own.Setup.Line())
-			m := newMiddle(name, module, own.Setup.Dialect != phrasebook.Bytes, t, s.style[name], l)
-			mu.Lock()
-			middles = append(middles, m)
-			mu.Unlock()
-			if !made && len(s.before[name]) > 0 {
-				m.give(s.before[name])
-			}
-			made = true
-			_, err := b.Attach(name, m)
-			return &signalled{host, m}, err
-		}
-		own.Supply = supplied(own.Supply, b)
-		stations[name] = &own
+		all[name] = &own
 	}
-	o.tries = map[string]int{}
-	events := record.NewStream(nil, func(e record.Event) {
+	return all
+}
+
+// dial opens the port of a module. What is wrong with the module stays from one opening to the next.
+func (st *stage) dial(name string, own *bench.Station) func() (port.Port, error) {
+	var t tamper
+	if make := st.tampers[name]; make != nil {
+		t = make(st.log)
+	}
+	opened := false
+	return func() (port.Port, error) {
+		host, module := port.Pipe(name, own.Setup.Line())
+		m := newMiddle(name, module, own.Setup.Dialect != phrasebook.Bytes, t, st.style[name], st.log)
+		st.mu.Lock()
+		st.middles = append(st.middles, m)
+		st.mu.Unlock()
+		if !opened && len(st.before[name]) > 0 {
+			m.give(st.before[name])
+		}
+		opened = true
+		_, err := st.bench.Attach(name, m)
+		return &signalled{host, m}, err
+	}
+}
+
+// watched is a stream that keeps what an outcome tells.
+func (st *stage) watched(o *outcome) *record.Stream {
+	return record.NewStream(nil, func(e record.Event) {
+		st.log.mu.Lock()
+		defer st.log.mu.Unlock()
 		switch {
 		case e.Kind == record.Step && e.Verdict == "":
-			l.mu.Lock()
-			l.all = append(l.all, entry{step: e.Step})
-			l.mu.Unlock()
+			st.log.all = append(st.log.all, entry{step: e.Step})
 		case e.Kind == record.Heard:
 			o.heard = append(o.heard, entry{port: e.Port, text: []byte(e.Text)})
 		case e.Kind == record.Try:
 			o.tries[e.Step]++
 		case e.Kind == record.Limit:
 			if m, ok := e.Value.(record.Measurement); ok {
-				l.mu.Lock()
-				o.limits = append(o.limits, limitSeen{m, len(l.all)})
-				l.mu.Unlock()
+				o.limits = append(o.limits, limitSeen{m, len(st.log.all)})
 			}
 		}
 	})
-	operator := p.Operator
-	if s.hands != nil {
-		operator = s.hands(b)
-	}
-	began := time.Now()
-	run := &perform.Run{Procedure: p.File, Stations: stations, Values: maps.Clone(values), Unit: p.Unit, Events: events, Operator: operator, Sleep: time.Sleep, NoNetwork: true, Uses: s.uses,
-		Keep: func(name string, _ []byte) (string, error) { return name, nil }}
-	if p.Do != nil {
-		o.res = p.Do(own, stations, events)
-	} else {
-		o.res = run.Do(own)
-	}
-	o.took = time.Since(began)
-	l.mu.Lock()
-	o.log = slices.Clone(l.all)
-	l.mu.Unlock()
-	if !s.quick {
-		o.state = p.state(own, b)
-	}
-	for _, m := range middles {
+}
+
+// close ends the performance: nothing of it goes on.
+func (st *stage) close() {
+	for _, m := range st.middles {
 		m.close()
 		_ = m.host.Close()
+	}
+	st.bench.Close()
+	st.sea.close()
+}
+
+// once performs the procedure on modules of their own.
+func (p *Play) once(ctx context.Context, s scene, values map[string]any) (o outcome, err error) {
+	st, err := p.stage(s)
+	if err != nil {
+		return o, err
+	}
+	defer st.close()
+	o.tries = map[string]int{}
+	stations, events := st.stations(), st.watched(&o)
+	began := time.Now()
+	if p.Do != nil {
+		o.res = p.Do(ctx, stations, events)
+	} else {
+		run := &perform.Run{Procedure: p.File, Stations: stations, Values: maps.Clone(values), Unit: p.Unit, Events: events, Operator: p.Operator, Sleep: time.Sleep, NoNetwork: true, Uses: s.uses,
+			Keep: func(name string, _ []byte) (string, error) { return name, nil }}
+		o.res = run.Do(ctx)
+	}
+	o.took = time.Since(began)
+	st.log.mu.Lock()
+	o.log = slices.Clone(st.log.all)
+	st.log.mu.Unlock()
+	if !s.quick {
+		o.state = p.state(ctx, st.bench)
 	}
 	return o, nil
 }
@@ -219,57 +248,58 @@ func supplied(s *bench.Supply, b *sim.Bench) *bench.Supply {
 func (p *Play) state(ctx context.Context, b *sim.Bench) map[string]string {
 	all := map[string]string{}
 	for _, name := range slices.Sorted(maps.Keys(p.Stations)) {
-		st := p.Stations[name]
-		if st.Phrasebook == nil {
-			continue
+		if st := p.Stations[name]; st.Phrasebook != nil {
+			stateOf(ctx, b, name, *st, all)
 		}
-		var middles []*middle
-		var steps strings.Builder
-		names := []string{}
-		enter := st.Phrasebook.Round.Statements("enter", "module")
-		leave := st.Phrasebook.Round.Statements("leave", "module")
-		for _, set := range st.Phrasebook.Settings {
-			if way := set.Way(); way.Readable() && !set.Secret {
-				fmt.Fprintf(&steps, "step %q\n%s\nend\n", set.Name, strings.Join(slices.Concat(enter, way.Statements(st.Setup.Dialect, "module", fmt.Sprintf("v%d", len(names))), leave), "\n"))
-				names = append(names, set.Name)
-			}
+	}
+	return all
+}
+
+// stateOf reads the settings of one module.
+func stateOf(ctx context.Context, b *sim.Bench, name string, st bench.Station, all map[string]string) {
+	var steps strings.Builder
+	var names []string
+	round := st.Phrasebook.Round
+	for _, set := range st.Phrasebook.Settings {
+		if way := set.Way(); way.Readable() && !set.Secret {
+			fmt.Fprintf(&steps, "step %q\n%s\nend\n", set.Name, strings.Join(slices.Concat(round.Statements("enter", "module"), way.Statements(st.Setup.Dialect, "module", fmt.Sprintf("v%d", len(names))), round.Statements("leave", "module")), "\n"))
+			names = append(names, set.Name)
 		}
-		if len(names) == 0 {
-			continue
-		}
-		file, err := procedure.ParseWith("", "procedure \"state\"\nkeep going\nport module\n"+steps.String(), map[string]*phrasebook.Phrasebook{"module": st.Phrasebook})
-		if err != nil {
-			continue // check tells of it
-		}
-		own := *st
-		own.Supply = nil
-		own.Dial = func() (port.Port, error) {
-			host, module := port.Pipe(name, own.Setup.Line())
-			m := newMiddle(name, struct{ io.ReadWriteCloser }{module}, false, nil, style{}, &log{}) // whatever its speed is by now
-			middles = append(middles, m)
-			_, err := b.Attach(name, m)
-			return &signalled{host, m}, err
-		}
-		step := ""
-		events := record.NewStream(nil, func(e record.Event) {
-			if e.Kind == record.Step && e.Verdict == "" {
-				step = e.Step
-			}
-			if end, ok := e.Value.(record.StepEnd); ok && e.Verdict == verdict.Passed {
-				for v, given := range end.Values {
-					is, err := given.Value()
-					if i := slices.Index(names, step); err == nil && i >= 0 && v == fmt.Sprintf("v%d", i) {
-						all[name+": "+step] = procedure.Text(is)
-					}
-				}
-			}
-		})
-		run := &perform.Run{Procedure: file, Stations: map[string]*bench.Station{"module": &own}, Values: map[string]any{}, Events: events, Sleep: time.Sleep, Part: true}
-		run.Do(ctx)
+	}
+	file, err := procedure.ParseWith("", "procedure \"state\"\nkeep going\nport module\n"+steps.String(), map[string]*phrasebook.Phrasebook{"module": st.Phrasebook})
+	if err != nil || len(names) == 0 {
+		return // check tells of it
+	}
+	var middles []*middle
+	defer func() {
 		for _, m := range middles {
 			m.close()
 			_ = m.host.Close()
 		}
+	}()
+	st.Supply = nil
+	st.Dial = func() (port.Port, error) {
+		host, module := port.Pipe(name, st.Setup.Line())
+		m := newMiddle(name, struct{ io.ReadWriteCloser }{module}, false, nil, style{}, &log{}) // whatever its speed is by now
+		middles = append(middles, m)
+		_, err := b.Attach(name, m)
+		return &signalled{host, m}, err
 	}
-	return all
+	step := ""
+	events := record.NewStream(nil, func(e record.Event) {
+		if e.Kind == record.Step && e.Verdict == "" {
+			step = e.Step
+		}
+		end, ok := e.Value.(record.StepEnd)
+		if !ok || e.Verdict != verdict.Passed {
+			return
+		}
+		for v, given := range end.Values {
+			if is, err := given.Value(); err == nil && v == fmt.Sprintf("v%d", slices.Index(names, step)) {
+				all[name+": "+step] = procedure.Text(is)
+			}
+		}
+	})
+	run := &perform.Run{Procedure: file, Stations: map[string]*bench.Station{"module": &st}, Values: map[string]any{}, Events: events, Sleep: time.Sleep, Part: true}
+	run.Do(ctx)
 }
