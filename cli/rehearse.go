@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"uparrot/core/bench"
 	"uparrot/core/procedure"
 	"uparrot/core/rehearse"
 	"uparrot/core/session"
@@ -71,6 +72,7 @@ less was caught than that. A score of fewer than ten bad modules says little (st
 	fl.BoolVar(&c.all, "all", false, "list every bad and every good module")
 	fl.StringVar(&c.out, "out", "", "write the result to this file")
 	fl.StringVar(&c.as, "as", "", "the form of that file: "+strings.Join(rehearsalForms, ", "))
+	fl.StringVar(&c.record, "from-record", "", "the modules are those of this record of the procedure, with its inputs: they answer as they did then")
 	fl.StringVar(&c.settings, "settings", "", "rehearse \"settings apply\" with this file at the ports: would it notice a module that does not keep a value?")
 	fl.StringVar(&c.units, "units", "", "how long a whole table of units would take, and for what it would wait")
 	fl.StringVar(&c.slots, "slots", "", "with --units: at these slots of the bench: all, or names with commas between")
@@ -100,11 +102,16 @@ func (c *rehearseCommand) run(cmd *cobra.Command, args []string) error {
 	}
 	p := &session.Procedure{File: file, Keep: session.Keep{Unit: c.keeps.Unit}}
 	var chosen []string
-	if p.Values, chosen, err = c.inputs.Chosen(file); err != nil {
-		return withExample(cmd, err)
-	}
 	if p.Ports, err = c.ports.read(cmd); err != nil {
 		return err
+	}
+	if c.record != "" {
+		if err := c.ofRecord(cmd, p.Ports, file); err != nil {
+			return err
+		}
+	}
+	if p.Values, chosen, err = c.inputs.Chosen(file); err != nil {
+		return withExample(cmd, err)
 	}
 	if p.At, err = c.addresses(cmd, file); err != nil {
 		return err
@@ -121,6 +128,26 @@ func (c *rehearseCommand) run(cmd *cobra.Command, args []string) error {
 		return c.rehearseUnits(cmd, p, play)
 	}
 	return c.rehearsed(cmd, args[0], file, play, p.Values, chosen, least)
+}
+
+// ofRecord has the modules be those of a record, and the inputs those of that run.
+func (c *rehearseCommand) ofRecord(cmd *cobra.Command, ps *session.Ports, file *procedure.File) error {
+	if ps.Bench != nil {
+		return usage(cmd, "--from-record tells which modules there are, so --bench has no place here")
+	}
+	earlier, err := session.ReadEarlier(c.record, file)
+	if err != nil {
+		return withExample(cmd, err)
+	}
+	if ps.Bench, err = bench.OfRecord(c.record); err != nil {
+		return usage(cmd, "%v", err)
+	}
+	for _, in := range file.Inputs {
+		if v, ok := earlier.Input(in.Name); ok && !slices.ContainsFunc(c.inputs.Set, func(s string) bool { return strings.HasPrefix(s, in.Name+"=") }) {
+			c.inputs.Set = append(c.inputs.Set, in.Name+"="+v)
+		}
+	}
+	return nil
 }
 
 // rehearsed rehearses something and tells what came of it.

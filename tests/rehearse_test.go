@@ -84,6 +84,11 @@ func TestRehearse(t *testing.T) {
 	b.run("rehearse", "hasty.parrot").wants(t, 0, "0 survived")
 	b.run("run", "hasty.parrot", "--plan", "--set", "address=5").wants(t, 0, "AT~CHANNEL?")
 
+	b.start("for other commands", "standin", "larkfell.toml")
+	b.run("run", "commission.parrot", "--bench", "larkfell.toml", "--port", "valley", "--set", "address=5", "--record", "a.record", "--no-ledger", "--quiet").wants(t, 0)
+	b.run("rehearse", "commission.parrot", "--from-record", "a.record", "--all").wants(t, 0, "0 survived, 0 harmless", "0 false alarms", "stored and not used")
+	b.run("rehearse", "commission.parrot", "--from-record", "a.record", "--bench", "larkfell.toml").wants(t, 2, "--bench has no place here")
+	b.run("rehearse", "hasty.parrot", "--from-record", "a.record").wants(t, 2, "is a record of \"Commission a tower radio\"")
 	b.write("little.parrot", "procedure \"Little\"\nport radio: dialect at, ending cr, phrasebook \"dunlin.toml\"\nstep \"s\" tries 3\n    say radio: AT~POWER=5\n    say radio: AT~POWER?\n    hear radio: ~POWER: 5\nend\n")
 	b.run("rehearse", "little.parrot").wants(t, 4, "0 survived") // a score of few bad modules says little
 	b.write("never.parrot", strings.Replace(b.read("little.parrot"), "~POWER: 5", "~POWER: 6", 1))

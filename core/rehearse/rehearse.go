@@ -242,6 +242,8 @@ func (p *Play) classed(x *Bad, m *mutant, on *trigger, o *outcome, b *baseline) 
 		x.Class = NotTested
 	case m.hidden:
 		x.Class, x.Why = Invisible, m.why
+	case !m.anyway && p.Modules[m.port].Again != nil:
+		x.Class, x.Why = Invisible, "a module made of a record keeps nothing that could be looked at"
 	case !m.anyway && same(o.state, b.state):
 		x.Class = Harmless
 	default:

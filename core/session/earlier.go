@@ -49,6 +49,19 @@ func ReadEarlier(path string, file *procedure.File) (*Earlier, error) {
 	return r, nil
 }
 
+// Input is an input that the run was given, as it is written; false if the record has none of the
+// name.
+func (r *Earlier) Input(name string) (string, bool) {
+	switch v := r.inputs[name].(type) {
+	case nil:
+		return "", false
+	case float64:
+		return record.Number(v).String(), true
+	default:
+		return procedure.Text(v), true
+	}
+}
+
 // take takes one event of the record.
 func (r *Earlier) take(e record.Event) error {
 	switch {
