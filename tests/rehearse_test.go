@@ -4,6 +4,7 @@ package tests
 
 import (
 	"encoding/json"
+	"os"
 	"strings"
 	"testing"
 )
@@ -59,6 +60,15 @@ func TestRehearse(t *testing.T) {
 	b := newBench(t)
 	c := b.run("rehearse", "hasty.parrot").wants(t, 1, "address is", ", chosen", "survived: channel at radio\n   not stored; stored at", "say radio: AT~CHANNEL?", "hear radio: ~CHANNEL: {=channel}",
 		"false alarm at \"the radio answers\"", "tries 3 every 500ms", "not tested:\n   group at radio", "12 survived")
+	docs, err := os.ReadFile("../docs/rehearse.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, told, _ := strings.Cut(string(docs), "    A radio in a hurry")
+	told, _, _ = strings.Cut(told, "\n\n**What survived**")
+	if shown := strings.ReplaceAll("    A radio in a hurry"+told, "\n    ", "\n")[4:]; !strings.HasPrefix(c.out, shown) {
+		t.Errorf("the docs show\n%s\nand it says\n%s", shown, c.out)
+	}
 	for _, line := range strings.Split(c.out, "\n") {
 		if len(line) > 110 {
 			t.Errorf("a line of %d: %s", len(line), line)

@@ -209,6 +209,18 @@ func (t *lies) heard(line []byte) [][]byte {
 	return [][]byte{line}
 }
 
+// agrees answers whatever is said as a success, and does nothing.
+type agrees struct {
+	answer []byte
+	heards
+	*trigger
+}
+
+func (t *agrees) said([]byte) ([]byte, []byte) {
+	t.n++
+	return nil, t.answer
+}
+
 // rewrites changes what a module answers to a line, or all that it says.
 type rewrites struct {
 	after string // a said line; "" is any
@@ -587,6 +599,12 @@ func (m *maker) commands() (all []*mutant) {
 	}
 	success := m.success()
 	refusal := m.refusal()
+	if success != nil && len(m.said) > 0 {
+		all = append(all, &mutant{name: "says yes to everything", port: m.port, about: "another module", touched: true, anyway: true, make: func() (tamper, *trigger) {
+			on := &trigger{}
+			return &agrees{answer: success, trigger: on}, on
+		}})
+	}
 	for i, s := range m.said {
 		line := string(s)
 		if seen[line] || m.queries(line) || asks[line] {
