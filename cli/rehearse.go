@@ -198,6 +198,7 @@ func (c *rehearseCommand) plan(cmd *cobra.Command) (least float64, err error) {
 	case c.times < 0 || c.times > 1_000_000:
 		return 0, usage(cmd, "--times %d is outside 0..1000000", c.times)
 	}
+	c.files.Inputs = append(slices.Clone(cmd.Flags().Args()), c.inputs.File, c.answers, c.record, c.units, c.settings, c.ports.bench, c.ports.phrasebook)
 	return least, c.files.plan(cmd, "out", c.out)
 }
 

@@ -90,6 +90,8 @@ func TestRehearse(t *testing.T) {
 		}
 	}
 	b.run("rehearse", "hasty.parrot", "--as", "html", "--out", "r.html").wants(t, 2, "exists")
+	b.run("rehearse", "hasty.parrot", "--as", "html", "--out", "hasty.parrot", "--overwrite").wants(t, 2, "hasty.parrot")
+	b.run("rehearse", "greeting.parrot", "--bench", "larkfell.toml", "--as", "html", "--out", "larkfell.toml", "--overwrite").wants(t, 2, "larkfell.toml")
 	b.run("rehearse", "hasty.parrot", "--mend", "--yes").wants(t, 1, "4 checks in hasty.parrot")
 	b.run("rehearse", "hasty.parrot").wants(t, 0, "0 survived")
 	b.run("run", "hasty.parrot", "--plan", "--set", "address=5").wants(t, 0, "AT~CHANNEL?")
