@@ -301,9 +301,13 @@ func (c *rehearseCommand) survivors(s *screen, r *rehearse.Report) {
 				continue
 			}
 			names = append(names, other.Name)
-			if other.Mend != nil && !mends[other.Mend.Step] {
-				mends[other.Mend.Step] = true
-				lines += fmt.Sprintf("   at the end of step %q:\n      %s\n", oneLine(other.Mend.Step), strings.Join(other.Mend.Lines, "\n      "))
+			if w := other.Mend; w != nil && !mends[w.Step+w.Lines[0]] {
+				mends[w.Step+w.Lines[0]] = true
+				where := fmt.Sprintf("at the end of step %q", oneLine(w.Step))
+				if w.After > 0 {
+					where = fmt.Sprintf("after line %d", w.After)
+				}
+				lines += fmt.Sprintf("   %s:\n      %s\n", where, strings.Join(w.Lines, "\n      "))
 			}
 		}
 		fmt.Fprintf(c.app.out, "\n%s: %s at %s\n%s%s", s.bold("survived"), oneLine(b.About), b.Port, wrapped(names, "; ", "   "), lines)

@@ -179,7 +179,7 @@ pre { background: #f3f3f3; padding: .5rem .8rem; margin: .3rem 0; overflow-x: au
 {{end}}</table>
 <h2>Bad modules</h2>
 <table><tr><th>module</th><th>port</th><th>of</th><th>came</th><th>at</th></tr>
-{{range .R.Bad}}<tr><td>{{.Name}}</td><td>{{.Port}}</td><td>{{.About}}</td><td class="{{.Class}}">{{.Class}}</td><td>{{.Step}}{{with .Mend}}at the end of step “{{.Step}}”:<pre>{{range .Lines}}{{.}}
+{{range .R.Bad}}<tr><td>{{.Name}}</td><td>{{.Port}}</td><td>{{.About}}</td><td class="{{.Class}}">{{.Class}}</td><td>{{.Step}}{{with .Mend}}{{if .After}}after line {{.After}}{{else}}at the end of step “{{.Step}}”{{end}}:<pre>{{range .Lines}}{{.}}
 {{end}}</pre>{{end}}</td></tr>
 {{end}}</table>
 <h2>Good modules</h2>

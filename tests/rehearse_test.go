@@ -96,6 +96,11 @@ func TestRehearse(t *testing.T) {
 	b.run("rehearse", "hasty.parrot").wants(t, 0, "0 survived")
 	b.run("run", "hasty.parrot", "--plan", "--set", "address=5").wants(t, 0, "AT~CHANNEL?")
 
+	b.write("any.parrot", "procedure \"Any\"\nport radio: dialect at, ending cr, phrasebook \"dunlin.toml\"\ninput address: int 1..65534 = 5\nstep \"s\" tries 3\n    say radio: AT~GROUP={500 + address}\n    hear radio: {}\n    say radio: ATI\n    hear radio: {a}\n    hear radio: {b}\n    hear radio: {firmware}\n    note firmware\nend\n")
+	b.run("rehearse", "any.parrot", "--mend", "--yes").wants(t, 1, "after line 5:\n      hear radio: ~REFUSED: 32", "check string(the_firmware) == \"2.4.1\"", "1 check in any.parrot")
+	if again := b.run("rehearse", "any.parrot"); strings.Contains(again.out, "another firmware") || !strings.Contains(again.out, "1 survived") {
+		t.Error(again.out)
+	}
 	b.start("for other commands", "standin", "larkfell.toml")
 	b.run("run", "commission.parrot", "--bench", "larkfell.toml", "--port", "valley", "--set", "address=5", "--record", "a.record", "--no-ledger", "--quiet").wants(t, 0)
 	b.run("rehearse", "commission.parrot", "--from-record", "a.record", "--all").wants(t, 0, "0 survived, 0 harmless", "0 false alarms", "stored and not used")

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -27,10 +28,12 @@ type mutant struct {
 	anyway  bool   // where it passes, the module was wrong, whatever its settings are
 	hidden  bool   // nothing in the phrasebook could show it
 	why     string // ... why not
-	replays string // the line whose answer is played again in the module's place; "" if none is
-	what    string // the measurement that is changed, to a value; "" if none is
-	value   float64
-	mend    *mend // what would catch it; nil if nothing is known
+	// overhears is asked of what is said at other ports: what the host of this one gets of it.
+	overhears func(port string, line []byte, on *trigger) []byte
+	replays   string // the line whose answer is played again in the module's place; "" if none is
+	what      string // the measurement that is changed, to a value; "" if none is
+	value     float64
+	mend      *mend // what would catch it; nil if nothing is known
 }
 
 // trigger counts how often a tamper has changed something.
@@ -40,6 +43,7 @@ type trigger struct{ n int }
 type mend struct {
 	Step  string   `json:"step"` // at the end of which it belongs
 	Lines []string `json:"lines"`
+	After int      `json:"after,omitempty"` // the line of the file behind which it belongs, in place of the end
 }
 
 // baseline is what the procedure did on good modules.
@@ -561,6 +565,7 @@ func (m *maker) identities() (all []*mutant) {
 				}
 				if other := otherIdentity(value); value != "" && other != value {
 					x.touched = true
+					x.mend = &mend{Step: m.steps[i], Lines: m.identified(id.Name, value)}
 					x.make = func() (tamper, *trigger) {
 						on := &trigger{}
 						return &rewrites{after: id.Read, do: replaced(value, other), trigger: on}, on
@@ -570,6 +575,20 @@ func (m *maker) identities() (all []*mutant) {
 		}
 	}
 	return all
+}
+
+// identified are lines that hold what a module says of itself against what it is to be.
+func (m *maker) identified(name, value string) []string {
+	as := "the_" + strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return '_'
+	}, strings.ToLower(name))
+	if strings.ContainsAny(name, " -") {
+		name = strconv.Quote(name)
+	}
+	return []string{fmt.Sprintf("get %s %s as %s", m.port, name, as), fmt.Sprintf("check string(%s) == %q", as, value)}
 }
 
 // otherIdentity is what another module would say: older firmware, another number.
@@ -617,7 +636,7 @@ func (m *maker) commands() (all []*mutant) {
 		}
 		if m.refused(m.answers[i]) {
 			if success != nil {
-				all = append(all, &mutant{name: "a refusal answered with success", port: m.port, about: shown, touched: true, anyway: true, make: func() (tamper, *trigger) {
+				all = append(all, &mutant{name: "a refusal answered with success", port: m.port, about: shown, touched: true, anyway: true, mend: m.refusedWith(line, m.answers[i], m.steps[i]), make: func() (tamper, *trigger) {
 					on := &trigger{}
 					return &instead{line: line, answer: success, trigger: on}, on
 				}})
@@ -639,6 +658,50 @@ func (m *maker) commands() (all []*mutant) {
 		}})
 	}
 	return all
+}
+
+// refusedWith is the line that waits for the refusal that came, behind the one that was refused.
+func (m *maker) refusedWith(line string, answer []byte, step string) *mend {
+	say := m.sayOf(line, step)
+	if say == nil {
+		return nil
+	}
+	for _, l := range bytes.FieldsFunc(answer, func(r rune) bool { return r == '\r' || r == '\n' }) {
+		if m.refused(l) {
+			return &mend{Step: step, After: say.Line, Lines: []string{fmt.Sprintf("hear %s: %s", m.port, bytes.TrimSpace(l))}}
+		}
+	}
+	return nil
+}
+
+// sayOf is the statement that has said a line in a step, as far as what it was made of is known
+// without a run; nil if that cannot be told.
+func (m *maker) sayOf(line, step string) (found *procedure.Say) {
+	values := maps.Clone(m.Values)
+	for _, l := range m.File.Lets {
+		if v, err := l.Expr.Run(context.Background(), values); err == nil { // else it is said otherwise
+			values[l.Name] = v
+		}
+	}
+	for _, s := range m.File.Steps {
+		if s.Title != step {
+			continue
+		}
+		walk(s.Body, func(n procedure.Node) {
+			say, ok := n.(*procedure.Say)
+			if !ok || say.Port != m.port || say.Packet != nil {
+				return
+			}
+			text, err := say.Text.Fill(func(source string) (string, error) {
+				v, err := say.Exprs[source].Run(context.Background(), values)
+				return procedure.Text(v), err
+			})
+			if err == nil && text == line {
+				found = say
+			}
+		})
+	}
+	return found
 }
 
 // queries reports whether a line only asks.
@@ -793,10 +856,14 @@ func (m *maker) messages() (all []*mutant) {
 	if c == nil || c.ArrivesPattern == nil || len(m.Stations) < 2 {
 		return nil
 	}
-	came := 0
+	came, step, last := 0, "", ""
 	for _, e := range m.b.log {
+		if e.step != "" {
+			step = e.step
+		}
 		if _, is := c.ArrivesPattern.Match(e.text); e.port == m.port && !e.out && is {
 			came++
+			last = step
 		}
 	}
 	arrives := func(do func(line []byte) [][]byte) func() (tamper, *trigger) {
@@ -818,10 +885,58 @@ func (m *maker) messages() (all []*mutant) {
 		{"a message arrives twice", func(line []byte) [][]byte { return [][]byte{line, line} }},
 		{"a byte of a message is changed", func(line []byte) [][]byte { return [][]byte{damaged(c, line)} }},
 	} {
-		all = append(all, &mutant{name: kind.name, port: m.port, about: "messages", touched: came > 0, anyway: true, make: arrives(kind.do)})
+		x := &mutant{name: kind.name, port: m.port, about: "messages", touched: came > 0, anyway: true, make: arrives(kind.do)}
+		if begins, _, _ := strings.Cut(c.Arrives, "{"); strings.TrimSpace(begins) != "" && strings.Contains(kind.name, "twice") {
+			x.mend = &mend{Step: last, Lines: []string{fmt.Sprintf("not hear %s for 300ms: %s ...", m.port, strings.TrimSpace(begins))}}
+		}
+		all = append(all, x)
 	}
-	return all
+	return append(all, m.overhears())
 }
+
+// overhears is a module that hears messages which are for others.
+func (m *maker) overhears() *mutant {
+	c := m.book.Carrier
+	x := &mutant{name: "hears what is for others", port: m.port, about: "messages", anyway: true}
+	own, known := m.b.state[m.port+": "+c.Address]
+	if c.SendSaid == nil || !known {
+		return x
+	}
+	re, names := c.SendSaid.Template()
+	x.touched = true
+	x.overhears = func(port string, line []byte, on *trigger) []byte {
+		found := re.FindSubmatch(line)
+		if port == m.port || found == nil {
+			return nil
+		}
+		values := map[string]string{"from": "1"}
+		for i, name := range names {
+			values[name] = string(found[i+1])
+		}
+		if to := values["to"]; to == own || to == c.Broadcast {
+			return nil // it is for this one
+		}
+		text := c.ArrivesPattern.Example(map[string]string{"from": values["from"], "payload": values["payload"], "strength": "-60", "snr": "9.0"})
+		if text == "" {
+			return nil
+		}
+		on.n++
+		return []byte("\r\n" + text + "\r\n")
+	}
+	x.make = func() (tamper, *trigger) {
+		on := &trigger{}
+		return &through{trigger: on}, on
+	}
+	return x
+}
+
+// through changes nothing.
+type through struct {
+	heards
+	*trigger
+}
+
+func (t *through) said(line []byte) ([]byte, []byte) { return line, nil }
 
 // damaged is a message that arrives, with one byte of its payload changed.
 func damaged(c *phrasebook.Carrier, line []byte) []byte {

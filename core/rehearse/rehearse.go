@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -217,11 +216,15 @@ func (p *Play) bad(ctx context.Context, r *Report, b *baseline) error {
 			continue
 		}
 		var on *trigger
-		o, err := p.perform(ctx, scene{seed: p.Seed, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
+		bad := scene{seed: p.Seed, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
 			var t tamper
 			t, on = m.make()
 			return t
-		}}})
+		}}}
+		if m.overhears != nil {
+			bad.overhears = func(port string, line []byte) (string, []byte) { return m.port, m.overhears(port, line, on) }
+		}
+		o, err := p.perform(ctx, bad)
 		if err != nil {
 			return err
 		}
@@ -364,28 +367,11 @@ func (m *maker) readBack(set phrasebook.Setting, line, value, step string) *mend
 	if set.ReadSaid == nil || set.Answer == "" || m.File == nil {
 		return nil
 	}
-	want, values := value, maps.Clone(m.Values)
-	for _, l := range m.File.Lets {
-		if v, err := l.Expr.Run(context.Background(), values); err == nil { // else it is said otherwise
-			values[l.Name] = v
+	want := value
+	if say := m.sayOf(line, step); say != nil && len(say.Exprs) == 1 {
+		for source := range say.Exprs {
+			want = "{=" + source + "}"
 		}
-	}
-	for _, s := range m.File.Steps {
-		walk(s.Body, func(n procedure.Node) {
-			say, ok := n.(*procedure.Say)
-			if !ok || say.Port != m.port || s.Title != step || len(say.Exprs) != 1 {
-				return
-			}
-			for source, e := range say.Exprs {
-				text, err := say.Text.Fill(func(string) (string, error) {
-					v, err := e.Run(context.Background(), values)
-					return procedure.Text(v), err
-				})
-				if err == nil && text == line {
-					want = "{=" + source + "}"
-				}
-			}
-		})
 	}
 	answer := wanting(set.Answer, want)
 	if answer == "" {
@@ -433,7 +419,7 @@ func (r *Report) Insert(file *procedure.File) (string, int, error) {
 	at := map[int][]string{}
 	put := 0
 	for _, b := range r.Bad {
-		if b.Class != Survived || b.Mend == nil {
+		if b.Class != Survived || b.Mend == nil || b.Mend.After > 0 { // what stands there already is a person's to change
 			continue
 		}
 		end, ok := ends[b.Mend.Step]

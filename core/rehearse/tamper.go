@@ -53,7 +53,8 @@ type middle struct {
 	over    sync.Once
 	sent    chan struct{} // closed when nothing more is given
 
-	signals  func(dtr, rts, brk bool) // tells the module of the host's signal lines
+	told     func(port string, line []byte) // is told of each line of the host; may be nil
+	signals  func(dtr, rts, brk bool)       // tells the module of the host's signal lines
 	dtr, rts bool
 	saidAt   time.Time // the last line of the host
 }
@@ -245,6 +246,9 @@ func (m *middle) said(line, raw []byte) {
 	m.mu.Unlock()
 	if len(line) > 0 {
 		m.log.add(entry{port: m.port, out: true, text: line, raw: raw})
+	}
+	if m.told != nil && len(line) > 0 {
+		m.told(m.port, line)
 	}
 	pass, answer := line, []byte(nil)
 	if m.tamper != nil && len(line) > 0 {

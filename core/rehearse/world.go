@@ -57,7 +57,10 @@ type scene struct {
 	air     *bench.Air        // nil is air that loses nothing
 	seed    uint64
 	uses    func(ctx context.Context, names []string) (release func(), err error)
-	quick   bool // the settings are not looked at in the end
+	// overhears is told of each line that is said, and answers with what the host of which port gets
+	// of it; nil hears nothing.
+	overhears func(port string, line []byte) (to string, text []byte)
+	quick     bool // the settings are not looked at in the end
 }
 
 // outcome is what came of a performance.
@@ -158,6 +161,7 @@ func (st *stage) dial(name string, own *bench.Station) func() (port.Port, error)
 		st.mu.Lock()
 		st.middles = append(st.middles, m)
 		st.mu.Unlock()
+		m.told = st.toldOf
 		if !opened && len(st.before[name]) > 0 {
 			m.give(st.before[name])
 		}
@@ -166,6 +170,24 @@ func (st *stage) dial(name string, own *bench.Station) func() (port.Port, error)
 		return &signalled{host, m}, err
 	}
 }
+
+// toldOf passes on what a module overhears of what is said at another port.
+func (st *stage) toldOf(port string, line []byte) {
+	if st.scene.overhears == nil {
+		return
+	}
+	to, text := st.scene.overhears(port, line)
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	for _, m := range st.middles {
+		if m.port == to && text != nil {
+			time.AfterFunc(overheardAfter, func() { m.give(text) })
+		}
+	}
+}
+
+// overheardAfter is how long a message takes through the air.
+const overheardAfter = 60 * time.Millisecond
 
 // watched is a stream that keeps what an outcome tells.
 func (st *stage) watched(o *outcome) *record.Stream {
