@@ -27,5 +27,5 @@ step "it starts again"
     say radio: AT~RESTART
     hear radio within 5s: DUNLIN UP ...
     say radio: AT~NODE?
-    hear radio: ~NODE: {node:int}
+    hear radio: ~NODE: ...
 end
