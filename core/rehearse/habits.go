@@ -32,13 +32,16 @@ func (p *Play) habits(b *baseline) (all []*habit) {
 		styled := func(what, spare string, s style) {
 			all = append(all, &habit{name: what, port: name, scene: scene{style: map[string]style{name: s}}, spare: spare})
 		}
-		if _, there := p.Modules[name]; !there || st.Setup.Dialect == phrasebook.Bytes {
-			continue // its packets are known by the gaps between them
+		if _, there := p.Modules[name]; !there {
+			continue
 		}
 		slow := p.shortest(name) * 9 / 10
 		styled(fmt.Sprintf("answers after %v, as late as is allowed", slow), "a longer time: within, or answers within in the header", style{delay: slow, prompt: byItself(st.Phrasebook)})
 		styled("answers a byte at a time", "", style{oneByte: true})
 		styled("what it says comes in one piece", "", style{joined: true})
+		if st.Setup.Dialect == phrasebook.Bytes {
+			continue // it has no lines
+		}
 		styled("lines that end with LF alone", "", style{ending: "\n"})
 		if st.Setup.Dialect == phrasebook.AT {
 			styled("lines that end with CR alone", "", style{ending: "\r"})
@@ -166,15 +169,24 @@ func (p *Play) within(b *baseline, port string) (all []*habit) {
 		if line == nil {
 			continue
 		}
-		for _, limit := range []*float64{l.Low, l.High} {
+		tried := []*float64{l.Low, l.High}
+		if l.Low != nil && l.High != nil {
+			midst := (*l.Low + *l.High) / 2
+			tried = append(tried, &midst)
+		}
+		for i, limit := range tried {
 			if limit == nil {
 				continue
+			}
+			where := "at its limit"
+			if i == 2 {
+				where = "between its limits"
 			}
 			to := strconv.FormatFloat(*limit, 'f', decimals(line, float64(l.Value)), 64)
 			if v, err := strconv.ParseFloat(to, 64); err != nil || v != *limit {
 				continue // it is not told so finely
 			}
-			all = append(all, &habit{name: fmt.Sprintf("%s is %s, at its limit", l.What, to), port: port, what: l.What, value: *limit, spare: "a wider limit", scene: scene{tampers: map[string]func(*log) tamper{port: func(*log) tamper {
+			all = append(all, &habit{name: fmt.Sprintf("%s is %s, %s", l.What, to, where), port: port, what: l.What, value: *limit, spare: "a wider limit", scene: scene{tampers: map[string]func(*log) tamper{port: func(*log) tamper {
 				return &rewrites{after: after, do: withValue(line, float64(l.Value), to), trigger: &trigger{}}
 			}}}})
 		}

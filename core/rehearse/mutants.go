@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 	"unicode"
 
 	"uparrot/core/bench"
@@ -30,8 +31,10 @@ type mutant struct {
 	why     string // ... why not
 	// overhears is asked of what is said at other ports: what the host of this one gets of it.
 	overhears func(port string, line []byte, on *trigger) []byte
-	replays   string // the line whose answer is played again in the module's place; "" if none is
-	what      string // the measurement that is changed, to a value; "" if none is
+	style     *style         // how the module speaks; nil is as it does
+	module    *bench.Standin // another one that is there in its place; nil if it is the same
+	replays   string         // the line whose answer is played again in the module's place; "" if none is
+	what      string         // the measurement that is changed, to a value; "" if none is
 	value     float64
 	mend      *mend // what would catch it; nil if nothing is known
 }
@@ -280,6 +283,8 @@ func (p *Play) mutants(b *baseline) (all []*mutant) {
 		}
 		all = append(all, m.commands()...)
 		all = append(all, m.limits()...)
+		all = append(all, m.times()...)
+		all = append(all, m.stranger()...)
 		all = append(all, m.messages()...)
 	}
 	return all
@@ -848,6 +853,60 @@ func (m *maker) limits() (all []*mutant) {
 		}
 	}
 	return all
+}
+
+// times are modules that take longer than a limit of the procedure allows.
+func (m *maker) times() (all []*mutant) {
+	for _, s := range m.File.Steps {
+		took := map[string]*procedure.Hear{}
+		walk(s.Body, func(n procedure.Node) {
+			switch n := n.(type) {
+			case *procedure.Hear:
+				if n.Took != "" && n.Port == m.port && len(n.Exprs) == 0 {
+					took[n.Took] = n
+				}
+			case *procedure.Limit:
+				h := took[n.Expr.Source]
+				if h == nil || n.High == nil {
+					return
+				}
+				high, err := n.High.Run(context.Background(), m.Values)
+				most, err2 := strconv.ParseFloat(procedure.Text(high), 64)
+				late := time.Duration((most + 0.05) * float64(time.Second))
+				if err != nil || err2 != nil || late >= max(h.Within, m.File.Answers) {
+					return // it would not be waited for so long
+				}
+				all = append(all, &mutant{name: "a time above its limit", port: m.port, about: n.What, touched: true, anyway: true, style: &style{starts: late, banner: h.Pattern}, make: func() (tamper, *trigger) {
+					on := &trigger{n: 1}
+					return &through{trigger: on}, on
+				}})
+			}
+		})
+	}
+	return all
+}
+
+// strangers are families that speak lines and that speak packets: one of them is there in the place
+// of another.
+var strangers = map[bool][]string{true: {"curlew", "dunlin", "redshank"}, false: {"plover", "fieldfare"}}
+
+// stranger is a module of another family in the place of this one.
+func (m *maker) stranger() []*mutant {
+	own := m.Modules[m.port]
+	if m.Do != nil || len(m.said) == 0 {
+		return nil
+	}
+	for _, family := range strangers[m.lines] {
+		if strings.EqualFold(family, own.Family) || strings.EqualFold(family, m.book.Family) || own.Fed != nil {
+			continue
+		}
+		other := bench.Standin{Name: own.Name, Family: family, Line: own.Line, Place: own.Place}
+		return []*mutant{{name: "is of another family", port: m.port, about: "another module", touched: true, anyway: true, module: &other, make: func() (tamper, *trigger) {
+			on := &trigger{n: 1}
+			return &through{trigger: on}, on
+		}}}
+	}
+	return nil
 }
 
 // messages are modules whose messages do not come as they should.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"uparrot/core/bench"
 	"uparrot/core/perform"
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
@@ -216,15 +217,7 @@ func (p *Play) bad(ctx context.Context, r *Report, b *baseline) error {
 			continue
 		}
 		var on *trigger
-		bad := scene{seed: p.Seed, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
-			var t tamper
-			t, on = m.make()
-			return t
-		}}}
-		if m.overhears != nil {
-			bad.overhears = func(port string, line []byte) (string, []byte) { return m.port, m.overhears(port, line, on) }
-		}
-		o, err := p.perform(ctx, bad)
+		o, err := p.perform(ctx, p.with(m, &on))
 		if err != nil {
 			return err
 		}
@@ -233,6 +226,25 @@ func (p *Play) bad(ctx context.Context, r *Report, b *baseline) error {
 		r.Bad = append(r.Bad, x)
 	}
 	return nil
+}
+
+// with is a performance with a bad module; on tells in the end whether that has done anything.
+func (p *Play) with(m *mutant, on **trigger) scene {
+	s := scene{seed: p.Seed, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
+		var t tamper
+		t, *on = m.make()
+		return t
+	}}}
+	if m.style != nil {
+		s.style = map[string]style{m.port: *m.style}
+	}
+	if m.module != nil {
+		s.modules = map[string]bench.Standin{m.port: *m.module}
+	}
+	if m.overhears != nil {
+		s.overhears = func(port string, line []byte) (string, []byte) { return m.port, m.overhears(port, line, *on) }
+	}
+	return s
 }
 
 // classed says of which class a bad module is, by what came of it.

@@ -75,6 +75,10 @@ func TestClasses(t *testing.T) {
 		"firmware checked":       {set + "    say radio: ATI\n    hear radio: Larkfell Works\n    hear radio: Dunlin\n    hear radio: 2.4{}\nend\n", "another firmware", "firmware", Caught, "set"},
 		"a refusal is wanted":    {set + "    say radio: AT~GROUP=999\n    hear radio: ~REFUSED: 32\nend\n", "a refusal answered with success", "AT~GROUP=999", Caught, "set"},
 		"any answer will do":     {set + "    say radio: AT~GROUP={500 + address}\n    hear radio: {}\nend\n", "a refusal answered with success", "AT~GROUP=505", Survived, ""},
+		"a stranger":             {set + "    say radio: AT~NODE?\n    hear radio: ~NODE: {=address}\nend\n", "is of another family", "another module", Caught, "set"},
+		"nobody asks":            {"step \"s\" tries 2\n    say radio: AT\nend\n", "is of another family", "another module", Survived, ""},
+		"says yes":               {set + "end\n", "says yes to everything", "another module", Survived, ""},
+		"time":                   {"step \"s\"\n    say radio: AT~RESTART\n    hear radio within 5s took boot: DUNLIN UP ...\n    limit boot in 0..2 \"start\"\nend\n", "a time above its limit", "start", Caught, "s"},
 		"limit":                  {set + "    say radio: AT~POWER?\n    hear radio: ~POWER: {p:int}\n    limit p in 0..14 dBm \"power\"\nend\n", "a value above its limit", "power", Caught, "set"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -202,7 +206,8 @@ func TestAgreesWithBench(t *testing.T) {
 		for _, m := range p.mutants(b) {
 			if m.touched && m.make != nil {
 				all = append(all, one{m.name + " of " + m.about, func() scene {
-					return scene{seed: 1, tampers: map[string]func(*log) tamper{"radio": func(*log) tamper { tm, _ := m.make(); return tm }}}
+					var on *trigger
+					return p.with(m, &on)
 				}})
 			}
 		}
@@ -240,6 +245,9 @@ func TestAgreesWithBench(t *testing.T) {
 // atTerminal has the program perform a procedure on a module at a pseudo-terminal.
 func (p *Play) atTerminal(t *testing.T, s scene, file string, set []string) (came, at string) {
 	m := p.Modules["radio"]
+	if other, is := s.modules["radio"]; is {
+		m = other
+	}
 	b, err := sim.New(sim.Config{Families: families.All, Modules: []bench.Standin{m}})
 	if err != nil {
 		t.Error(err)

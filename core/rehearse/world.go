@@ -53,8 +53,9 @@ type Board struct {
 type scene struct {
 	tampers map[string]func(*log) tamper // by port
 	style   map[string]style
-	before  map[string][]byte // comes from a module before anything is said
-	air     *bench.Air        // nil is air that loses nothing
+	modules map[string]bench.Standin // that are there in the place of others
+	before  map[string][]byte        // comes from a module before anything is said
+	air     *bench.Air               // nil is air that loses nothing
 	seed    uint64
 	uses    func(ctx context.Context, names []string) (release func(), err error)
 	// overhears is told of each line that is said, and answers with what the host of which port gets
@@ -121,6 +122,9 @@ func (p *Play) stage(s scene) (*stage, error) {
 	cfg.Air.Seed = s.seed
 	for _, name := range slices.Sorted(maps.Keys(p.Modules)) {
 		m := p.Modules[name]
+		if other, is := s.modules[name]; is {
+			m = other
+		}
 		m.Name = name
 		cfg.Modules = append(cfg.Modules, m)
 	}
