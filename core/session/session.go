@@ -248,7 +248,7 @@ func (s *Session) filed(whole bool) (later bool) {
 		return false
 	}
 	s.tell("uparrot: the run is not in the ledger as it was: " + err.Error())
-	later = s.unfiled != "" && whole
+	later = s.unfiled != "" && whole && s.Record != "" // without a record there is nothing to file
 	if s.unfiled != "" {
 		if err := free(s.unfiled); err != nil {
 			s.tell("uparrot: " + err.Error())
