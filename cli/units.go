@@ -404,6 +404,9 @@ func (b *slot) run1(ctx context.Context, r *unitResult) (perform.Result, error) 
 	}
 	keep := b.keep(b.keeps)
 	keep.Unit, keep.Claim = row.Unit, r.claim
+	if b.Name != "" { // it stands among other slots, or on the board
+		keep.Tell = func(text string) { b.say("%s", text) }
+	}
 	if shares, ok := b.source.(*batchUnits); ok {
 		keep.Through = shares.Ledger
 	}

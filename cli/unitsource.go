@@ -112,7 +112,7 @@ func (b *batch) openBatch(ctx context.Context, name string, different []string) 
 		}
 		station = host
 	}
-	work, err := session.OpenBatch(ctx, b.keeps.Ledger, name, station, b.lease, func(text string) { b.err.line("%s", safe(text)) })
+	work, err := session.OpenBatch(ctx, b.keeps.Ledger, name, station, b.lease, b.announce)
 	if err != nil {
 		return nil, err
 	}
@@ -125,6 +125,15 @@ func (b *batch) openBatch(ctx context.Context, name string, different []string) 
 		u.rows[row.Unit] = &unitResult{row: row, number: i + 1}
 	}
 	return u, nil
+}
+
+// announce tells what is of no slot alone: on the board, where there is one.
+func (b *batch) announce(text string) {
+	if len(b.slots) > 0 && b.slots[0].board != nil {
+		b.slots[0].board.line(safe(text))
+		return
+	}
+	b.err.line("%s", safe(text))
 }
 
 func (u *batchUnits) take(ctx context.Context, unit string) (*unitResult, error) {
