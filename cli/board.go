@@ -99,6 +99,7 @@ func (b *batch) onBoard(ctx context.Context) error {
 		s.board = d
 		s.who = &boardPerson{s, d}
 	}
+	b.show(d)
 	b.quietly = true
 	in := b.in
 	if f, ok := in.(*os.File); ok {
@@ -117,10 +118,18 @@ func (b *batch) onBoard(ctx context.Context) error {
 	}()
 	_, verr := d.program.Run()
 	<-over
+	b.show(nil)
 	if verr != nil && !errors.Is(verr, tea.ErrProgramKilled) {
 		err = errors.Join(err, verr)
 	}
 	return err
+}
+
+// show has what is told stand on a board; nil is on none.
+func (b *batch) show(d *board) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.shown = d
 }
 
 // withStill goes through the units with a board that is on no screen, and hands out what it shows

@@ -52,6 +52,7 @@ type batch struct {
 	over    []*unitResult     // that have come to their end so far
 	done    []*unitResult     // all, at the end
 	lost    bool              // some evidence is not complete
+	shown   *board            // nil while there is none
 	stopped bool              // a person has stopped, or something keeps all from going on
 	seen    map[string]string // which unit said that it is what, by its serial number
 }

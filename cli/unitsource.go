@@ -129,8 +129,11 @@ func (b *batch) openBatch(ctx context.Context, name string, different []string) 
 
 // announce tells what is of no slot alone: on the board, where there is one.
 func (b *batch) announce(text string) {
-	if len(b.slots) > 0 && b.slots[0].board != nil {
-		b.slots[0].board.line(safe(text))
+	b.mu.Lock()
+	d := b.shown
+	b.mu.Unlock()
+	if d != nil {
+		d.line(safe(text))
 		return
 	}
 	b.err.line("%s", safe(text))
