@@ -243,7 +243,7 @@ func (p *parser) unknownWord(l *line, w string, at Pos, words map[string]reader,
 	b := p.block()
 	switch {
 	case !inHeader && !inBlock:
-		p.mistake(at, fmt.Sprintf("unknown word %q", w), source.DidYouMean(w, keys(words)))
+		p.mistake(at, fmt.Sprintf("unknown word %q", w), hint(l, w, words))
 		if b != nil {
 			b.tried++
 		}

@@ -168,18 +168,23 @@ func nearest(word string, known []string) string {
 
 // DidYouMean is a hint that names the nearest known word, or lists all of them.
 func DidYouMean(word string, known []string) string {
+	sorted := append([]string(nil), known...)
+	sort.Strings(sorted)
+	return DidYouMeanOf(word, sorted)
+}
+
+// DidYouMeanOf is DidYouMean with a list in an order of its own, such as that of use.
+func DidYouMeanOf(word string, known []string) string {
 	if near := nearest(word, known); near != "" {
 		return fmt.Sprintf("Did you mean %q?", near)
 	}
 	if len(known) == 0 {
 		return ""
 	}
-	sorted := append([]string(nil), known...)
-	sort.Strings(sorted)
-	if more := len(sorted) - showKnown; more > 1 {
-		return fmt.Sprintf("Known here: %s and %d more.", strings.Join(sorted[:showKnown], ", "), more)
+	if more := len(known) - showKnown; more > 1 {
+		return fmt.Sprintf("Known here: %s and %d more.", strings.Join(known[:showKnown], ", "), more)
 	}
-	return "Known here: " + strings.Join(sorted, ", ") + "."
+	return "Known here: " + strings.Join(known, ", ") + "."
 }
 
 // Distance counts single-character edits, a swap of neighbours being one
