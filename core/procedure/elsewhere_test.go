@@ -53,3 +53,30 @@ func TestElsewhere(t *testing.T) {
 		}
 	}
 }
+
+// What the library of expressions says does not reach a person as it is.
+func TestExpressionWords(t *testing.T) {
+	for expression, want := range map[string]string{
+		"now ==":      "it ends too early",
+		"(now":        "it ends too early",
+		"now now":     "now stands behind a value, with nothing between them",
+		"now 3":       "3 stands behind a value",
+		"now = 3":     "a single = compares nothing",
+		"now > > 3":   "> stands where a value belongs",
+		"\"abc":       "a text has no end",
+		"now + \"a\"": "+ does not go between a number and a text",
+		"now == 3)":   "the bracket ) has no other half here",
+		"@":           "@ means nothing in an expression",
+		"len()":       "len(...) wants more than is given to it",
+		"now.x":       "a number has no part x",
+		"now[0]":      "a number has no parts to be taken out",
+	} {
+		_, err := Parse("x.parrot", "procedure \"X\"\nport radio\nstep \"s\"\n    say radio: AT\n    hear radio: {now:int}\n    check "+expression+"\nend\n")
+		if err == nil || !strings.Contains(err.Error(), "the expression cannot be used: "+want) {
+			t.Errorf("%s: %v\nwanted %q", expression, err, want)
+		}
+		if err != nil && (strings.Contains(err.Error(), "token") || strings.Contains(err.Error(), "EOF")) {
+			t.Errorf("%s: %v", expression, err)
+		}
+	}
+}

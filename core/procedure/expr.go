@@ -139,7 +139,10 @@ func (p *parser) exprMistake(l *line, err error, at Pos, offset int) {
 	}
 	mend := ""
 	if kind, ok := strings.CutPrefix(what, "expected bool, but got "); ok {
-		what, mend = "this is a "+kind+", not something that is true or false", "Write a comparison, such as: check now == address"
+		what, mend = "this is "+typeWords(kind)+", not something that is true or false", "Write a comparison, such as: check now == address"
+	}
+	if mend == "" {
+		what, mend = inWords(what)
 	}
 	p.mistake(at, "the expression cannot be used: "+what, mend)
 }

@@ -1,0 +1,56 @@
+package procedure
+
+import (
+	"fmt"
+	"regexp"
+)
+
+// exprWords put what the library of expressions says into words for who has written one. The first
+// that fits counts; what none fits is told as it is.
+var exprWords = []struct {
+	says *regexp.Regexp
+	what func(found []string) string
+	mend string
+}{
+	{regexp.MustCompile(`^unexpected token EOF`), said("it ends too early"), "Something is missing at its end: a value, or a bracket that closes."},
+	{regexp.MustCompile(`^unexpected token Operator\("="\)`), said("a single = compares nothing"), "Compare with =="},
+	{regexp.MustCompile(`^unexpected token Operator\("(.+)"\)`), func(f []string) string { return f[1] + " stands where a value belongs" }, "Write a value before and behind it."},
+	{regexp.MustCompile(`^unexpected token (?:Identifier|Number|String)\("(.*)"\)`), func(f []string) string {
+		return f[1] + " stands behind a value, with nothing between them"
+	}, "Write what joins the two, such as ==, + or and."},
+	{regexp.MustCompile(`^unexpected token Bracket\("(.+)"\)`), func(f []string) string { return "the bracket " + f[1] + " has no other half here" }, "Close each bracket that was opened, in its turn."},
+	{regexp.MustCompile(`^literal not terminated`), said("a text has no end"), `Close it with ".`},
+	{regexp.MustCompile(`^unrecognized character: .*'(.+)'`), func(f []string) string { return f[1] + " means nothing in an expression" }, "A text stands in double quotes."},
+	{regexp.MustCompile(`^invalid operation: (\S+) \(mismatched types (\S+) and (\S+)\)`), func(f []string) string {
+		return fmt.Sprintf("%s does not go between %s and %s", f[1], typeWords(f[2]), typeWords(f[3]))
+	}, "Make both the same, with int(...), float(...) or string(...)."},
+	{regexp.MustCompile(`^not enough arguments to call (\S+)`), func(f []string) string { return f[1] + "(...) wants more than is given to it" }, "docs/language.md tells what each function takes."},
+	{regexp.MustCompile(`^too many arguments to call (\S+)`), func(f []string) string { return f[1] + "(...) wants less than is given to it" }, "docs/language.md tells what each function takes."},
+	{regexp.MustCompile(`^type (\w+)\[\w+\] is undefined`), func(f []string) string { return typeWords(f[1]) + " has no parts to be taken out" }, ""},
+	{regexp.MustCompile(`^type (\w+) has no field (\w+)`), func(f []string) string { return fmt.Sprintf("%s has no part %s", typeWords(f[1]), f[2]) }, ""},
+}
+
+func said(text string) func([]string) string { return func([]string) string { return text } }
+
+// typeWords is a type as people call it.
+func typeWords(name string) string {
+	switch name {
+	case "int", "float64", "integer", "float":
+		return "a number"
+	case "string":
+		return "a text"
+	case "bool":
+		return "something true or false"
+	}
+	return "a list"
+}
+
+// inWords is what a message of the library says, and how to mend it.
+func inWords(message string) (what, mend string) {
+	for _, w := range exprWords {
+		if found := w.says.FindStringSubmatch(message); found != nil {
+			return w.what(found), w.mend
+		}
+	}
+	return message, ""
+}
