@@ -168,9 +168,12 @@ func nearest(word string, known []string) string {
 
 // DidYouMean is a hint that names the nearest known word, or lists all of them.
 func DidYouMean(word string, known []string) string {
+	if near := nearest(word, known); near != "" {
+		return fmt.Sprintf("Did you mean %q?", near)
+	}
 	sorted := append([]string(nil), known...)
 	sort.Strings(sorted)
-	return DidYouMeanOf(word, sorted)
+	return knownHere(sorted)
 }
 
 // DidYouMeanOf is DidYouMean with a list in an order of its own, such as that of use.
@@ -178,6 +181,11 @@ func DidYouMeanOf(word string, known []string) string {
 	if near := nearest(word, known); near != "" {
 		return fmt.Sprintf("Did you mean %q?", near)
 	}
+	return knownHere(known)
+}
+
+// knownHere lists known words, the first of them if there are many.
+func knownHere(known []string) string {
 	if len(known) == 0 {
 		return ""
 	}
