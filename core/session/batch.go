@@ -324,8 +324,15 @@ func (b *Batch) drop(c *record.Claim) {
 func (b *Batch) Close(ctx context.Context) (conflicts []ledger.Conflict, err error) {
 	b.stop()
 	<-b.stopped
+	interrupted := ctx.Err() != nil
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), closeWithin)
 	defer cancel()
+	for !interrupted && b.Ledger.Ping(ctx) != nil && ctx.Err() == nil { // it may be up again in a moment
+		select {
+		case <-time.After(again):
+		case <-ctx.Done():
+		}
+	}
 	if _, err = CatchUp(ctx, b.where); err == nil {
 		conflicts, err = b.Ledger.Conflicts(ctx, b.Name)
 	}
