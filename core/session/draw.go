@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"uparrot/core/ledger"
 	"uparrot/core/procedure"
@@ -67,7 +68,7 @@ func (p *Procedure) draw(ctx context.Context) (drawn []record.Drawn, back func()
 		return err
 	}
 	for i, name := range names {
-		d, derr := l.Draw(ctx, pools[i], p.Keep.Unit, name)
+		d, derr := p.drawOne(ctx, l, pools[i], name)
 		if derr == nil {
 			drawn = append(drawn, d)
 			derr = p.take(d)
@@ -86,6 +87,22 @@ func (p *Procedure) draw(ctx context.Context) (drawn []record.Drawn, back func()
 		}
 		return errors.Join(giveBack(context.WithoutCancel(ctx), l), closeIt())
 	}, nil
+}
+
+// drawOne draws a value. What a station has in hand waits for a ledger that does not answer: nothing
+// was said yet.
+func (p *Procedure) drawOne(ctx context.Context, l *ledger.Ledger, pool, name string) (record.Drawn, error) {
+	for {
+		d, err := l.Draw(ctx, pool, p.Keep.Unit, name)
+		if _, empty := errors.AsType[*ledger.PoolEmpty](err); err == nil || empty || p.Keep.Claim == nil || ctx.Err() != nil {
+			return d, err
+		}
+		select {
+		case <-time.After(again):
+		case <-ctx.Done():
+			return d, context.Cause(ctx)
+		}
+	}
 }
 
 // take makes a drawn value that of its input or secret.
