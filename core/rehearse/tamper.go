@@ -330,6 +330,15 @@ func (m *middle) pass(line, raw []byte) {
 	}
 }
 
+// end closes it and waits until the module has let go.
+func (m *middle) end(ended <-chan struct{}) {
+	m.close()
+	_ = m.host.Close()
+	if ended != nil {
+		<-ended
+	}
+}
+
 // close ends it: nothing of it goes on.
 func (m *middle) close() {
 	m.over.Do(func() { close(m.done) }) // first: who waits to give may hold the mutex

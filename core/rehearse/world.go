@@ -110,6 +110,7 @@ type stage struct {
 	log     *log
 	mu      sync.Mutex
 	middles []*middle
+	ends    []func() // of their connections
 }
 
 // stage makes the modules.
@@ -159,7 +160,11 @@ func (st *stage) dial(name string, own *bench.Station) func() (port.Port, error)
 		t = make(st.log)
 	}
 	opened := false
+	var before func() // ends the connection before: a module has one at a time
 	return func() (port.Port, error) {
+		if before != nil {
+			before()
+		}
 		host, module := port.Pipe(name, own.Setup.Line())
 		m := newMiddle(name, module, own.Setup.Dialect != phrasebook.Bytes, t, st.style[name], st.log)
 		st.mu.Lock()
@@ -170,7 +175,11 @@ func (st *stage) dial(name string, own *bench.Station) func() (port.Port, error)
 			m.give(st.before[name])
 		}
 		opened = true
-		_, err := st.bench.Attach(name, m)
+		ended, err := st.bench.Attach(name, m)
+		before = func() { m.end(ended) }
+		st.mu.Lock()
+		st.ends = append(st.ends, before)
+		st.mu.Unlock()
 		return &signalled{host, m}, err
 	}
 }
@@ -213,12 +222,16 @@ func (st *stage) watched(o *outcome) *record.Stream {
 	})
 }
 
+// hangUp ends all connections.
+func (st *stage) hangUp() {
+	for _, end := range st.ends {
+		end()
+	}
+}
+
 // close ends the performance: nothing of it goes on.
 func (st *stage) close() {
-	for _, m := range st.middles {
-		m.close()
-		_ = m.host.Close()
-	}
+	st.hangUp()
 	st.bench.Close()
 	st.sea.close()
 }
@@ -244,7 +257,7 @@ func (p *Play) once(ctx context.Context, s scene, values map[string]any) (o outc
 	st.log.mu.Lock()
 	o.log = slices.Clone(st.log.all)
 	st.log.mu.Unlock()
-	if !s.quick {
+	if st.hangUp(); !s.quick {
 		o.state = p.state(ctx, st.bench)
 	}
 	return o, nil
@@ -296,19 +309,18 @@ func stateOf(ctx context.Context, b *sim.Bench, name string, st bench.Station, a
 	if err != nil || len(names) == 0 {
 		return // check tells of it
 	}
-	var middles []*middle
+	var ends []func()
 	defer func() {
-		for _, m := range middles {
-			m.close()
-			_ = m.host.Close()
+		for _, end := range ends {
+			end()
 		}
 	}()
 	st.Supply = nil
 	st.Dial = func() (port.Port, error) {
 		host, module := port.Pipe(name, st.Setup.Line())
 		m := newMiddle(name, struct{ io.ReadWriteCloser }{module}, false, nil, style{}, &log{}) // whatever its speed is by now
-		middles = append(middles, m)
-		_, err := b.Attach(name, m)
+		ended, err := b.Attach(name, m)
+		ends = append(ends, func() { m.end(ended) })
 		return &signalled{host, m}, err
 	}
 	step := ""

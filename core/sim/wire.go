@@ -138,7 +138,7 @@ func noisy(b []byte) []byte {
 
 // listen takes in what the host writes until the connection ends.
 func (w *wire) listen() error {
-	conn := w.conn
+	conn := w.connection()
 	buf := make([]byte, 4096)
 	var free time.Time // when the line from the host is free again
 	for {
@@ -204,11 +204,18 @@ func (w *wire) setLine(l uart.Line) {
 	w.line = l
 }
 
+// connection is what the wire is joined to.
+func (w *wire) connection() io.ReadWriter {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.conn
+}
+
 // hostLine is what the host has set, and whether that is what the module has. A
 // connection that cannot tell is taken to be set right.
 func (w *wire) hostLine() (host uart.Line, same bool) {
 	own := w.Line()
-	if c, ok := w.conn.(interface{ HostLine() (uart.Line, bool) }); ok {
+	if c, ok := w.connection().(interface{ HostLine() (uart.Line, bool) }); ok {
 		if l, known := c.HostLine(); known {
 			return l, l.Speed == own.Speed && l.Frame.Filled() == own.Frame.Filled()
 		}
@@ -293,7 +300,7 @@ func (w *wire) write(ctx context.Context, o outgoing) error {
 			return context.Cause(ctx)
 		}
 		upTo := len(heard) * next / len(o.b)
-		if _, err := w.conn.Write(heard[written:upTo]); err != nil {
+		if _, err := w.connection().Write(heard[written:upTo]); err != nil {
 			return err
 		}
 		sent, written = next, upTo
