@@ -14,6 +14,11 @@ import (
 // The standard library has such bubbles for tests. The test that it wants is a handle and nothing
 // more: an empty one serves, which the tests of this package hold every version of Go against.
 func inMadeUpTime(do func()) (err error) {
+	defer func() {
+		if fault := recover(); fault != nil { // such as something that waits for ever
+			err = fmt.Errorf("the rehearsal did not come to its end, by a fault of this program: %v", fault)
+		}
+	}()
 	synctest.Test(new(testing.T), func(*testing.T) {
 		defer func() {
 			if fault := recover(); fault != nil {

@@ -171,6 +171,12 @@ func TestRehearsal(t *testing.T) {
 	if _, ok := err.(*NotPassed); !ok {
 		t.Error(err)
 	}
+	if err := inMadeUpTime(func() {
+		forever := make(chan int)
+		go func() { <-forever }()
+	}); err == nil || !strings.Contains(err.Error(), "did not come to its end") {
+		t.Error(err)
+	}
 	if err := inMadeUpTime(func() { panic("a fault") }); err == nil || !strings.Contains(err.Error(), "a fault") {
 		t.Error(err)
 	}
