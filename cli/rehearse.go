@@ -204,10 +204,10 @@ func (c *rehearseCommand) plan(cmd *cobra.Command) (least float64, err error) {
 
 // judgedRehearsal is the error that tells the exit status.
 func judgedRehearsal(r *rehearse.Report, least float64) error {
-	score, _ := r.Score()
+	score, any := r.Score()
 	caught := r.Count(rehearse.Survived) == 0
 	if least >= 0 {
-		caught = score >= least
+		caught = !any || score >= least
 	}
 	switch {
 	case !caught || r.Alarms() > 0:

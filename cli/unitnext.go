@@ -9,6 +9,7 @@ import (
 
 	"uparrot/core/bench"
 	"uparrot/core/ledger"
+	"uparrot/core/pace"
 	"uparrot/core/perform"
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
@@ -113,7 +114,7 @@ func (b *slot) mayBe(ctx context.Context, r *unitResult) (may bool, why string, 
 			b.say("   %s", is)
 			r.still = is
 		}
-		return false, "", b.wait(ctx, stillEvery)
+		return false, "", pace.For(ctx, stillEvery)
 	case !here && b.asksPerson:
 		yes, err := b.who.Confirm(ctx, fmt.Sprintf("%s. Do it as %s all the same?", is, r.row.Unit))
 		if yes {
@@ -142,15 +143,6 @@ func (b *slot) is(r *unitResult) {
 
 // stillEvery is how often a module that is plugged in still is asked again who it is.
 const stillEvery = 300 * time.Millisecond
-
-func (b *slot) wait(ctx context.Context, d time.Duration) error {
-	select {
-	case <-time.After(d):
-		return nil
-	case <-ctx.Done():
-		return context.Cause(ctx)
-	}
-}
 
 // notBegun is why nothing is known of a unit.
 const notBegun = "not begun"

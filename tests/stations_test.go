@@ -314,6 +314,9 @@ func TestLostConnection(t *testing.T) {
 			t.Errorf("missing %q in:\n%s", want, text)
 		}
 	}
+	if n := strings.Count(text, "the ledger answers again"); n != 1 { // an interrupted station has not heard of it
+		t.Errorf("it answers again %d times:\n%s", n, text)
+	}
 	if err := server.Up(); err != nil {
 		t.Fatal(err)
 	}

@@ -18,6 +18,21 @@ const (
 	slice = 250 * time.Microsecond
 )
 
+// For waits for a while, or at least for nothing, unless ctx is done first: then it returns why.
+func For(ctx context.Context, d time.Duration) error {
+	if d <= 0 {
+		return context.Cause(ctx)
+	}
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
 // Until waits for a moment and returns at once if it has passed. If ctx is done
 // or something comes over early first, it returns false. early may be nil.
 func Until(ctx context.Context, t time.Time, sleep Sleep, early <-chan struct{}) bool {

@@ -11,6 +11,7 @@ import (
 
 	"uparrot/core/dialog"
 	"uparrot/core/link"
+	"uparrot/core/pace"
 	"uparrot/core/perform/reach"
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
@@ -273,7 +274,7 @@ func (p *performer) reopen(ctx context.Context, name string, within time.Duratio
 		if kind := port.KindOf(err); kind != port.Missing && kind != port.Vanished && kind != port.Held && kind != port.Permission && kind != port.Other {
 			return err
 		}
-		if serr := sleep(ctx, reopenEvery); serr != nil {
+		if serr := pace.For(ctx, reopenEvery); serr != nil {
 			return fmt.Errorf("%w (last: %w)", serr, err)
 		}
 	}

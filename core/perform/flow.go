@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"uparrot/core/dialog"
+	"uparrot/core/pace"
 	"uparrot/core/pattern"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
@@ -175,7 +176,7 @@ func (p *performer) repeats(ctx context.Context, n *procedure.Repeat, times int,
 			if most > 0 && next.Sub(began) >= most {
 				break
 			}
-			if err := sleep(ctx, time.Until(next)); err != nil {
+			if err := pace.For(ctx, time.Until(next)); err != nil {
 				return err
 			}
 		}

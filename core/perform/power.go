@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"uparrot/core/bench"
+	"uparrot/core/pace"
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
@@ -35,7 +36,7 @@ func (p *performer) power(ctx context.Context, n *procedure.Power) error {
 	}
 	if p.run.Stations[name].Supply != nil { // a hand takes its time
 		defer p.waiting(name, "the time without power to be over", off)()
-		if err := sleep(ctx, off); err != nil {
+		if err := pace.For(ctx, off); err != nil {
 			return err
 		}
 	}

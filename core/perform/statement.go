@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"uparrot/core/dialog"
+	"uparrot/core/pace"
 	"uparrot/core/pattern"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
@@ -82,7 +83,7 @@ func (p *performer) statement(ctx context.Context, n procedure.Node) error {
 		return p.let(ctx, n)
 	case *procedure.Pause:
 		defer p.waiting("", "the pause to end", n.For)()
-		return sleep(ctx, n.For)
+		return pace.For(ctx, n.For)
 	case *procedure.Quiet:
 		return p.quiet(ctx, n)
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"uparrot/core/pace"
 	"uparrot/core/perform/reach"
 	"uparrot/core/port"
 	"uparrot/core/procedure"
@@ -50,7 +51,7 @@ func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 		}
 		p.res.Limits = p.res.Limits[:limits] // they are measured again
 		p.emit(record.Event{Kind: record.Try, Step: s.Title, Try: p.try, Verdict: verdict.Failed, Why: err.Error(), TookMS: ms(time.Since(tryBegan)), Err: err})
-		if stop := sleep(ctx, time.Until(tryBegan.Add(s.Every))); stop != nil {
+		if stop := pace.For(ctx, time.Until(tryBegan.Add(s.Every))); stop != nil {
 			err = stop
 			break
 		}
@@ -162,21 +163,6 @@ func outcome(err error) verdict.Verdict {
 		return verdict.Broken
 	}
 	return verdict.Failed
-}
-
-// sleep waits, at least for nothing, unless ctx is done first.
-func sleep(ctx context.Context, d time.Duration) error {
-	if d <= 0 {
-		return context.Cause(ctx)
-	}
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-t.C:
-		return nil
-	case <-ctx.Done():
-		return context.Cause(ctx)
-	}
 }
 
 // body performs the statements of the step once.

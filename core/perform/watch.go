@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"uparrot/core/dialog"
+	"uparrot/core/pace"
 	"uparrot/core/pattern"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
@@ -317,7 +318,7 @@ func (w *watching) listen(ctx context.Context, port string, d *dialog.Dialog, of
 		if ctx.Err() != nil || !tell(came{port: port, lines: lines, err: err}) {
 			return
 		}
-		if len(lines) < manyLines && sleep(ctx, restBetween) != nil {
+		if len(lines) < manyLines && pace.For(ctx, restBetween) != nil {
 			return
 		}
 	}

@@ -250,11 +250,11 @@ func (p *Play) with(m *mutant, on **trigger) scene {
 // classed says of which class a bad module is, by what came of it.
 func (p *Play) classed(x *Bad, m *mutant, on *trigger, o *outcome, b *baseline) {
 	switch {
+	case on == nil || on.n == 0, m.what != "" && !o.measured(m.what, m.value): // also where it did not pass: for another reason
+		x.Class = NotTested
 	case !fine(o.res):
 		x.Class = Caught
 		x.Step, x.Why = failedAt(o.res)
-	case on == nil || on.n == 0, m.what != "" && !o.measured(m.what, m.value):
-		x.Class = NotTested
 	case m.hidden:
 		x.Class, x.Why = Invisible, m.why
 	case !m.anyway && p.Modules[m.port].Again != nil:

@@ -79,6 +79,7 @@ func TestClasses(t *testing.T) {
 		"nobody asks":            {"step \"s\" tries 2\n    say radio: AT\nend\n", "is of another family", "another module", Survived, ""},
 		"says yes":               {set + "end\n", "says yes to everything", "another module", Survived, ""},
 		"time":                   {"step \"s\"\n    say radio: AT~RESTART\n    hear radio within 5s took boot: DUNLIN UP ...\n    limit boot in 0..2 \"start\"\nend\n", "a time above its limit", "start", Caught, "s"},
+		"not what is measured":   {set + "    say radio: AT~POWER?\n    hear radio: ~POWER: {p:int}\n    check p == 14\n    let q = 14\n    limit q in 0..14 \"power\"\nend\n", "a value above its limit", "power", NotTested, ""},
 		"limit":                  {set + "    say radio: AT~POWER?\n    hear radio: ~POWER: {p:int}\n    limit p in 0..14 dBm \"power\"\nend\n", "a value above its limit", "power", Caught, "set"},
 	} {
 		t.Run(name, func(t *testing.T) {

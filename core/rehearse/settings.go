@@ -152,7 +152,7 @@ func (m *maker) saidBy(statements []string) (said [][]byte) {
 		return nil
 	}
 	alone := *m.Play
-	alone.File, alone.Values, alone.Boards = file, map[string]any{}, nil
+	alone.File, alone.Values = file, map[string]any{}
 	alone.Stations = map[string]*bench.Station{m.port: m.Stations[m.port]}
 	o, err := alone.perform(context.Background(), scene{seed: m.Seed})
 	if err != nil {

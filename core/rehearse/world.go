@@ -32,7 +32,6 @@ type Play struct {
 	Unit     string
 	Stations map[string]*bench.Station // by the procedure's ports: how each is spoken to
 	Modules  map[string]bench.Standin  // ... and what is there; also of boards, by their names
-	Boards   []Board                   // that switch the power of modules, and are no ports of the procedure
 	Air      bench.Air
 	Operator perform.Operator // nil if nobody answers
 	Seed     uint64
@@ -41,12 +40,6 @@ type Play struct {
 	Do func(ctx context.Context, stations map[string]*bench.Station, events *record.Stream) perform.Result
 
 	mask secret.Mask // of the secrets
-}
-
-// Board switches the power of modules.
-type Board struct {
-	Name    string // among the modules
-	Station *bench.Station
 }
 
 // scene is one performance: what is otherwise than on good modules that do their best.

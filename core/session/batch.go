@@ -9,6 +9,7 @@ import (
 	"unicode/utf8"
 
 	"uparrot/core/ledger"
+	"uparrot/core/pace"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/source"
@@ -186,15 +187,14 @@ func (b *Batch) Take(ctx context.Context, unit string) (*record.Claim, error) {
 			b.held[c.Unit] = c
 			b.mu.Unlock()
 		}
-		if err == nil || ctx.Err() != nil {
-			b.answers(nil)
-			return c, errors.Join(err, context.Cause(ctx))
+		if ctx.Err() == nil || err == nil { // an interrupted call says nothing of the ledger
+			b.answers(err)
 		}
-		b.answers(err)
-		select {
-		case <-time.After(again):
-		case <-ctx.Done():
-			return nil, context.Cause(ctx)
+		if err == nil { // what was claimed is in hand, also where it was interrupted meanwhile
+			return c, nil
+		}
+		if err := pace.For(ctx, again); err != nil {
+			return nil, err
 		}
 	}
 }
@@ -328,10 +328,7 @@ func (b *Batch) Close(ctx context.Context) (conflicts []ledger.Conflict, err err
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), closeWithin)
 	defer cancel()
 	for !interrupted && b.Ledger.Ping(ctx) != nil && ctx.Err() == nil { // it may be up again in a moment
-		select {
-		case <-time.After(again):
-		case <-ctx.Done():
-		}
+		_ = pace.For(ctx, again) // it is looked at above
 	}
 	if _, err = CatchUp(ctx, b.where); err == nil {
 		conflicts, err = b.Ledger.Conflicts(ctx, b.Name)

@@ -4,9 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
 	"uparrot/core/ledger"
+	"uparrot/core/pace"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 )
@@ -97,10 +97,8 @@ func (p *Procedure) drawOne(ctx context.Context, l *ledger.Ledger, pool, name st
 		if _, empty := errors.AsType[*ledger.PoolEmpty](err); err == nil || empty || p.Keep.Claim == nil || ctx.Err() != nil {
 			return d, err
 		}
-		select {
-		case <-time.After(again):
-		case <-ctx.Done():
-			return d, context.Cause(ctx)
+		if err := pace.For(ctx, again); err != nil {
+			return d, err
 		}
 	}
 }

@@ -127,13 +127,11 @@ func (p *Procedure) boards(play *rehearse.Play, at map[string]string) error {
 		}
 		board := at[s.By.Name]
 		if board == "" {
-			st, module, err := p.Ports.absent(s.By.Name, phrasebook.Setup{}, nil)
+			_, module, err := p.Ports.absent(s.By.Name, phrasebook.Setup{}, nil)
 			if err != nil {
 				return err
 			}
 			board = "board " + s.By.Name
-			st.Name = s.By.Name
-			play.Boards = append(play.Boards, rehearse.Board{Name: board, Station: st})
 			play.Modules[board] = module
 			at[s.By.Name] = board
 		}
@@ -165,10 +163,7 @@ func (p *Ports) absent(name string, own phrasebook.Setup, book *phrasebook.Phras
 	var module bench.Standin
 	if p.Named(name) {
 		e, _ := p.Bench.Port(name)
-		s.Setup = s.Setup.Or(e.Own)
-		if e.Phrasebook != nil {
-			s.Phrasebook = e.Phrasebook
-		}
+		s.Setup, s.Phrasebook = s.Setup.Or(e.Own), cmp.Or(e.Phrasebook, s.Phrasebook)
 		if e.Standin != nil {
 			module = *e.Standin
 		}
@@ -179,13 +174,7 @@ func (p *Ports) absent(name string, own phrasebook.Setup, book *phrasebook.Phras
 			}
 		}
 	}
-	if p.Book != nil {
-		s.Phrasebook = p.Book
-	}
-	s.Setup = s.Setup.Or(own)
-	if s.Phrasebook != nil {
-		s.Setup = s.Setup.Or(s.Phrasebook.Setup())
-	}
+	p.complete(s, own)
 	if module.Name != "" {
 		return s, module, nil
 	}

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"sync"
@@ -62,9 +63,7 @@ func (p *Ports) Station(name string, own phrasebook.Setup, book *phrasebook.Phra
 		}
 		s.Address = e.At
 		s.Setup = s.Setup.Or(e.Own)
-		if e.Phrasebook != nil {
-			s.Phrasebook = e.Phrasebook
-		}
+		s.Phrasebook = cmp.Or(e.Phrasebook, s.Phrasebook)
 		if e.Power != nil {
 			by, err := p.board(e.Power.By)
 			if err != nil {
@@ -82,14 +81,17 @@ func (p *Ports) Station(name string, own phrasebook.Setup, book *phrasebook.Phra
 			return nil, misuse("%v", err)
 		}
 	}
-	if p.Book != nil {
-		s.Phrasebook = p.Book
-	}
+	p.complete(s, own)
+	return s, locate(s)
+}
+
+// complete adds what is said of a port between the bench and the phrasebook, and by that.
+func (p *Ports) complete(s *bench.Station, own phrasebook.Setup) {
+	s.Phrasebook = cmp.Or(p.Book, s.Phrasebook)
 	s.Setup = s.Setup.Or(own)
 	if s.Phrasebook != nil {
 		s.Setup = s.Setup.Or(s.Phrasebook.Setup())
 	}
-	return s, locate(s)
 }
 
 // board is a port that switches the power of others, as the bench alone has it.
