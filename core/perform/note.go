@@ -64,11 +64,12 @@ func (p *performer) noteValue(ctx context.Context, n *procedure.NoteValue) error
 	return nil
 }
 
-// identified takes the module to be the unit that it says it is. It fails the step where
-// another was named, and asks about one that has passed before today.
+// identified takes the module to be the unit that it says it is. It leaves the step
+// untested where another was named, since the wrong module says nothing of the one that is
+// meant, and asks about one that has passed before today.
 func (p *performer) identified(ctx context.Context, unit string) error {
 	if named := p.run.Unit; named != "" && named != unit {
-		return fmt.Errorf("the module says that it is %s, and the run is of unit %s", unit, named)
+		return &Left{verdict.Untested, fmt.Sprintf("the module says that it is %s, and the run is of unit %s", unit, named)}
 	}
 	p.res.Unit = unit
 	if p.run.Passed == nil {
@@ -93,7 +94,7 @@ func (p *performer) identified(ctx context.Context, unit string) error {
 	}
 	p.told(said, map[bool]string{true: "yes", false: "no"}[again])
 	if !again {
-		err = fmt.Errorf("%s has passed before, and was not meant to be tested again", unit)
+		err = &Left{verdict.Untested, fmt.Sprintf("%s has passed before, and was not meant to be tested again", unit)}
 	}
 	return err
 }

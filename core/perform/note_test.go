@@ -51,7 +51,7 @@ func TestNotes(t *testing.T) {
 	}
 }
 
-// A module that says that it is another than the one named fails; one that has passed
+// A module that says that it is another than the one named leaves that one untested; one that has passed
 // today is asked about, and where nobody is there that is told.
 func TestIdentity(t *testing.T) {
 	before := func(context.Context, string) (string, error) { return "at 10:02:00", nil }
@@ -63,11 +63,11 @@ func TestIdentity(t *testing.T) {
 	}{
 		"named by itself":    {func(*Run) {}, verdict.Passed, "LK-7", ""},
 		"named so before":    {func(r *Run) { r.Unit = "LK-7" }, verdict.Passed, "LK-7", ""},
-		"another is meant":   {func(r *Run) { r.Unit = "LK-8" }, verdict.Failed, "", "the module says that it is LK-7, and the run is of unit LK-8"},
+		"another is meant":   {func(r *Run) { r.Unit = "LK-8" }, verdict.Untested, "", "the module says that it is LK-7, and the run is of unit LK-8"},
 		"passed, nobody":     {func(r *Run) { r.Passed = before }, verdict.Passed, "LK-7", "has passed this before today, at 10:02:00"},
 		"passed, always yes": {func(r *Run) { r.Passed, r.Operator = before, Agreeable{} }, verdict.Passed, "LK-7", "has passed this before today"},
 		"passed, and again":  {func(r *Run) { r.Passed, r.Operator, r.Asks = before, Agreeable{}, true }, verdict.Passed, "LK-7", "has passed this before today"},
-		"passed, by mistake": {func(r *Run) { r.Passed, r.Operator, r.Asks = before, naysayer{}, true }, verdict.Failed, "LK-7", "was not meant to be tested again"},
+		"passed, by mistake": {func(r *Run) { r.Passed, r.Operator, r.Asks = before, naysayer{}, true }, verdict.Untested, "LK-7", "was not meant to be tested again"},
 		"no ledger to ask": {func(r *Run) {
 			r.Passed = func(context.Context, string) (string, error) { return "", errors.New("gone") }
 		}, verdict.Passed, "LK-7", "is not known: gone"},
