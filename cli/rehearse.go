@@ -226,7 +226,7 @@ func (c *rehearseCommand) tell(r *rehearse.Report, chosen []string) {
 	for _, name := range chosen {
 		fmt.Fprintf(w, "  %s is %s, chosen\n", name, oneLine(r.Values[name]))
 	}
-	fmt.Fprintln(w)
+	fmt.Fprintln(w, "\ncaught of the bad modules that each step could have caught, and good ones refused:")
 	table(w, stepRowsOf(r))
 	c.survivors(s, r)
 	for _, g := range r.Good {
@@ -259,24 +259,66 @@ func (c *rehearseCommand) tell(r *rehearse.Report, chosen []string) {
 	}
 }
 
-// stepRowsOf is a row for each step: what it caught, and whom it refused.
+// stepRowsOf is a row for each step: how many bad modules it caught of those that it could have, by
+// what is wrong with them, and how many good ones it refused. The weakest come first.
 func stepRowsOf(r *rehearse.Report) [][]string {
-	rows := [][]string{{"", "step", "caught", "false alarms"}}
-	for i, step := range r.Steps {
-		caught, alarms := 0, 0
-		for _, b := range r.Bad {
-			if b.Class == rehearse.Caught && b.Step == step {
-				caught++
-			}
+	head := []string{"", "step"}
+	var kinds []rehearse.Kind
+	for _, k := range rehearse.Kinds {
+		if slices.ContainsFunc(r.Bad, func(b rehearse.Bad) bool { return b.Kind == k && b.Scored() }) {
+			kinds, head = append(kinds, k), append(head, string(k))
 		}
+	}
+	type row struct {
+		weak  int
+		cells []string
+	}
+	var rows []row
+	for i, step := range append(slices.Clone(r.Steps), "") {
+		x := row{cells: []string{fmt.Sprint(i + 1), oneLine(step)}}
+		if step == "" {
+			x.cells = []string{"", "no step in particular"}
+		}
+		some := step != ""
+		for _, k := range kinds {
+			caught, of := 0, 0
+			for _, b := range r.Bad {
+				if b.Kind == k && b.Scored() && b.At() == step {
+					of++
+					if b.Class == rehearse.Caught {
+						caught++
+					}
+				}
+			}
+			x.weak += of - caught
+			some = some || of > 0
+			x.cells = append(x.cells, ofDash(caught, of))
+		}
+		alarms := 0
 		for _, g := range r.Good {
 			if g.Alarm && g.Step == step {
 				alarms++
 			}
 		}
-		rows = append(rows, []string{fmt.Sprint(i + 1), oneLine(step), orDash(caught), orDash(alarms)})
+		x.weak += alarms
+		x.cells = append(x.cells, orDash(alarms))
+		if some {
+			rows = append(rows, x)
+		}
 	}
-	return rows
+	slices.SortStableFunc(rows, func(a, b row) int { return b.weak - a.weak })
+	all := [][]string{append(head, "false alarms")}
+	for _, x := range rows {
+		all = append(all, x.cells)
+	}
+	return all
+}
+
+func ofDash(n, of int) string {
+	if of == 0 {
+		return "-"
+	}
+	return fmt.Sprintf("%d of %d", n, of)
 }
 
 func orDash(n int) string {
@@ -330,7 +372,11 @@ func notTested(w io.Writer, r *rehearse.Report) {
 	for _, class := range []rehearse.Class{rehearse.NotTested, rehearse.Invisible} {
 		var names []string
 		for _, b := range r.Bad {
-			if name := b.About + " at " + b.Port; b.Class == class && !slices.Contains(names, name) {
+			name := b.About
+			if b.Port != "" {
+				name += " at " + b.Port
+			}
+			if b.Class == class && !slices.Contains(names, name) {
 				names = append(names, name)
 			}
 		}

@@ -37,7 +37,7 @@ func rehearsalJSON(r *rehearse.Report) any {
 func writeRehearsal(w io.Writer, form string, file *procedure.File, r *rehearse.Report) error {
 	switch form {
 	case "html":
-		return rehearsalPage.Execute(w, map[string]any{"R": r, "Steps": stepRowsOf(r)[1:], "JSON": rehearsalJSON(r), "Counts": countsOf(r), "Score": scoreWords(r)})
+		return rehearsalPage.Execute(w, map[string]any{"R": r, "Steps": stepRowsOf(r), "JSON": rehearsalJSON(r), "Counts": countsOf(r), "Score": scoreWords(r)})
 	case "junit":
 		return rehearsalJUnit(w, r)
 	case "sarif":
@@ -174,8 +174,8 @@ pre { background: #f3f3f3; padding: .5rem .8rem; margin: .3rem 0; overflow-x: au
 </style></head><body>
 <h1>{{.R.Procedure}}</h1>
 <p>Rehearsed {{.R.Runs}} times, seed {{.R.Seed}}. Bad modules: {{.Score}}: {{.Counts}}. Good modules: {{len .R.Good}}, false alarms: {{.R.Alarms}}.</p>
-<table><tr><th></th><th>step</th><th>caught</th><th>false alarms</th></tr>
-{{range .Steps}}<tr>{{range .}}<td>{{.}}</td>{{end}}</tr>
+<table>
+{{range $i, $row := .Steps}}<tr>{{range $row}}{{if $i}}<td>{{.}}</td>{{else}}<th>{{.}}</th>{{end}}{{end}}</tr>
 {{end}}</table>
 <h2>Bad modules</h2>
 <table><tr><th>module</th><th>port</th><th>of</th><th>came</th><th>at</th></tr>

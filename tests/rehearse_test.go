@@ -45,6 +45,9 @@ func TestRehearseExamples(t *testing.T) {
 		if r.Score != nil && *r.Score < 0.95 || r.Alarms > 0 {
 			t.Errorf("%s: %s", args, b.run(append([]string{"rehearse"}, strings.Fields(args)...)...).out)
 		}
+		if n := r.Counts["not tested"]; strings.HasPrefix(args, "bittern") && n > 0 {
+			t.Errorf("%s: %d are not tested, and its answers stand between two prompts", args, n)
+		}
 		if strings.Contains(c.out, "snowline") || strings.Contains(c.out, "frost-and-rime") {
 			t.Errorf("%s shows a secret", args)
 		}

@@ -310,9 +310,13 @@ func (p *performer) reach(ctx context.Context, n *procedure.Reach) error {
 	}
 	var took time.Duration
 	reachTCP, reachPing := reach.TCP, reach.Ping
-	if p.run.NoNetwork {
-		reachTCP = func(context.Context, string, int, time.Duration) (time.Duration, error) { return time.Millisecond, nil }
-		reachPing = func(context.Context, string, time.Duration) (time.Duration, error) { return time.Millisecond, nil }
+	if p.run.Reach != nil {
+		reachTCP = func(_ context.Context, host string, port int, within time.Duration) (time.Duration, error) {
+			return p.run.Reach(fmt.Sprintf("%s tcp %d", host, port), within)
+		}
+		reachPing = func(_ context.Context, host string, within time.Duration) (time.Duration, error) {
+			return p.run.Reach(host, within)
+		}
 	}
 	what := "a ping of " + host
 	if n.TCP != nil {

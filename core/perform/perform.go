@@ -58,9 +58,9 @@ type Run struct {
 	// Drawn are the inputs and secrets that were drawn from pools. At the end it is told of each
 	// whether it was used.
 	Drawn []record.Drawn
-	// NoNetwork has whatever is to be reached in the network answer at once: for a rehearsal, where
-	// there is none.
-	NoNetwork bool
+	// Reach stands for the network in a rehearsal: it is told what is to be reached and within what
+	// time, and tells how long that took. Nil is the network itself.
+	Reach func(what string, within time.Duration) (time.Duration, error)
 	// Part is one of several at once in one record, which tells itself what begins and what
 	// came of all.
 	Part bool

@@ -103,6 +103,30 @@ func MadeFields(p *phrasebook.Packet) []string {
 	return slices.Sorted(maps.Keys(all))
 }
 
+// Packed are the bytes of a packet with these fields; those that are made are made anew.
+func Packed(p *phrasebook.Packet, fields []pattern.Field) (string, error) {
+	all, mistakes := made(p)
+	if len(mistakes) > 0 {
+		return "", mistakes
+	}
+	values := map[string]any{}
+	for _, f := range fields {
+		if all[f.Name] == nil {
+			values[f.Name] = f.Value
+		}
+	}
+	return p.Pattern.Build(func(name, before string) (any, error) {
+		e := all[name]
+		if e == nil {
+			return values[name], nil
+		}
+		values[phrasebook.Before] = before
+		v, err := e.Run(context.Background(), values)
+		values[name] = v
+		return v, err
+	})
+}
+
 // PacketIn is the packet of a phrasebook that bytes are, whole and with what is made of its
 // fields right, and the fields; nil if they are none, or may be several.
 func PacketIn(pb *phrasebook.Phrasebook, b []byte) (found *phrasebook.Packet, fields []pattern.Field) {

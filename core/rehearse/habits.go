@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"slices"
-	"strconv"
 	"time"
 
 	"uparrot/core/phrasebook"
@@ -16,9 +15,9 @@ type habit struct {
 	name  string
 	port  string
 	scene scene
-	spare string // what would spare it, where it is refused
-	what  string // the measurement that is changed, to a value; "" if none is
-	value float64
+	spare string               // what would spare it, where it is refused
+	what  string               // the measurement that is changed; "" if none is
+	is    func(limitSeen) bool // ... whether it has come to what it was to be
 }
 
 // habits are the ways in which good modules may come.
@@ -40,7 +39,8 @@ func (p *Play) habits(b *baseline) (all []*habit) {
 		styled("answers a byte at a time", "", style{oneByte: true})
 		styled("what it says comes in one piece", "", style{joined: true})
 		if st.Setup.Dialect == phrasebook.Bytes {
-			continue // it has no lines
+			all = append(all, p.within(b, name)...)
+			continue // it has no lines, and so no notices
 		}
 		styled("lines that end with LF alone", "", style{ending: "\n"})
 		if st.Setup.Dialect == phrasebook.AT {
@@ -154,42 +154,6 @@ func (p *Play) noticed(b *baseline, port string, book *phrasebook.Phrasebook) (a
 				return [][]byte{[]byte(text), line}, l.spokenTo(port) // within an answer
 			}, trigger: &trigger{}}
 		}}}})
-	}
-	return all
-}
-
-// within are values at each of their limits.
-func (p *Play) within(b *baseline, port string) (all []*habit) {
-	m := &maker{Play: p, b: b, port: port}
-	for _, l := range b.limits {
-		if l.Text != nil || l.Series != nil {
-			continue
-		}
-		line, after := m.at(l)
-		if line == nil {
-			continue
-		}
-		tried := []*float64{l.Low, l.High}
-		if l.Low != nil && l.High != nil {
-			midst := (*l.Low + *l.High) / 2
-			tried = append(tried, &midst)
-		}
-		for i, limit := range tried {
-			if limit == nil {
-				continue
-			}
-			where := "at its limit"
-			if i == 2 {
-				where = "between its limits"
-			}
-			to := strconv.FormatFloat(*limit, 'f', decimals(line, float64(l.Value)), 64)
-			if v, err := strconv.ParseFloat(to, 64); err != nil || v != *limit {
-				continue // it is not told so finely
-			}
-			all = append(all, &habit{name: fmt.Sprintf("%s is %s, %s", l.What, to, where), port: port, what: l.What, value: *limit, spare: "a wider limit", scene: scene{tampers: map[string]func(*log) tamper{port: func(*log) tamper {
-				return &rewrites{after: after, do: withValue(line, float64(l.Value), to), trigger: &trigger{}}
-			}}}})
-		}
 	}
 	return all
 }

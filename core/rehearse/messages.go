@@ -43,7 +43,7 @@ func (m *maker) messages() (all []*mutant) {
 		{"a message arrives twice", func(line []byte) [][]byte { return [][]byte{line, line} }},
 		{"a byte of a message is changed", func(line []byte) [][]byte { return [][]byte{damaged(c, line)} }},
 	} {
-		x := &mutant{name: kind.name, port: m.port, about: "messages", touched: came > 0, anyway: true, make: arrives(kind.do)}
+		x := &mutant{kind: ofMessages, name: kind.name, port: m.port, step: last, about: "messages", touched: came > 0, anyway: true, make: arrives(kind.do)}
 		if begins, _, _ := strings.Cut(c.Arrives, "{"); strings.TrimSpace(begins) != "" && strings.Contains(kind.name, "twice") {
 			x.mend = &mend{Step: last, Lines: []string{fmt.Sprintf("not hear %s for 300ms: %s ...", m.port, strings.TrimSpace(begins))}}
 		}
@@ -55,13 +55,22 @@ func (m *maker) messages() (all []*mutant) {
 // overhears is a module that hears messages which are for others.
 func (m *maker) overhears() *mutant {
 	c := m.book.Carrier
-	x := &mutant{name: "hears what is for others", port: m.port, about: "messages", anyway: true}
+	x := &mutant{kind: ofMessages, name: "hears what is for others", port: m.port, about: "messages", anyway: true}
 	own, known := m.b.state[m.port+": "+c.Address]
 	if c.SendSaid == nil || !known {
 		return x
 	}
 	re, names := c.SendSaid.Template()
 	x.touched = true
+	step := ""
+	for _, e := range m.b.log {
+		if e.step != "" {
+			step = e.step
+		}
+		if e.out && e.port != m.port && re.Match(e.text) {
+			x.step = step
+		}
+	}
 	x.overhears = func(port string, line []byte, on *trigger) []byte {
 		found := re.FindSubmatch(line)
 		if port == m.port || found == nil {

@@ -1,15 +1,21 @@
 package rehearse
 
 import (
+	"context"
+	"slices"
+	"time"
+
 	"uparrot/core/bench"
 	"uparrot/core/phrasebook"
 )
 
 // mutant is a module with one thing wrong.
 type mutant struct {
+	kind    Kind
 	name    string
 	port    string
 	about   string // what was changed: the setting, the line
+	step    string // in which it could be caught; "" if that is not known
 	make    func() (tamper, *trigger)
 	touched bool   // the procedure writes, reads or measures what is changed
 	anyway  bool   // where it passes, the module was wrong, whatever its settings are
@@ -17,12 +23,13 @@ type mutant struct {
 	why     string // ... why not
 	// overhears is asked of what is said at other ports: what the host of this one gets of it.
 	overhears func(port string, line []byte, on *trigger) []byte
-	style     *style         // how the module speaks; nil is as it does
-	module    *bench.Standin // another one that is there in its place; nil if it is the same
-	replays   string         // the line whose answer is played again in the module's place; "" if none is
-	what      string         // the measurement that is changed, to a value; "" if none is
-	value     float64
-	mend      *mend // what would catch it; nil if nothing is known
+	reach     func(what string, within time.Duration) (time.Duration, error) // the network; nil answers at once
+	style     *style                                                         // how the module speaks; nil is as it does
+	module    *bench.Standin                                                 // another one that is there in its place; nil if it is the same
+	replays   string                                                         // the line whose answer is played again in the module's place; "" if none is
+	what      string                                                         // the measurement that is changed; "" if none is
+	is        func(limitSeen) bool                                           // ... whether it has come to what it was to be
+	mend      *mend                                                          // what would catch it; nil if nothing is known
 }
 
 // trigger counts how often a tamper has changed something.
@@ -38,6 +45,22 @@ type mend struct {
 // baseline is what the procedure did on good modules.
 type baseline struct {
 	outcome
+	measured []*measured
+	ran      func(outcome) // is told of each further performance; may be nil
+}
+
+func (b *baseline) count(o outcome) {
+	if b.ran != nil {
+		b.ran(o)
+	}
+}
+
+// look finds out what it takes to make bad modules of good ones.
+func (p *Play) look(ctx context.Context, b *baseline) (err error) {
+	if b.measured, err = p.measurements(ctx, b); err != nil {
+		return err
+	}
+	return p.edges(ctx, b, b.measured)
 }
 
 // answered is what a module answered to each said line, in their order: all that came until the
@@ -82,10 +105,17 @@ func (p *Play) mutants(b *baseline) (all []*mutant) {
 			all = append(all, m.identities()...)
 		}
 		all = append(all, m.commands()...)
+		all = append(all, m.damaged()...)
 		all = append(all, m.limits()...)
 		all = append(all, m.times()...)
 		all = append(all, m.stranger()...)
 		all = append(all, m.messages()...)
+	}
+	all = append(all, p.unreached()...)
+	for _, l := range b.limits { // what nothing that a module says brings outside
+		if (l.Low != nil || l.High != nil) && !slices.ContainsFunc(all, func(m *mutant) bool { return m.kind == ofLimits && m.about == l.What }) {
+			all = append(all, &mutant{kind: ofLimits, name: "a value outside its limits", about: l.What, step: l.Step})
+		}
 	}
 	return all
 }

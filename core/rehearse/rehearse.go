@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math"
 	"slices"
 	"strings"
 
@@ -31,15 +30,43 @@ const (
 // Classes are all classes, in the order in which they are told.
 var Classes = []Class{Caught, Survived, Harmless, NotTested, Invisible}
 
+// Kind is what is wrong with a bad module.
+type Kind string
+
+// The kinds.
+const (
+	ofSettings Kind = "settings" // a setting is not kept as it was written
+	ofAnswers  Kind = "answers"  // an answer does not tell what was done
+	ofIdentity Kind = "identity" // it is another module
+	ofLimits   Kind = "values"   // a value or a time is outside its limits
+	ofMessages Kind = "messages" // messages do not come as they should
+)
+
+// Kinds are all kinds, in the order in which they are told.
+var Kinds = []Kind{ofSettings, ofAnswers, ofIdentity, ofLimits, ofMessages}
+
 // Bad is a bad module, and what came of it.
 type Bad struct {
 	Name  string `json:"name"`
 	Port  string `json:"port"`
 	About string `json:"about"`
+	Kind  Kind   `json:"kind"`
 	Class Class  `json:"class"`
+	In    string `json:"in,omitempty"`   // the step in which it could be caught, where that is known
 	Step  string `json:"step,omitempty"` // that caught it
 	Why   string `json:"why,omitempty"`
 	Mend  *mend  `json:"mend,omitempty"` // of one that survived
+}
+
+// Scored reports whether it is in the score.
+func (b Bad) Scored() bool { return b.Class == Caught || b.Class == Survived }
+
+// At is the step that caught it, or the one that could have; "" if that is not known.
+func (b Bad) At() string {
+	if b.Class == Caught {
+		return b.Step
+	}
+	return b.In
 }
 
 // Good is a good module as it may come, and what came of it.
@@ -139,7 +166,10 @@ func (p *Play) Rehearse(ctx context.Context, times int) (*Report, error) {
 		step, why := failedAt(first.res)
 		return nil, &NotPassed{step, why, first.res.Verdict}
 	}
-	b := &baseline{outcome: first}
+	b := &baseline{outcome: first, ran: r.ran}
+	if err := p.look(ctx, b); err != nil {
+		return nil, err
+	}
 	if err := p.bad(ctx, r, b); err != nil {
 		return nil, err
 	}
@@ -195,8 +225,9 @@ func failedAt(res perform.Result) (string, string) {
 func (p *Play) bad(ctx context.Context, r *Report, b *baseline) error {
 	played := map[string]bool{} // whether an answer can be played again, by port and line
 	for _, m := range p.mutants(b) {
-		x := Bad{Name: m.name, Port: m.port, About: p.mask.Hide(m.about)}
+		x := Bad{Name: m.name, Port: m.port, About: p.mask.Hide(m.about), Kind: m.kind, In: m.step}
 		if m.mend != nil {
+			x.In = m.mend.Step
 			for i, l := range m.mend.Lines {
 				m.mend.Lines[i] = p.mask.Hide(l)
 			}
@@ -234,7 +265,10 @@ func (p *Play) with(m *mutant, on **trigger) scene {
 		var t tamper
 		t, *on = m.make()
 		return t
-	}}}
+	}}, reach: m.reach}
+	if m.reach != nil {
+		_, *on = m.make()
+	}
 	if m.style != nil {
 		s.style = map[string]style{m.port: *m.style}
 	}
@@ -250,7 +284,7 @@ func (p *Play) with(m *mutant, on **trigger) scene {
 // classed says of which class a bad module is, by what came of it.
 func (p *Play) classed(x *Bad, m *mutant, on *trigger, o *outcome, b *baseline) {
 	switch {
-	case on == nil || on.n == 0, m.what != "" && !o.measured(m.what, m.value): // also where it did not pass: for another reason
+	case on == nil || on.n == 0, m.what != "" && !o.measured(m.what, m.is): // also where it did not pass: for another reason
 		x.Class = NotTested
 	case !fine(o.res):
 		x.Class = Caught
@@ -276,7 +310,7 @@ func (p *Play) plays(ctx context.Context, r *Report, b *baseline, m *mutant, kno
 		return plays || m.replays == "", nil
 	}
 	o, err := p.perform(ctx, scene{seed: p.Seed, quick: true, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
-		return &control{line: m.replays, was: b.was(m.port)}
+		return &control{line: m.replays, was: b.was(m.port), lines: b.betweenPrompts(m.port, m.replays)}
 	}}})
 	if err != nil {
 		return false, err
@@ -286,11 +320,19 @@ func (p *Play) plays(ctx context.Context, r *Report, b *baseline, m *mutant, kno
 	return known[key], nil
 }
 
-// measured reports whether a measurement has come to a value.
-func (o *outcome) measured(what string, value float64) bool {
-	return slices.ContainsFunc(o.limits, func(l limitSeen) bool {
-		return l.What == what && math.Abs(float64(l.Value)-value) <= 1e-9*max(1, math.Abs(value))
-	})
+// measured reports whether a measurement has come to something.
+func (o *outcome) measured(what string, is func(limitSeen) bool) bool {
+	return slices.ContainsFunc(o.limits, func(l limitSeen) bool { return l.What == what && is(l) })
+}
+
+// limit is the last of a measurement.
+func (o *outcome) limit(what string) (last limitSeen, found bool) {
+	for _, l := range o.limits {
+		if l.What == what {
+			last, found = l, true
+		}
+	}
+	return last, found
 }
 
 func same(a, b map[string]string) bool {
@@ -307,7 +349,7 @@ func same(a, b map[string]string) bool {
 
 // good performs it on good modules as they may come.
 func (p *Play) good(ctx context.Context, r *Report, b *baseline) error {
-	for _, h := range append(p.habits(b), p.firstRefused(b)...) {
+	for _, h := range slices.Concat(p.habits(b), p.firstRefused(b), p.slowly()) {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
@@ -317,7 +359,7 @@ func (p *Play) good(ctx context.Context, r *Report, b *baseline) error {
 			return err
 		}
 		r.ran(o)
-		if h.what != "" && !o.measured(h.what, h.value) {
+		if h.what != "" && !o.measured(h.what, h.is) {
 			continue // what was changed is not what is measured
 		}
 		g := Good{Name: h.name, Port: h.port}

@@ -55,7 +55,7 @@ func (m *maker) settings() (all []*mutant) {
 func (m *maker) setting(set phrasebook.Setting, was map[string][][]byte) (all []*mutant) {
 	line, value, step := m.written(set)
 	if line == "" {
-		return []*mutant{{name: "not stored", port: m.port, about: set.Name}}
+		return []*mutant{{kind: ofSettings, name: "not stored", port: m.port, about: set.Name}}
 	}
 	m.writes[line] = true
 	hidden := ""
@@ -63,7 +63,7 @@ func (m *maker) setting(set phrasebook.Setting, was map[string][][]byte) (all []
 		hidden = "the phrasebook tells no way to read it"
 	}
 	add := func(name, hidden string, make func(*trigger) tamper) *mutant {
-		x := &mutant{name: name, port: m.port, about: set.Name, touched: true, hidden: hidden != "", why: hidden, mend: m.readBack(set, line, value, step), make: func() (tamper, *trigger) {
+		x := &mutant{kind: ofSettings, name: name, port: m.port, about: set.Name, step: step, touched: true, hidden: hidden != "", why: hidden, mend: m.readBack(set, line, value, step), make: func() (tamper, *trigger) {
 			on := &trigger{}
 			return make(on), on
 		}}
@@ -111,10 +111,10 @@ func (m *maker) packets(set phrasebook.Setting, was map[string][][]byte) (all []
 	}
 	touched := line != nil && slices.ContainsFunc(m.said, func(s []byte) bool { return bytes.Equal(s, line) })
 	if !touched {
-		return []*mutant{{name: "not stored", port: m.port, about: set.Name}}
+		return []*mutant{{kind: ofSettings, name: "not stored", port: m.port, about: set.Name}}
 	}
 	m.writes[string(line)] = true
-	all = append(all, &mutant{name: "not stored", port: m.port, about: set.Name, touched: true, replays: string(line), make: func() (tamper, *trigger) {
+	all = append(all, &mutant{kind: ofSettings, name: "not stored", port: m.port, about: set.Name, step: m.stepOf(line), touched: true, replays: string(line), make: func() (tamper, *trigger) {
 		on := &trigger{}
 		return &instead{line: string(line), was: was, trigger: on}, on
 	}})
@@ -123,12 +123,22 @@ func (m *maker) packets(set phrasebook.Setting, was map[string][][]byte) (all []
 		if to == nil || bytes.Equal(to, line) {
 			continue
 		}
-		all = append(all, &mutant{name: "stored wrong: " + wrong.how, port: m.port, about: set.Name, touched: true, make: func() (tamper, *trigger) {
+		all = append(all, &mutant{kind: ofSettings, name: "stored wrong: " + wrong.how, port: m.port, about: set.Name, step: m.stepOf(line), touched: true, make: func() (tamper, *trigger) {
 			on := &trigger{}
 			return &otherwise{line: string(line), to: string(to), trigger: on}, on
 		}})
 	}
 	return all
+}
+
+// stepOf is the last step in which something was said.
+func (m *maker) stepOf(said []byte) (step string) {
+	for i, s := range m.said {
+		if bytes.Equal(s, said) {
+			step = m.steps[i]
+		}
+	}
+	return step
 }
 
 // writing is the packet that writes a value, as the phrasebook says it; nil if that cannot be told.

@@ -40,6 +40,7 @@ type middle struct {
 	port    string
 	host    io.ReadWriteCloser // the module's end of the host's pipe
 	lines   bool               // else packets
+	gap     time.Duration      // the silence that ends a packet
 	tamper  tamper             // may be nil
 	style   style
 	log     *log
@@ -93,7 +94,7 @@ func (l *log) spokenTo(port string) bool {
 }
 
 func newMiddle(port string, host io.ReadWriteCloser, lines bool, t tamper, s style, l *log) *middle {
-	m := &middle{port: port, host: host, lines: lines, tamper: t, style: s, log: l, queue: make(chan []byte, 1024), done: make(chan struct{}), sent: make(chan struct{})}
+	m := &middle{port: port, host: host, lines: lines, gap: partAfter, tamper: t, style: s, log: l, queue: make(chan []byte, 1024), done: make(chan struct{}), sent: make(chan struct{})}
 	go m.send()
 	return m
 }
@@ -243,6 +244,9 @@ func (m *middle) take(b []byte) {
 func (m *middle) said(line, raw []byte) {
 	m.mu.Lock()
 	m.saidAt = time.Now()
+	if !m.lines {
+		m.packetEnds()
+	}
 	m.mu.Unlock()
 	if len(line) > 0 {
 		m.log.add(entry{port: m.port, out: true, text: line, raw: raw})
@@ -275,7 +279,7 @@ func (m *middle) Write(b []byte) (int, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if !m.lines {
-		m.pass(b, b)
+		m.packet(b)
 		return len(b), nil
 	}
 	m.fromOut = append(m.fromOut, b...)
@@ -302,6 +306,46 @@ func (m *middle) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
+// packet takes in a part of a packet, which ends with a silence; the mutex is held.
+func (m *middle) packet(b []byte) {
+	m.fromOut = append(m.fromOut, b...)
+	if m.tamper == nil {
+		m.give(bytes.Clone(b))
+	}
+	if m.flush != nil {
+		m.flush.Stop()
+	}
+	m.flush = time.AfterFunc(m.gap, func() {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		m.packetEnds()
+	})
+}
+
+// packetEnds has what came be a packet; the mutex is held.
+func (m *middle) packetEnds() {
+	whole := m.fromOut
+	if m.fromOut = nil; len(whole) == 0 {
+		return
+	}
+	m.log.add(entry{port: m.port, text: whole, raw: whole})
+	if m.tamper == nil {
+		return // it is there already
+	}
+	for _, p := range m.tamper.heard(whole) {
+		m.give(bytes.Clone(p))
+	}
+}
+
+// settle has what came last be a packet, though no silence has ended it.
+func (m *middle) settle() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !m.lines {
+		m.packetEnds()
+	}
+}
+
 // pass hands on a line of the module, or a part that is none; the mutex is held.
 func (m *middle) pass(line, raw []byte) {
 	m.log.add(entry{port: m.port, text: line, raw: raw})
@@ -310,7 +354,7 @@ func (m *middle) pass(line, raw []byte) {
 	whole := len(ending) > 0
 	switch d, drops := m.tamper.(interface{ drops() bool }); {
 	case m.tamper == nil || len(line) == 0:
-	case whole || !m.lines:
+	case whole:
 		lines = m.tamper.heard(line)
 	case drops && d.drops():
 		lines = nil

@@ -43,7 +43,7 @@ func (m *maker) identities() (all []*mutant) {
 		if record.IsSerial(id.Name) {
 			name = "the module before is plugged in still"
 		}
-		x := &mutant{name: name, port: m.port, about: id.Name, anyway: true}
+		x := &mutant{kind: ofIdentity, name: name, port: m.port, about: id.Name, anyway: true}
 		all = append(all, x)
 		p, err := pattern.Compile(id.Answer)
 		if err != nil {
@@ -65,7 +65,7 @@ func (m *maker) identities() (all []*mutant) {
 					}
 				}
 				if other := otherIdentity(value); value != "" && other != value {
-					x.touched = true
+					x.touched, x.step = true, m.steps[i]
 					x.mend = &mend{Step: m.steps[i], Lines: m.identified(id.Name, value)}
 					x.make = func() (tamper, *trigger) {
 						on := &trigger{}
@@ -120,7 +120,7 @@ func (m *maker) commands() (all []*mutant) {
 	success := m.success()
 	refusal := m.refusal()
 	if success != nil && len(m.said) > 0 {
-		all = append(all, &mutant{name: "says yes to everything", port: m.port, about: "another module", touched: true, anyway: true, make: func() (tamper, *trigger) {
+		all = append(all, &mutant{kind: ofIdentity, name: "says yes to everything", port: m.port, step: m.steps[0], about: "another module", touched: true, anyway: true, make: func() (tamper, *trigger) {
 			on := &trigger{}
 			return &agrees{answer: success, trigger: on}, on
 		}})
@@ -132,12 +132,12 @@ func (m *maker) commands() (all []*mutant) {
 		}
 		seen[line] = true
 		shown := line
-		if !m.lines {
+		if !m.lines && bytes.ContainsFunc(s, func(r rune) bool { return r < ' ' || r > '~' }) {
 			shown = fmt.Sprintf("% X", s)
 		}
 		if m.refused(m.answers[i]) {
 			if success != nil {
-				all = append(all, &mutant{name: "a refusal answered with success", port: m.port, about: shown, touched: true, anyway: true, mend: m.refusedWith(line, m.answers[i], m.steps[i]), make: func() (tamper, *trigger) {
+				all = append(all, &mutant{kind: ofAnswers, name: "a refusal answered with success", port: m.port, about: shown, step: m.steps[i], touched: true, anyway: true, mend: m.refusedWith(line, m.answers[i], m.steps[i]), make: func() (tamper, *trigger) {
 					on := &trigger{}
 					return &instead{line: line, answer: success, trigger: on}, on
 				}})
@@ -145,7 +145,7 @@ func (m *maker) commands() (all []*mutant) {
 			continue
 		}
 		if refusal != nil && len(m.answers[i]) > 0 {
-			all = append(all, &mutant{name: "refused in place of done", port: m.port, about: shown, touched: true, make: func() (tamper, *trigger) {
+			all = append(all, &mutant{kind: ofAnswers, name: "refused in place of done", port: m.port, about: shown, step: m.steps[i], touched: true, make: func() (tamper, *trigger) {
 				on := &trigger{}
 				return &instead{line: line, answer: refusal, trigger: on}, on
 			}})
@@ -153,7 +153,7 @@ func (m *maker) commands() (all []*mutant) {
 		if m.writes[line] {
 			continue
 		}
-		all = append(all, &mutant{name: "answered and not done", port: m.port, about: shown, touched: true, replays: line, hidden: len(m.b.state) == 0, why: "the phrasebook tells no settings", make: func() (tamper, *trigger) {
+		all = append(all, &mutant{kind: ofAnswers, name: "answered and not done", port: m.port, about: shown, step: m.steps[i], touched: true, replays: line, hidden: len(m.b.state) == 0, why: "the phrasebook tells no settings", make: func() (tamper, *trigger) {
 			on := &trigger{}
 			return &instead{line: line, was: was, trigger: on}, on
 		}})
@@ -263,7 +263,7 @@ func (m *maker) stranger() []*mutant {
 			continue
 		}
 		other := bench.Standin{Name: own.Name, Family: family, Line: own.Line, Place: own.Place}
-		return []*mutant{{name: "is of another family", port: m.port, about: "another module", touched: true, anyway: true, module: &other, make: func() (tamper, *trigger) {
+		return []*mutant{{kind: ofIdentity, name: "is of another family", port: m.port, step: m.steps[0], about: "another module", touched: true, anyway: true, module: &other, make: func() (tamper, *trigger) {
 			on := &trigger{n: 1}
 			return &through{trigger: on}, on
 		}}}

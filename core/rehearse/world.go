@@ -54,7 +54,8 @@ type scene struct {
 	// overhears is told of each line that is said, and answers with what the host of which port gets
 	// of it; nil hears nothing.
 	overhears func(port string, line []byte) (to string, text []byte)
-	quick     bool // the settings are not looked at in the end
+	reach     func(what string, within time.Duration) (time.Duration, error) // nil answers at once
+	quick     bool                                                           // the settings are not looked at in the end
 }
 
 // outcome is what came of a performance.
@@ -92,6 +93,14 @@ func (p *Play) inBubble(s scene) (o outcome, err error) {
 	timer := time.AfterFunc(longest, func() { cancel(errors.New("it goes on without end")) })
 	defer timer.Stop()
 	return p.once(own, s, p.Values)
+}
+
+// reached is what is asked of the network, which there is not.
+func (s scene) reached(what string, within time.Duration) (time.Duration, error) {
+	if s.reach != nil {
+		return s.reach(what, within)
+	}
+	return time.Millisecond, nil
 }
 
 // stage is the modules of one performance, and what goes over their lines.
@@ -163,7 +172,7 @@ func (st *stage) dial(name string, own *bench.Station) func() (port.Port, error)
 		st.mu.Lock()
 		st.middles = append(st.middles, m)
 		st.mu.Unlock()
-		m.told = st.toldOf
+		m.told, m.gap = st.toldOf, silence(own.Setup)
 		if !opened && len(st.before[name]) > 0 {
 			m.give(st.before[name])
 		}
@@ -175,6 +184,11 @@ func (st *stage) dial(name string, own *bench.Station) func() (port.Port, error)
 		st.mu.Unlock()
 		return &signalled{host, m}, err
 	}
+}
+
+// silence is what ends a packet at a port: the time of four bytes at least.
+func silence(s phrasebook.Setup) time.Duration {
+	return max(s.Gap.Beside(0), 4*s.Line().CharTime())
 }
 
 // toldOf passes on what a module overhears of what is said at another port.
@@ -198,6 +212,9 @@ const overheardAfter = 60 * time.Millisecond
 // watched is a stream that keeps what an outcome tells.
 func (st *stage) watched(o *outcome) *record.Stream {
 	return record.NewStream(nil, func(e record.Event) {
+		if e.Kind == record.Limit {
+			st.settle() // what is judged has come
+		}
 		st.log.mu.Lock()
 		defer st.log.mu.Unlock()
 		switch {
@@ -213,6 +230,15 @@ func (st *stage) watched(o *outcome) *record.Stream {
 			}
 		}
 	})
+}
+
+// settle has all that has come be on the log.
+func (st *stage) settle() {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	for _, m := range st.middles {
+		m.settle()
+	}
 }
 
 // hangUp ends all connections.
@@ -242,11 +268,12 @@ func (p *Play) once(ctx context.Context, s scene, values map[string]any) (o outc
 	if p.Do != nil {
 		o.res = p.Do(ctx, stations, events)
 	} else {
-		run := &perform.Run{Procedure: p.File, Stations: stations, Values: maps.Clone(values), Unit: p.Unit, Events: events, Operator: p.Operator, Sleep: time.Sleep, NoNetwork: true, Uses: s.uses,
+		run := &perform.Run{Procedure: p.File, Stations: stations, Values: maps.Clone(values), Unit: p.Unit, Events: events, Operator: p.Operator, Sleep: time.Sleep, Reach: s.reached, Uses: s.uses,
 			Keep: func(name string, _ []byte) (string, error) { return name, nil }}
 		o.res = run.Do(ctx)
 	}
 	o.took = time.Since(began)
+	st.settle()
 	st.log.mu.Lock()
 	o.log = slices.Clone(st.log.all)
 	st.log.mu.Unlock()

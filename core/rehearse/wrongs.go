@@ -43,13 +43,16 @@ func (t *instead) said(line []byte) ([]byte, []byte) {
 }
 
 // control plays an answer again as instead does, and lets the module obey all the same: a procedure
-// that does not pass so is caught by the playing, not by what is wrong with the module.
+// that does not pass so is caught by the playing, not by what is wrong with the module. Between two
+// prompts of a console each line is played in the place of the one that the module says.
 type control struct {
-	line string
-	was  map[string][][]byte
-	n    int
-	left int // lines of the module that are not handed on
-	part bool
+	line   string
+	was    map[string][][]byte
+	lines  bool // line by line, between two prompts
+	n      int
+	left   int      // lines of the module that are not handed on
+	played [][]byte // ... and those in their places
+	part   bool
 }
 
 func (t *control) said(line []byte) ([]byte, []byte) {
@@ -60,22 +63,30 @@ func (t *control) said(line []byte) ([]byte, []byte) {
 	answer := list[min(t.n, len(list)-1)]
 	t.n++
 	for _, l := range bytes.SplitAfter(answer, []byte("\n")) {
-		switch {
+		switch bare := bytes.TrimRight(l, "\r\n"); {
 		case !bytes.HasSuffix(l, []byte("\n")):
-			t.part = t.part || len(l) > 0
-		case len(bytes.TrimRight(l, "\r\n")) > 0:
+			t.part = !t.lines && (t.part || len(l) > 0)
+		case len(bare) > 0:
 			t.left++
+			t.played = append(t.played, bare)
 		}
+	}
+	if t.lines {
+		return line, nil
 	}
 	return line, answer
 }
 
 func (t *control) heard(line []byte) [][]byte {
-	if t.left > 0 {
-		t.left--
-		return nil
+	if t.left == 0 {
+		return [][]byte{line}
 	}
-	return [][]byte{line}
+	t.left--
+	if t.lines {
+		line, t.played = t.played[0], t.played[1:]
+		return [][]byte{line}
+	}
+	return nil
 }
 
 // drops is asked of what is no whole line, such as a prompt.
@@ -83,6 +94,24 @@ func (t *control) drops() bool {
 	was := t.part
 	t.part = false
 	return was
+}
+
+// betweenPrompts reports whether a console was at its prompt before a line was said, whenever that
+// was, and at the same one after its answer.
+func (b *baseline) betweenPrompts(port, line string) bool {
+	said, answers, _ := b.answered(port)
+	part := func(answer []byte) string { return string(answer[bytes.LastIndexByte(answer, '\n')+1:]) }
+	found := false
+	for i, s := range said {
+		if string(s) != line {
+			continue
+		}
+		if i == 0 || part(answers[i]) == "" || part(answers[i-1]) != part(answers[i]) {
+			return false
+		}
+		found = true
+	}
+	return found
 }
 
 // otherwise has the module get another line.
