@@ -113,6 +113,12 @@ func TestRehearse(t *testing.T) {
 	b.run("rehearse", "little.parrot").wants(t, 4, "0 survived") // a score of few bad modules says little
 	b.write("never.parrot", strings.Replace(b.read("little.parrot"), "~POWER: 5", "~POWER: 6", 1))
 	b.run("rehearse", "never.parrot").wants(t, 3, "cannot be rehearsed: it is failed at good modules already, at \"s\"")
+	// A socket of somebody else is as a phrasebook says, or as a port of the bench is.
+	b.write("socket.parrot", "procedure \"Socket\"\nport server: tcp to \"192.0.2.1:4000\", dialect at, ending cr, phrasebook \"dunlin.toml\"\nstep \"s\" tries 2\n    say server: AT~NODE=7\n    say server: AT~NODE?\n    hear server: ~NODE: 7\nend\n")
+	b.run("rehearse", "socket.parrot").wants(t, 4, "6 caught, 0 survived")
+	b.write("socket.parrot", strings.Replace(b.read("socket.parrot"), ", phrasebook \"dunlin.toml\"", "", 1))
+	b.run("rehearse", "socket.parrot").wants(t, 3, "of whom nothing is known: name a phrasebook")
+	b.run("rehearse", "socket.parrot", "--bench", "larkfell.toml", "--port", "server=valley").wants(t, 4, "6 caught, 0 survived")
 	b.write("bare.parrot", "procedure \"Bare\"\nport radio\nstep \"s\"\n    say radio: AT\nend\n")
 	for want, args := range map[string][]string{
 		"nothing is known of the module at the port radio": {"bare.parrot"}, `there is no form "pdf"`: {"hasty.parrot", "--as", "pdf", "--out", "x"}, "name the file with --out": {"hasty.parrot", "--as", "junit"},

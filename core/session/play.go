@@ -31,10 +31,10 @@ func (p *Procedure) Play() (*rehearse.Play, error) {
 	at := map[string]string{} // ports of the bench, by their names in the play
 	for _, decl := range p.File.Ports {
 		where := decl.Name
-		if decl.Socket != "" && p.At[decl.Name] == "" {
-			if decl.To {
-				return nil, &Unable{fmt.Sprintf("the port %s goes to a socket of somebody else, whom a rehearsal does not have", decl.Name)}
-			}
+		if decl.To && p.At[decl.Name] == "" && decl.Phrasebook == nil {
+			return nil, &Unable{fmt.Sprintf("the port %s goes to a socket of somebody else, of whom nothing is known: name a phrasebook for it in the procedure, or a port of the bench with --port %s=NAME", decl.Name, decl.Name)}
+		}
+		if decl.Socket != "" && !decl.To && p.At[decl.Name] == "" {
 			st := &bench.Station{Name: decl.Name, Setup: decl.Whole(), Phrasebook: decl.Phrasebook}
 			at, err := p.where(context.Background(), decl)
 			if err == nil && at != "" {
