@@ -162,6 +162,7 @@ func (p *parser) readKeep(l *line, at Pos) {
 		return
 	}
 	p.values.reads(w)
+	p.note(Use{Pos: nameAt, Name: w, Kind: ValueUse, Type: typeWord(v.typ), What: v.what, bind: v.bind})
 	k.Name = w
 	if k.File, ok = p.quotedText(l, "the file's name"); ok {
 		p.over(l)
@@ -361,6 +362,7 @@ func (p *parser) readLink(l *line, at Pos) {
 			p.mistake(wordAt, fmt.Sprintf("there is no port %q", w), form)
 			return
 		}
+		p.portUse(w, wordAt)
 		*end = w
 	}
 	if n.A == n.B {

@@ -336,7 +336,7 @@ func (p *parser) readFor(l *line, at Pos) {
 func (p *parser) readRoutine(l *line, at Pos) {
 	r := &Routine{Pos: at}
 	mark := len(p.values.log)
-	name, _, ok := p.newName(l, "routine")
+	name, nameAt, ok := p.newName(l, "routine")
 	r.Name = name
 	b := &block{word: "routine", name: &r.Name, at: at, body: &r.Body}
 	b.finish = func() {
@@ -348,7 +348,7 @@ func (p *parser) readRoutine(l *line, at Pos) {
 		r.gives = gives
 		p.file.Routines = append(p.file.Routines, r)
 		if r.Name != "" {
-			p.values.add(r.Name, value{what: "a routine", port: true})
+			p.values.add(r.Name, value{what: "a routine", port: true, at: nameAt})
 		}
 	}
 	p.open(b)
@@ -397,6 +397,9 @@ func (p *parser) readDo(l *line, at Pos) {
 		return
 	}
 	d := &Do{Pos: at, Routine: r}
+	if v := p.values.values[w]; v != nil {
+		p.note(Use{Pos: nameAt, Name: w, Kind: RoutineUse, What: r.form(), bind: v.bind})
+	}
 	args := p.arguments(l)
 	p.over(l)
 	if len(args) != len(r.Params) {
@@ -409,6 +412,7 @@ func (p *parser) readDo(l *line, at Pos) {
 				p.mistake(l.pos(a.at, len(a.text)), fmt.Sprintf("%s of %s is a port, and %q is none", r.Params[i].Name, w, a.text), "Write the name of a port.")
 				return
 			}
+			p.portUse(a.text, l.pos(a.at, len(a.text)))
 			d.Args = append(d.Args, Arg{Port: a.text})
 			continue
 		}

@@ -52,6 +52,12 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 		return nil, types.Any
 	}
 	names, loops := identifiers(tree.Node)
+	for i, n := range names { // the library counts characters
+		names[i].from = bytesOf(text, n.from)
+		for j, from := range n.all {
+			n.all[j] = bytesOf(text, from)
+		}
+	}
 	env, key := types.Map{}, text
 	for _, n := range names {
 		v, ok := p.values.find(n.name)
@@ -61,8 +67,13 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 			p.mistake(where, fmt.Sprintf("%s is a port, not a value", n.name), "")
 			return nil, types.Any
 		case !ok:
-			p.mistake(where, fmt.Sprintf("%q has no value here", n.name), source.DidYouMean(n.name, p.values.names()))
+			if !p.meant(n.name) {
+				p.mistake(where, fmt.Sprintf("%q has no value here", n.name), source.DidYouMean(n.name, p.values.names()))
+			}
 			return nil, types.Any
+		}
+		for _, from := range n.all {
+			p.note(Use{Pos: l.pos(offset+from, len(n.name)), Name: n.name, Kind: ValueUse, Type: typeWord(v.typ), What: v.what, bind: v.bind})
 		}
 		p.values.reads(n.name)
 		env[n.name] = v.typ
@@ -149,7 +160,21 @@ func (p *parser) exprMistake(l *line, err error, at Pos, offset int) {
 
 type identifier struct {
 	name string
-	from int
+	from int   // in bytes
+	all  []int // wherever it stands
+}
+
+// typeWord is a type as an input has it; "" if it is not known.
+func typeWord(t types.Type) string {
+	switch t {
+	case types.Int:
+		return "int"
+	case types.Float:
+		return "num"
+	case types.String:
+		return "text"
+	}
+	return ""
 }
 
 // identifiers are the values that a tree reads, each once. loops is true if it goes
@@ -188,11 +213,25 @@ func (c *collector) Visit(node *ast.Node) {
 			c.seen[name.Value] = slices.ContainsFunc(c.found, func(id identifier) bool { return id.name == name.Value })
 		}
 	case *ast.IdentifierNode:
-		if !c.seen[n.Value] {
+		from := n.Location().From
+		if i := slices.IndexFunc(c.found, func(id identifier) bool { return id.name == n.Value }); i >= 0 {
+			c.found[i].all = append(c.found[i].all, from)
+		} else if !c.seen[n.Value] {
 			c.seen[n.Value] = true
-			c.found = append(c.found, identifier{n.Value, n.Location().From})
+			c.found = append(c.found, identifier{n.Value, from, []int{from}})
 		}
 	}
+}
+
+// bytesOf is how many bytes the first n characters of a text have.
+func bytesOf(text string, n int) int {
+	for i := range text {
+		if n == 0 {
+			return i
+		}
+		n--
+	}
+	return len(text)
 }
 
 // Text is a value as it goes into a said or heard text.

@@ -27,6 +27,9 @@ func (p *parser) inspect() {
 	defer cancel()
 	in := &inspector{parser: p, books: map[string]*vocabulary{}, fixed: map[string]any{}, ctx: ctx}
 	for _, l := range p.file.Lets {
+		if l.Expr == nil {
+			continue
+		}
 		if v, err := l.Expr.Run(ctx, in.fixed); err == nil {
 			in.fixed[l.Name] = v
 		}
@@ -235,7 +238,7 @@ func (in *inspector) power(n *Power, after []Node) {
 func (in *inspector) say(n *Say, after []Node) {
 	v := in.books[n.Port]
 	text := marked(n.Text, func(source string) (string, bool) { return in.value(n.Exprs[source]) })
-	if strings.TrimSpace(text) == "" || in.refusalIsWanted(n.Port, v, after) {
+	if strings.TrimSpace(text) == "" || in.refusalIsWanted(n.Port, v, after) || in.broken(n.File, n.Line+1, in.until(n, after)) {
 		return
 	}
 	if !v.may(text) {
@@ -333,6 +336,18 @@ func nextSay(port string, after []Node) *Say {
 	return nil
 }
 
+// until is the line of what is said next after a say, or behind the last statement of its block.
+func (in *inspector) until(n *Say, after []Node) int {
+	last := n.Line
+	for _, next := range after {
+		last = next.At().Line
+		if say, ok := next.(*Say); ok && say.Port == n.Port {
+			return last
+		}
+	}
+	return last + 2 // the line behind may be what could not be read
+}
+
 // refusalIsWanted reports whether what is heard at the port before the next say
 // may be a refusal.
 func (in *inspector) refusalIsWanted(port string, v *vocabulary, after []Node) bool {
@@ -359,6 +374,9 @@ func (in *inspector) refusalIsWanted(port string, v *vocabulary, after []Node) b
 
 // refusal reports whether what a pattern stands for may be a refusal.
 func (v *vocabulary) refusal(p *pattern.Pattern) bool {
+	if p == nil { // it could not be read
+		return true
+	}
 	heard := tokens(p.Outline(mark + mark))
 	if len(heard) == 0 { // a regular expression may be about anything
 		return true

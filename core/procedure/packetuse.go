@@ -219,6 +219,7 @@ func (p *parser) packetUse(l *line, port string) *PacketUse {
 	if name == "" {
 		at = l.here()
 	}
+	p.note(Use{Pos: at, Name: name, Kind: PacketUseOf, Port: port})
 	var packet *phrasebook.Packet
 	if len(names) > 0 {
 		packet, _ = book.Packet(name)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -34,31 +35,79 @@ func Parse(path, text string) (*File, error) { return ParseWith(path, text, nil)
 
 // ParseWith is ReadWith on such text.
 func ParseWith(path, text string, books map[string]*phrasebook.Phrasebook) (*File, error) {
+	f, mistakes := Study(path, text, books, source.ReadFile)
+	if err := mistakes.Err(); err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+// Study is ParseWith for a text that is being written: the procedure is there as far as it can be
+// read, with its mistakes beside it. Read reads the files that it names.
+func Study(path, text string, books map[string]*phrasebook.Phrasebook, read func(path string) ([]byte, error)) (*File, source.Mistakes) {
+	names := &bindings{roots: []int{0}} // 0 is none
 	p := &parser{
 		books:    books,
+		readFile: read,
+		names:    names,
 		file:     &File{Path: path, Answers: defaultAnswers, Texts: map[string]source.Lines{}},
-		values:   newScope(),
+		values:   newScope(names),
 		header:   map[string]bool{},
 		used:     map[string]bool{},
 		titles:   map[string]*Step{},
 		compiled: map[string]compiled{},
 		times:    map[string]bool{},
 	}
+	p.values.given = p.given
 	p.text(path, text)
 	p.whole()
-	if err := p.mistakes.Err(); err != nil {
-		return nil, err
-	}
 	p.inspect()
-	if err := p.mistakes.Err(); err != nil {
-		return nil, err
+	if len(p.mistakes) == 0 { // else it may be needed by what could not be read
+		p.warn()
 	}
-	p.warn()
-	return p.file, nil
+	_ = p.mistakes.Err() // puts them in order
+	for _, u := range names.uses {
+		u.bind = names.root(u.bind)
+		p.file.Uses = append(p.file.Uses, u)
+	}
+	p.file.sortUses()
+	return p.file, p.mistakes
+}
+
+// given notes where a name gets a value.
+func (p *parser) given(name string, v *value) {
+	kind := ValueUse
+	switch {
+	case v.what == "a routine":
+		kind = RoutineUse
+	case v.port:
+		kind = PortUse
+	}
+	p.note(Use{Pos: v.at, Name: name, Kind: kind, Gives: true, Type: typeWord(v.typ), What: v.what, bind: v.bind})
+}
+
+// broken reports whether a line of a file from one on to before another has a mistake.
+func (p *parser) broken(file string, from, to int) bool {
+	return slices.ContainsFunc(p.mistakes, func(m source.Mistake) bool { return m.File == file && m.Line >= from && m.Line < to })
+}
+
+// meant reports whether a line with a mistake has a word, so that whatever is missing of it is told
+// already.
+func (p *parser) meant(word string) bool {
+	for _, m := range p.mistakes {
+		for _, w := range strings.FieldsFunc(m.Text, func(r rune) bool { return !pattern.IsName("a" + string(r)) }) {
+			if w == word {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 type parser struct {
 	file     *File
+	readFile func(path string) ([]byte, error)
+	names    *bindings
 	books    map[string]*phrasebook.Phrasebook // of ports, that the header does not name
 	mistakes source.Mistakes
 	values   *scope
@@ -202,10 +251,10 @@ func (p *parser) whole() {
 	for _, do := range p.atEnd {
 		do()
 	}
-	if len(p.mistakes) > 0 || len(p.file.Steps) == 0 && len(p.file.Routines) > 0 {
+	if len(p.file.Steps) == 0 && (len(p.file.Routines) > 0 || len(p.mistakes) > 0) {
 		return
 	}
-	if p.file.Title == "" {
+	if p.file.Title == "" && !p.header["procedure"] && !p.meant("procedure") {
 		p.mistake(Pos{p.file.Path, 1, 1, 1}, "the procedure has no title", `Begin with: procedure "What it does"`)
 	}
 	if len(p.file.Steps) == 0 {
@@ -404,7 +453,7 @@ func (p *parser) readPort(l *line, _ Pos) {
 	}
 	port := &PortDecl{Pos: at, Name: name}
 	p.file.Ports = append(p.file.Ports, port)
-	p.values.add(name, value{what: "a port", port: true})
+	p.values.add(name, value{what: "a port", port: true, at: at})
 	if l.done() {
 		return
 	}
@@ -551,11 +600,15 @@ func (p *parser) problem(at Pos, err error) {
 
 func (p *parser) readPhrasebook(port *PortDecl, file string, at Pos) {
 	path := beside(at.File, file)
-	pb, err := phrasebook.Read(path)
+	p.note(Use{Pos: inQuotes(at), Name: file, Kind: FileUse, Path: path})
+	text, err := p.readFile(path)
+	if err != nil {
+		p.mistake(at, fmt.Sprintf("the phrasebook cannot be read: %v", errors.Unwrap(err)), "A path is taken from the folder of the procedure.")
+		return
+	}
+	pb, err := phrasebook.Parse(path, string(text))
 	if m, ok := errors.AsType[source.Mistakes](err); ok {
 		p.mistakes = append(p.mistakes, m...)
-	} else if err != nil {
-		p.mistake(at, fmt.Sprintf("the phrasebook cannot be read: %v", errors.Unwrap(err)), "A path is taken from the folder of the procedure.")
 	}
 	port.Phrasebook = pb
 }
@@ -584,7 +637,8 @@ func (p *parser) readInclude(l *line, _ Pos) {
 		p.mistake(at, fmt.Sprintf("%s is included already", path), "Delete this line.")
 		return
 	}
-	text, err := source.ReadFile(path)
+	p.note(Use{Pos: inQuotes(at), Name: file, Kind: FileUse, Path: path})
+	text, err := p.readFile(path)
 	if err != nil {
 		p.mistake(at, fmt.Sprintf("the file cannot be read: %v", errors.Unwrap(err)), "A path is taken from the folder of the file that names it.")
 		return
@@ -597,3 +651,9 @@ func (p *parser) readInclude(l *line, _ Pos) {
 }
 
 const maxIncludes = 20
+
+// inQuotes is the place behind a quote.
+func inQuotes(at Pos) Pos {
+	at.Column++
+	return at
+}

@@ -16,6 +16,8 @@ type scope struct {
 	read   map[string]bool   // names that some expression reads
 	first  map[string]*value // where each name was first given a value
 	step   *Step             // the one that is being read; nil outside
+	things *bindings
+	given  func(name string, v *value) // is told of each name that gets a value
 }
 
 type addition struct {
@@ -30,11 +32,12 @@ type value struct {
 	port    bool
 	capture bool
 	let     bool
+	bind    int      // which thing it is, among those of that name
 	steps   []string // titles of those that give it; none if it is there from the beginning
 }
 
-func newScope() *scope {
-	return &scope{values: map[string]*value{}, read: map[string]bool{}, first: map[string]*value{}}
+func newScope(names *bindings) *scope {
+	return &scope{things: names, values: map[string]*value{}, read: map[string]bool{}, first: map[string]*value{}}
 }
 
 func (s *scope) add(name string, v value) {
@@ -50,7 +53,18 @@ func (s *scope) add(name string, v value) {
 	default:
 		v.steps = []string{s.step.Title}
 	}
+	switch {
+	case v.bind == 0 && old != nil:
+		v.bind = old.bind
+	case v.bind == 0:
+		v.bind = s.things.fresh()
+	case old != nil:
+		s.things.same(v.bind, old.bind)
+	}
 	s.values[name] = &v
+	if s.given != nil {
+		s.given(name, &v)
+	}
 	if s.first[name] == nil {
 		s.first[name] = &v
 	}
@@ -113,6 +127,7 @@ func (s *scope) join(branches []map[string]*value) {
 				every = false
 				break
 			}
+			s.things.same(o.bind, both.bind)
 			if o.typ != both.typ {
 				both.typ = types.Any
 			}

@@ -90,6 +90,10 @@ func (p *parser) settingOf(l *line, at Pos, form string) (n *SettingUse, ok bool
 		p.mistake(nameAt, "wanted the name of a setting", form)
 		return n, false
 	}
+	use := Use{Pos: nameAt, Name: n.Name, Kind: SettingUseOf, Port: n.Port}
+	p.note(use)
+	use.Pos = inQuotes(nameAt)
+	p.note(use)
 	book := p.portBook(n.Port, at)
 	if book == nil {
 		return n, p.file.Late
@@ -104,8 +108,9 @@ func (p *parser) settingOf(l *line, at Pos, form string) (n *SettingUse, ok bool
 // settingPort takes the port whose settings are meant, which may be left out if there is one.
 func (p *parser) settingPort(l *line) (string, bool) {
 	w := l.peekWord()
-	if p.isPort(w) {
+	if at := l.here(); p.isPort(w) {
 		l.word()
+		p.portUse(w, at)
 		return w, true
 	}
 	if len(p.file.Ports) != 1 {

@@ -260,6 +260,7 @@ func (p *parser) portName(l *line) (string, bool) {
 	if w := l.peekWord(); w != "" && w != "within" && w != "took" && w != "for" && w != "until" && w != "as" && w != "without" && w != "every" && (w != "answer" || p.isPort(w)) && !(lineWords[w] && len(p.file.Ports) == 1) {
 		l.word()
 		if p.isPort(w) {
+			p.portUse(w, at)
 			return w, true
 		}
 		var names []string

@@ -40,6 +40,7 @@ type File struct {
 	Routines  []*Routine
 	Steps     []*Step
 	Texts     map[string]source.Lines // the file itself and those it includes, by path
+	Uses      []Use                   // of names, in the order of the text
 
 	// Warnings are findings that do not keep the procedure from running.
 	Warnings source.Mistakes
