@@ -32,6 +32,8 @@ type Bench struct {
 	Slots []Slot // places for a module each, by name
 
 	Shared map[string]int // what slots share: how many may use it at once
+
+	read func(path string) ([]byte, error) // reads phrasebooks
 }
 
 // Slot is a place for a module, or for what belongs together: which ports of the bench stand for
@@ -166,12 +168,18 @@ func (s *span) UnmarshalText(text []byte) error {
 // there are stand-ins of; nil leaves that to whoever makes them. Mistakes in any of
 // the files are returned as source.Mistakes.
 func Read(path string, families []string) (*Bench, error) {
-	var f file
-	d, err := toml.Read(path, &f)
+	text, err := source.ReadFile(path)
 	if err != nil {
 		return nil, fmt.Errorf("read the bench: %w", err)
 	}
-	b := &Bench{File: path}
+	return Parse(path, string(text), families, source.ReadFile)
+}
+
+// Parse is Read on text that has been read already; read reads its phrasebooks.
+func Parse(path, text string, families []string, read func(path string) ([]byte, error)) (*Bench, error) {
+	var f file
+	d := toml.Parse(path, text, &f)
+	b := &Bench{File: path, read: read}
 	b.fill(d, f, families)
 	if err := d.Mistakes.Err(); err != nil {
 		return nil, err
@@ -316,11 +324,15 @@ func (b *Bench) book(d *toml.Doc, path, name string, books map[string]*phraseboo
 	if pb, ok := books[file]; ok {
 		return pb
 	}
-	pb, err := phrasebook.Read(file)
+	text, err := b.read(file)
+	if err != nil {
+		d.Add(path+".phrasebook", fmt.Sprintf("the phrasebook cannot be read: %v", errors.Unwrap(err)), "A path is taken from the folder of this file.")
+		books[file] = nil
+		return nil
+	}
+	pb, err := phrasebook.Parse(file, string(text))
 	if m, ok := errors.AsType[source.Mistakes](err); ok {
 		d.Mistakes = append(d.Mistakes, m...)
-	} else if err != nil {
-		d.Add(path+".phrasebook", fmt.Sprintf("the phrasebook cannot be read: %v", errors.Unwrap(err)), "A path is taken from the folder of this file.")
 	}
 	books[file] = pb
 	return pb

@@ -46,7 +46,8 @@ func scan(src string, u use) ([]part, error) {
 			}
 			p.at = i
 			if p.kind == exactly && p.from != "" && !namesInt(parts, p.from) {
-				return nil, &SyntaxError{i, end + 1, fmt.Sprintf("bytes(%s) needs an int named %q captured before it", p.from, p.from), "Capture the length first, such as {" + p.from + ":int}."}
+				at := i + strings.LastIndex(rest[:end], p.from)
+				return nil, &SyntaxError{at, len(p.from), fmt.Sprintf("bytes(%s) needs an int named %q captured before it", p.from, p.from), source.DidYouMeanOr(p.from, ints(parts), "Capture the length first, such as {"+p.from+":int}.")}
 			}
 			if p.name != "" && hasName(parts, p.name) {
 				return nil, &SyntaxError{i, end + 1, fmt.Sprintf("%q is captured twice", p.name), "Give each capture a name of its own."}
@@ -68,6 +69,16 @@ func scan(src string, u use) ([]part, error) {
 		}
 	}
 	return parts, nil
+}
+
+// ints are the names of parts that are whole numbers.
+func ints(parts []part) (names []string) {
+	for _, p := range parts {
+		if namesInt([]part{p}, p.name) {
+			names = append(names, p.name)
+		}
+	}
+	return names
 }
 
 func hasName(parts []part, name string) bool {

@@ -359,7 +359,7 @@ func (p *parser) readLink(l *line, at Pos) {
 	for _, end := range []*string{&n.A, &n.B} {
 		w, wordAt := l.word()
 		if !p.isPort(w) {
-			p.mistake(wordAt, fmt.Sprintf("there is no port %q", w), form)
+			p.mistake(wordAt, fmt.Sprintf("there is no port %q", w), source.DidYouMeanOr(w, p.portNames(), form))
 			return
 		}
 		p.portUse(w, wordAt)

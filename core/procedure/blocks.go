@@ -9,6 +9,7 @@ import (
 	"github.com/expr-lang/expr/types"
 
 	"uparrot/core/pattern"
+	"uparrot/core/source"
 )
 
 // block is an open block: a step, a routine, or a statement with others inside.
@@ -374,9 +375,10 @@ func (p *parser) readRoutine(l *line, at Pos) {
 }
 
 func (p *parser) readDo(l *line, at Pos) {
-	w := l.peekWord()
-	nameAt := l.here()
-	l.word()
+	w, nameAt := l.word()
+	if w == "" {
+		nameAt = l.here()
+	}
 	var r *Routine
 	var names []string
 	for _, one := range p.file.Routines {
@@ -394,6 +396,13 @@ func (p *parser) readDo(l *line, at Pos) {
 		return
 	case r == nil:
 		p.mistake(nameAt, fmt.Sprintf("there is no routine %q above", w), nearest(w, names, "Write it above, between routine "+w+" and end."))
+		for _, one := range p.file.Routines { // what it gives is not missing besides
+			if near, is := p.mistakes[len(p.mistakes)-1].Instead(); is && near == one.Name {
+				for name, v := range one.gives {
+					p.values.add(name, *v)
+				}
+			}
+		}
 		return
 	}
 	d := &Do{Pos: at, Routine: r}
@@ -409,7 +418,7 @@ func (p *parser) readDo(l *line, at Pos) {
 	for i, a := range args {
 		if r.Params[i].Port {
 			if !p.isPort(a.text) {
-				p.mistake(l.pos(a.at, len(a.text)), fmt.Sprintf("%s of %s is a port, and %q is none", r.Params[i].Name, w, a.text), "Write the name of a port.")
+				p.mistake(l.pos(a.at, len(a.text)), fmt.Sprintf("%s of %s is a port, and %q is none", r.Params[i].Name, w, a.text), source.DidYouMeanOr(a.text, p.portNames(), "Write the name of a port."))
 				return
 			}
 			p.portUse(a.text, l.pos(a.at, len(a.text)))

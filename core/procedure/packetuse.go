@@ -234,6 +234,10 @@ func (p *parser) packetUse(l *line, port string) *PacketUse {
 	case packet.Pattern == nil:
 		return nil
 	}
+	for _, n := range packet.Pattern.Names() {
+		last := &p.names.uses[len(p.names.uses)-1]
+		last.Fields = append(last.Fields, n.Name)
+	}
 	use := &PacketUse{Packet: packet, Given: map[string]*Expr{}}
 	var mistakes source.Mistakes
 	if use.Made, mistakes = made(packet); len(mistakes) > 0 {

@@ -2,6 +2,7 @@ package procedure
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/expr-lang/expr/types"
@@ -39,6 +40,9 @@ func (p *parser) readGet(l *line, at Pos) {
 	}
 	if _, known := p.values.find(name); !known {
 		p.values.add(name, value{what: "a capture", typ: types.Any, capture: true, at: nameAt})
+	} else {
+		v := p.values.values[name] // the statements have given it, which stand nowhere
+		p.note(Use{Pos: nameAt, Name: name, Kind: ValueUse, Gives: true, Type: typeWord(v.typ), What: v.what, bind: v.bind})
 	}
 	p.put(n)
 }
@@ -113,8 +117,16 @@ func (p *parser) settingPort(l *line) (string, bool) {
 		p.portUse(w, at)
 		return w, true
 	}
-	if len(p.file.Ports) != 1 {
-		p.mistake(l.here(), fmt.Sprintf("there is no port %q", w), source.DidYouMean(w, p.portNames()))
+	if behind := *l; len(p.file.Ports) == 1 { // then it may be left out
+		_, at := behind.word()
+		if next := behind.peekWord(); w != "" && next != "" && next != "as" && next != "match" {
+			p.mistake(at, fmt.Sprintf("there is no port %q", w), source.DidYouMean(w, p.portNames()))
+			return "", false
+		}
+	} else {
+		behind := *l
+		_, at := behind.word()
+		p.mistake(at, fmt.Sprintf("there is no port %q", w), source.DidYouMean(w, p.portNames()))
 		return "", false
 	}
 	p.used[p.file.Ports[0].Name] = true
@@ -223,6 +235,13 @@ func (p *parser) statements(of *line, at Pos, texts []string) (body []Node) {
 	}
 	p.blocks = p.blocks[:len(p.blocks)-1]
 	return body
+}
+
+// CheckBook says what is wrong with a phrasebook beyond what it says of itself: what can be found only
+// where its statements and expressions are read as those of a procedure.
+func CheckBook(pb *phrasebook.Phrasebook) (mistakes, warnings source.Mistakes) {
+	mistakes, warnings = CheckSettings(pb)
+	return slices.Concat(CheckPackets(pb), CheckReadings(pb), mistakes), warnings
 }
 
 // CheckSettings says what is wrong with how settings are read and written, and which can be

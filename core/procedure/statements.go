@@ -145,6 +145,9 @@ func (in *Input) Value(text string) (any, error) {
 	return v, nil
 }
 
+// Range is the range of an input as it is written; it has none where both sides are open.
+func (in *Input) Range() string { return in.rangeWords() }
+
 func (in *Input) rangeWords() string {
 	side := func(f *float64) string {
 		if f == nil {
@@ -258,14 +261,16 @@ func (p *parser) readStep(l *line, at Pos) {
 func (p *parser) portName(l *line) (string, bool) {
 	at := l.here()
 	if w := l.peekWord(); w != "" && w != "within" && w != "took" && w != "for" && w != "until" && w != "as" && w != "without" && w != "every" && (w != "answer" || p.isPort(w)) && !(lineWords[w] && len(p.file.Ports) == 1) {
-		l.word()
+		_, at = l.word()
 		if p.isPort(w) {
 			p.portUse(w, at)
 			return w, true
 		}
-		var names []string
-		for _, port := range p.file.Ports {
-			names = append(names, port.Name)
+		names := p.portNames()
+		if p.routine != nil {
+			for _, param := range p.routine.Params {
+				names = append(names, param.Name)
+			}
 		}
 		p.mistake(at, fmt.Sprintf("there is no port %q", w), source.DidYouMean(w, names))
 		return "", false
@@ -503,8 +508,19 @@ func (p *parser) captures(l *line, h *Hear, offset int) {
 	}
 	if h.Pattern.HasPayload() { // its own lengths read their captures
 		for _, n := range h.Pattern.Names() {
-			if n.Type == "int" {
-				p.values.reads(n.Name)
+			if n.Type != "int" {
+				continue
+			}
+			p.values.reads(n.Name)
+			const counts = "bytes("
+			for from := offset; from < len(l.text); { // where it says how many bytes follow
+				i := strings.Index(l.text[from:], counts+n.Name+")")
+				if i < 0 {
+					break
+				}
+				from += i + len(counts)
+				v := p.values.values[n.Name]
+				p.note(Use{Pos: l.pos(from, len(n.Name)), Name: n.Name, Kind: ValueUse, Type: "int", What: v.what, bind: v.bind})
 			}
 		}
 	}

@@ -69,6 +69,11 @@ func (t *tidier) line(l *statement) {
 	}
 }
 
+// Opens reports whether a word begins a block that end closes.
+func Opens(word string) bool {
+	return opens[word] && word != "case" && word != "else" && word != "reading"
+}
+
 var opens = map[string]bool{"step": true, "routine": true, "any": true, "all": true, "if": true, "repeat": true, "for": true, "rows": true, "watch": true, "reading": true, "case": true, "else": true}
 
 // flush writes the comments that wait, at the present depth.

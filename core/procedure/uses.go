@@ -17,6 +17,8 @@ type Use struct {
 	Port  string // whose setting or packet it is
 	Path  string // of a file
 
+	Fields []string // of a packet: what is a value once it was heard
+
 	bind int // uses with the same root are of the same thing
 }
 

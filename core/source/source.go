@@ -9,6 +9,7 @@ package source
 import (
 	"fmt"
 	"sort"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -174,6 +175,25 @@ func DidYouMean(word string, known []string) string {
 	sorted := append([]string(nil), known...)
 	sort.Strings(sorted)
 	return knownHere(sorted)
+}
+
+// DidYouMeanOr is a hint that names the nearest known word, or another hint if none is near.
+func DidYouMeanOr(word string, known []string, otherwise string) string {
+	if near := nearest(word, known); near != "" {
+		return fmt.Sprintf("Did you mean %q?", near)
+	}
+	return otherwise
+}
+
+// Instead is what the hint of DidYouMean proposes in the place of what is marked; false if it proposes
+// no one word.
+func (m Mistake) Instead() (string, bool) {
+	quoted, is := strings.CutPrefix(m.Mend, "Did you mean ")
+	if !is {
+		return "", false
+	}
+	word, err := strconv.Unquote(strings.TrimSuffix(quoted, "?"))
+	return word, err == nil
 }
 
 // DidYouMeanOf is DidYouMean with a list in an order of its own, such as that of use.
