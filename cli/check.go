@@ -1,20 +1,21 @@
 package cli
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"io/fs"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"uparrot/core/source/toml"
-	"uparrot/core/text"
-
-	"uparrot/core/phrasebook"
-	"uparrot/core/procedure"
 	"uparrot/core/source"
+	"uparrot/core/text"
+	"uparrot/core/writing"
 )
 
 // finding is one mistake or warning as JSON.
@@ -28,47 +29,157 @@ type finding struct {
 	Warning bool   `json:"warning"`
 }
 
+// checkCommand is the command check with its flags.
+type checkCommand struct {
+	*app
+	files outputs
+	name  string
+	out   string
+	as    string
+}
+
 func (a *app) check() *cobra.Command {
+	c := &checkCommand{app: a}
 	cmd := &cobra.Command{
-		Use:   "check FILE...",
+		Use:   "check FILE|FOLDER|-...",
 		Short: "Reads procedures, phrasebooks and benches without touching a port",
 		Long: `Reads procedures (*.parrot), phrasebooks and benches (*.toml) and reports every
-mistake with its line, without touching a port.`,
+mistake with its line, without touching a port. Of a folder all such files in it and
+below are read; the file - is standard input, which --name calls.`,
 		Example: "uparrot check commission.parrot larkfell.toml",
 		Args:    args(1, -1, "one or more files"),
-		RunE: func(cmd *cobra.Command, files []string) error {
-			var mistakes, warnings source.Mistakes
-			for _, f := range files {
-				what, w, err := checkFile(f)
-				warnings = append(warnings, w...)
-				if m, ok := errors.AsType[source.Mistakes](err); ok {
-					mistakes = append(mistakes, m...)
-				} else if err != nil {
-					mistakes = append(mistakes, source.Mistake{File: f, What: err.Error()})
-				} else if !a.json {
-					fmt.Fprintf(a.out, "%s: %s, no mistakes\n", f, what)
-				}
-			}
-			mistakes = unique(mistakes)
-			if a.json {
-				all := []finding{}
-				for i, m := range append(append(source.Mistakes{}, mistakes...), warnings...) {
-					all = append(all, finding{m.File, m.Line, m.Column, m.Width, m.What, m.Mend, i >= len(mistakes)})
-				}
-				if err := a.printJSON(all); err != nil {
-					return err
-				}
-				if len(mistakes) > 0 {
-					return errQuiet{exitUsage}
-				}
-				return nil
-			}
-			a.warn(warnings)
-			return mistakes.Err()
-		},
+		RunE:    c.run,
 	}
+	c.files.add(cmd)
+	cmd.Flags().StringVar(&c.name, "name", "", "what standard input is called: its folder is where what it names lies")
+	cmd.Flags().StringVar(&c.out, "out", "", "write the findings to this file")
+	cmd.Flags().StringVar(&c.as, "as", "", "the form of that file: json or sarif")
 	cmd.Flags().BoolVar(&a.json, "json", false, "print the findings as JSON")
 	return cmd
+}
+
+func (c *checkCommand) run(cmd *cobra.Command, files []string) error {
+	switch {
+	case c.as != "" && c.as != "json" && c.as != "sarif":
+		return usage(cmd, "--as: there is no form %q. %s", c.as, source.DidYouMean(c.as, []string{"json", "sarif"}))
+	case c.as != "" && c.out == "":
+		return usage(cmd, "--as %s: name the file with --out", c.as)
+	}
+	c.files.Inputs = files
+	if err := c.files.plan(cmd, "out", c.out); err != nil {
+		return err
+	}
+	files, err := inFolders(files)
+	if err != nil {
+		return usage(cmd, "%v", err)
+	}
+	var mistakes, warnings source.Mistakes
+	for _, f := range files {
+		d, err := c.readDoc(f, c.name)
+		if err != nil {
+			mistakes = append(mistakes, source.Mistake{File: f, What: unreadable(err)})
+			continue
+		}
+		warnings = append(warnings, d.Warnings...)
+		if mistakes = append(mistakes, d.Mistakes...); len(d.Mistakes) > 0 || c.json {
+			continue
+		}
+		fmt.Fprintf(c.app.out, "%s: %s, no mistakes\n", d.Path, d.Words())
+		if lacks := d.Lacks(); len(lacks) > 0 {
+			fmt.Fprintf(c.app.out, "    it has no:\n%s", wrapped(lacks, ", ", "        "))
+		}
+	}
+	mistakes = unique(mistakes)
+	if c.json {
+		err = c.printJSON(findings(mistakes, warnings))
+	} else {
+		c.warn(warnings)
+	}
+	if err == nil && c.out != "" {
+		err = c.save(&c.files, c.out, func(w io.Writer) error {
+			if c.as == "sarif" {
+				return findingsSARIF(w, mistakes, warnings)
+			}
+			e := json.NewEncoder(w)
+			e.SetIndent("", "  ")
+			return e.Encode(findings(mistakes, warnings))
+		})
+	}
+	switch {
+	case err != nil:
+		return err
+	case len(mistakes) > 0 && c.json:
+		return errQuiet{exitUsage}
+	}
+	return mistakes.Err()
+}
+
+// unreadable is why a file cannot be read, without what reads it.
+func unreadable(err error) string {
+	if p, ok := errors.AsType[*os.PathError](err); ok {
+		return "it cannot be read: " + p.Err.Error()
+	}
+	return err.Error()
+}
+
+// inFolders are the files, and of folders the procedures and tables in them.
+func inFolders(names []string) (files []string, err error) {
+	for _, name := range names {
+		info, err := os.Stat(name)
+		if name == "-" || err != nil || !info.IsDir() {
+			files = append(files, name) // what is wrong with it is told when it is read
+			continue
+		}
+		before := len(files)
+		err = filepath.WalkDir(name, func(path string, e fs.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			if e.IsDir() && path != name && strings.HasPrefix(e.Name(), ".") {
+				return fs.SkipDir
+			}
+			if ext := filepath.Ext(path); !e.Type().IsRegular() || ext != ".parrot" && ext != ".toml" {
+				return nil
+			}
+			text, err := source.ReadFile(path)
+			if k := source.KindOf(string(text)); err != nil || k == source.Procedure || k == source.Bench || k == source.Phrasebook || k == source.Unknown {
+				files = append(files, path) // others of this ending are no part of it
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+		if len(files) == before {
+			return nil, fmt.Errorf("there is no procedure (*.parrot) and no table (*.toml) in %s", name)
+		}
+	}
+	return files, nil
+}
+
+// findings are mistakes and warnings as data.
+func findings(mistakes, warnings source.Mistakes) []finding {
+	all := []finding{}
+	for i, m := range slices.Concat(mistakes, warnings) {
+		all = append(all, finding{m.File, m.Line, m.Column, m.Width, m.What, m.Mend, i >= len(mistakes)})
+	}
+	return all
+}
+
+// findingsSARIF writes mistakes and warnings as SARIF 2.1.0.
+func findingsSARIF(w io.Writer, mistakes, warnings source.Mistakes) error {
+	var results []sarifResult
+	for i, m := range slices.Concat(mistakes, warnings) {
+		r := sarifResult{Rule: "mistake", Level: "error", Text: m.What, File: m.File, Line: m.Line, Column: m.Column, Width: m.Width}
+		if i >= len(mistakes) {
+			r.Rule, r.Level = "warning", "warning"
+		}
+		if m.Mend != "" {
+			r.Text += ". " + m.Mend
+		}
+		results = append(results, r)
+	}
+	return writeSARIF(w, map[string]string{"mistake": "the file cannot be used as it is", "warning": "the file can be used, and may not do what was meant"}, results)
 }
 
 // errQuiet ends with a status after all has been said.
@@ -138,39 +249,25 @@ func (a *app) warnBriefly(warnings source.Mistakes) {
 	a.err.line("warning: line %d: %s%s: uparrot check %s tells what to do", first.Line, safe(first.What), more, shellWord(first.File))
 }
 
-// checkFile reads a file as what it is.
-func checkFile(path string) (what string, warnings source.Mistakes, err error) {
-	if filepath.Ext(path) != ".toml" {
-		f, err := procedure.Read(path)
-		if err != nil {
-			return "", nil, err
-		}
-		if len(f.Steps) == 0 {
-			return "parts to include, " + count(len(f.Routines), "routine"), f.Warnings, nil
-		}
-		return fmt.Sprintf("procedure %q, %s", f.Title, count(len(f.Steps), "step")), f.Warnings, nil
-	}
-	if !isPhrasebook(path) {
-		b, err := readBench(path)
-		if err != nil {
-			return "", nil, err
-		}
-		return "bench, " + count(len(b.Ports), "port"), nil, nil
-	}
-	pb, err := phrasebook.Read(path)
+// readDoc reads a file as what it is; the file - is standard input, and name what it is called then.
+func (a *app) readDoc(path, name string) (*writing.Doc, error) {
+	text, err := a.source(path)
 	if err != nil {
-		return "", nil, err
+		return nil, err
 	}
-	mistakes, warnings := procedure.CheckSettings(pb)
-	if err := slices.Concat(procedure.CheckPackets(pb), procedure.CheckReadings(pb), mistakes).Err(); err != nil {
-		return "", nil, err
+	if path == "-" {
+		if path = name; path == "" {
+			path = "input.parrot"
+			if k := source.KindOf(text); k == source.Bench || k == source.Phrasebook {
+				path = "input.toml"
+			}
+		}
 	}
-	return fmt.Sprintf("phrasebook of %s, %s", pb.Family, count(len(pb.Settings), "setting")), warnings, nil
+	return writing.Read(path, text, source.ReadFile), nil
 }
 
 // isPhrasebook tells a phrasebook from a bench, as far as the file can be read.
 func isPhrasebook(path string) bool {
-	var top map[string]any
-	d, err := toml.Read(path, &top)
-	return err != nil || !d.Has("port") && !d.Has("air")
+	text, err := source.ReadFile(path)
+	return err != nil || source.KindOf(string(text)) != source.Bench
 }

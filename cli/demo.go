@@ -117,12 +117,15 @@ func (a *app) doDemo(ctx context.Context, dir string) error {
 // demoFiles checks the files of the two radios.
 func (a *app) demoFiles(in func(string) string) error {
 	for _, f := range []string{"larkfell.toml", "dunlin.toml", "commission.parrot", "greeting.parrot"} {
-		what, warnings, err := checkFile(in(f))
+		d, err := a.readDoc(in(f), "")
 		if err != nil {
 			return err
 		}
-		a.warn(warnings)
-		a.err.line("%s: %s, no mistakes", in(f), what)
+		if err := d.Mistakes.Err(); err != nil {
+			return err
+		}
+		a.warn(d.Warnings)
+		a.err.line("%s: %s, no mistakes", in(f), d.Words())
 	}
 	return nil
 }

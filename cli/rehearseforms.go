@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"html/template"
 	"io"
-	"path/filepath"
 
 	"uparrot/core/procedure"
 	"uparrot/core/rehearse"
@@ -132,11 +131,9 @@ func rehearsalSARIF(w io.Writer, file *procedure.File, r *rehearse.Report) error
 	for _, s := range file.Steps {
 		lines[s.Title] = s.Line
 	}
-	type object = map[string]any
-	results := []object{}
+	var results []sarifResult
 	add := func(rule, step, text string) {
-		results = append(results, object{"ruleId": rule, "level": "warning", "message": object{"text": text},
-			"locations": []object{{"physicalLocation": object{"artifactLocation": object{"uri": filepath.ToSlash(file.Path)}, "region": object{"startLine": max(1, lines[step])}}}}})
+		results = append(results, sarifResult{Rule: rule, Level: "warning", Text: text, File: file.Path, Line: lines[step]})
 	}
 	for _, b := range r.Bad {
 		if b.Class == rehearse.Survived {
@@ -152,13 +149,7 @@ func rehearsalSARIF(w io.Writer, file *procedure.File, r *rehearse.Report) error
 			add("false-alarm", g.Step, fmt.Sprintf("a good module would be refused: %s at %s: %s", g.Name, g.Port, g.Why))
 		}
 	}
-	e := json.NewEncoder(w)
-	e.SetIndent("", "  ")
-	return e.Encode(object{"version": "2.1.0", "$schema": "https://json.schemastore.org/sarif-2.1.0.json", "runs": []object{{
-		"tool": object{"driver": object{"name": "uparrot", "version": version, "rules": []object{
-			{"id": "survived", "shortDescription": object{"text": "a bad module would pass"}},
-			{"id": "false-alarm", "shortDescription": object{"text": "a good module would be refused"}}}}},
-		"results": results}}})
+	return writeSARIF(w, map[string]string{"survived": "a bad module would pass", "false-alarm": "a good module would be refused"}, results)
 }
 
 var rehearsalPage = template.Must(template.New("rehearsal").Parse(`<!DOCTYPE html>

@@ -335,7 +335,7 @@ func TestLearnAndAgain(t *testing.T) {
 	if !strings.Contains(c.err, "joined 021B66A20F48") {
 		t.Errorf("the record was not answered again:\n%s", c.err)
 	}
-	b.run("standin", "--from-record", "workshop.toml").wants(t, 2, "no event")
+	b.run("standin", "--from-record", "workshop.toml").wants(t, 2, "not a record")
 	b.run("standin").wants(t, 2, "--from-record")
 }
 

@@ -11,8 +11,8 @@ import (
 // rooms is the order of the rooms in core: each imports only rooms named above it,
 // and its own parts.
 var rooms = []string{
-	"uart", "text", "source", "output", "secret", "verdict", "pattern", "stats", "pace", "prbs", "series", "phrasebook", "record", "procedure", "port", "dialog", "bench",
-	"bringup", "link", "perform", "sim", "ledger", "rehearse", "learn", "talk", "report", "session",
+	"uart", "text", "source", "schema", "output", "secret", "verdict", "pattern", "stats", "pace", "prbs", "series", "phrasebook", "record", "procedure", "port", "dialog", "bench",
+	"bringup", "link", "perform", "sim", "ledger", "rehearse", "learn", "talk", "report", "session", "writing",
 }
 
 // Packages that a room may not reach, through whatever it imports.

@@ -177,6 +177,9 @@ func Read(path string, families []string) (*Bench, error) {
 
 // Parse is Read on text that has been read already; read reads its phrasebooks.
 func Parse(path, text string, families []string, read func(path string) ([]byte, error)) (*Bench, error) {
+	if m, is := source.Unfit(path, text, source.Bench); is {
+		return nil, source.Mistakes{m}
+	}
 	var f file
 	d := toml.Parse(path, text, &f)
 	b := &Bench{File: path, read: read}

@@ -139,21 +139,20 @@ type Carrier struct {
 
 // Read reads a phrasebook. Mistakes in it are returned as source.Mistakes.
 func Read(file string) (*Phrasebook, error) {
-	pb := &Phrasebook{File: file}
-	doc, err := toml.Read(file, pb)
+	text, err := source.ReadFile(file)
 	if err != nil {
 		return nil, fmt.Errorf("read the phrasebook: %w", err)
 	}
-	return pb.finish(doc)
+	return Parse(file, string(text))
 }
 
 // Parse is Read on text that has been read already.
 func Parse(file, text string) (*Phrasebook, error) {
+	if m, is := source.Unfit(file, text, source.Phrasebook); is {
+		return nil, source.Mistakes{m}
+	}
 	pb := &Phrasebook{File: file}
-	return pb.finish(toml.Parse(file, text, pb))
-}
-
-func (pb *Phrasebook) finish(d *toml.Doc) (*Phrasebook, error) {
+	d := toml.Parse(file, text, pb)
 	pb.check(d)
 	if err := d.Mistakes.Err(); err != nil {
 		return nil, err

@@ -58,6 +58,9 @@ func Study(path, text string, books map[string]*phrasebook.Phrasebook, read func
 		compiled: map[string]compiled{},
 		times:    map[string]bool{},
 	}
+	if m, is := source.Unfit(path, text, source.Procedure); is {
+		return p.file, source.Mistakes{m}
+	}
 	p.values.given = p.given
 	p.text(path, text)
 	p.whole()

@@ -12,6 +12,7 @@ import (
 	"io"
 	"time"
 
+	"uparrot/core/source"
 	"uparrot/core/text"
 )
 
@@ -82,6 +83,10 @@ func read(r io.Reader, f func(Event) error, sum hash.Hash) (State, error) {
 	var s State
 	br := bufio.NewReaderSize(r, 64<<10)
 	var long []byte
+	head, _ := br.Peek(16 << 10) // what cannot be read shows below
+	if other := source.Other(string(head), source.Record); other != nil {
+		return s, &Damaged{1, other}
+	}
 	for {
 		line, err := br.ReadSlice('\n')
 		if err == bufio.ErrBufferFull || len(long) > 0 {
@@ -135,6 +140,9 @@ type Damaged struct {
 }
 
 func (d *Damaged) Error() string {
+	if other, is := errors.AsType[*source.Problem](d.Err); is {
+		return other.Error()
+	}
 	return fmt.Sprintf("the record's line %d is no event: %v", d.Line, d.Err)
 }
 

@@ -18,6 +18,9 @@ func ReadSettings(path string) (mods []Settings, text string, err error) {
 		return nil, "", err
 	}
 	text = string(read)
+	if m, is := source.Unfit(path, text, source.Settings); is {
+		return nil, text, source.Mistakes{m}
+	}
 	top := map[string]any{}
 	if err := toml.Parse(path, text, &top).Mistakes.Err(); err != nil {
 		return nil, text, err

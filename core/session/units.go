@@ -81,6 +81,9 @@ func readTable(path string) (*table, error) {
 	if !utf8.Valid(text) {
 		return nil, misuse("--units %s: it is not UTF-8: save it as CSV UTF-8", path)
 	}
+	if m, is := source.Unfit(path, string(text), source.Units); is {
+		return nil, misuse("--units: %v. %s", m, m.Mend)
+	}
 	read := t.readCSV
 	if ext := strings.ToLower(filepath.Ext(path)); ext == ".jsonl" || ext == ".ndjson" {
 		read = t.readJSON

@@ -5,6 +5,7 @@ package writing
 
 import (
 	"errors"
+	"fmt"
 	"path/filepath"
 	"strings"
 
@@ -13,7 +14,7 @@ import (
 	"uparrot/core/procedure"
 	"uparrot/core/sim/families"
 	"uparrot/core/source"
-	"uparrot/core/source/toml"
+	"uparrot/core/text"
 )
 
 // Kind is what a file is.
@@ -37,24 +38,31 @@ type Doc struct {
 	Mistakes source.Mistakes // also in files that it names
 	Warnings source.Mistakes
 
-	file *procedure.File        // of a procedure, as far as it could be read
-	book *phrasebook.Phrasebook // of a phrasebook without mistakes
-	read Files
+	file  *procedure.File        // of a procedure, as far as it could be read
+	book  *phrasebook.Phrasebook // of a phrasebook without mistakes
+	ports int                    // of a bench
+	read  Files
 }
 
 // Read reads a file as what it is. Path tells procedures by their ending, .parrot or none.
-func Read(path, text string, read Files) *Doc {
-	d := &Doc{Path: path, Lines: source.SplitLines(strings.TrimPrefix(text, "\ufeff")), read: read}
+func Read(path, content string, read Files) *Doc {
+	d := &Doc{Path: path, Lines: source.SplitLines(strings.TrimPrefix(content, "\ufeff")), read: read}
 	if filepath.Ext(path) != ".toml" {
 		d.Kind = Procedure
-		d.file, d.Mistakes = procedure.Study(path, text, nil, read)
+		d.file, d.Mistakes = procedure.Study(path, content, nil, read)
 		d.Warnings = d.file.Warnings
 		return d
 	}
 	var err error
-	if d.Kind = kindOf(text); d.Kind == Bench {
-		_, err = bench.Parse(path, text, families.All.Names(), read)
-	} else if d.book, err = phrasebook.Parse(path, text); err == nil {
+	if d.Kind = Phrasebook; source.KindOf(content) == source.Bench {
+		d.Kind = Bench
+	}
+	if d.Kind == Bench {
+		var b *bench.Bench
+		if b, err = bench.Parse(path, content, families.All.Names(), read); err == nil {
+			d.ports = len(b.Ports)
+		}
+	} else if d.book, err = phrasebook.Parse(path, content); err == nil {
 		d.Mistakes, d.Warnings = procedure.CheckBook(d.book)
 	}
 	if m, ok := errors.AsType[source.Mistakes](err); ok {
@@ -76,13 +84,60 @@ func (d *Doc) With(text string) *Doc {
 // Procedure is a procedure as far as it could be read; nil of another file.
 func (d *Doc) Procedure() *procedure.File { return d.file }
 
-// kindOf tells a phrasebook from a bench, as far as the text can be read.
-func kindOf(text string) Kind {
-	var top map[string]any
-	if t := toml.Parse("", text, &top); t.Has("port") || t.Has("air") || t.Has("slot") || t.Has("shared") {
-		return Bench
+// Words are what the file is, in a few words.
+func (d *Doc) Words() string {
+	switch {
+	case d.Kind == Bench:
+		return "bench, " + text.Count(d.ports, "port")
+	case d.Kind == Phrasebook && d.book != nil:
+		return fmt.Sprintf("phrasebook of %s, %s", d.book.Family, text.Count(len(d.book.Settings), "setting"))
+	case d.Kind == Phrasebook:
+		return "phrasebook"
+	case len(d.file.Steps) == 0:
+		return "parts to include, " + text.Count(len(d.file.Routines), "routine")
 	}
-	return Phrasebook
+	return fmt.Sprintf("procedure %q, %s", d.file.Title, text.Count(len(d.file.Steps), "step"))
+}
+
+// Lacks are the tables that a phrasebook does not have and for what they are needed; nil if it has all
+// of them, or has mistakes.
+func (d *Doc) Lacks() (all []string) {
+	pb := d.book
+	if pb == nil || len(d.Mistakes) > 0 {
+		return nil
+	}
+	readable, writable := 0, 0
+	for _, s := range pb.Settings {
+		if s.Way().Readable() {
+			readable++
+		}
+		if s.Writable() {
+			writable++
+		}
+	}
+	add := func(what, without string) { all = append(all, fmt.Sprintf("%s (%s)", what, without)) }
+	switch {
+	case readable == 0:
+		add("[[setting]] with read and answer", "settings, rehearse")
+	case writable == 0:
+		add("write in a [[setting]]", "settings apply")
+	}
+	if len(pb.Identity) == 0 {
+		add("[[identity]]", "telling modules apart")
+	}
+	if pb.Banner == nil && len(pb.Round.Restart) == 0 {
+		add("[banner]", "what a restart loses")
+	}
+	if len(pb.Refusals()) == 0 && pb.Dialect != phrasebook.AT {
+		add("[refusal]", "rehearse")
+	}
+	if len(pb.Readings) == 0 {
+		add("[[reading]]", "watch")
+	}
+	if pb.Carrier == nil {
+		add("[carrier]", "link")
+	}
+	return all
 }
 
 // Place is a place in a text.
