@@ -18,6 +18,7 @@ require (
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/muesli/cancelreader v0.2.2
 	github.com/pelletier/go-toml/v2 v2.4.3
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.2
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.9
 	go.bug.st/serial v1.8.0

@@ -21,10 +21,14 @@ import (
 	"uparrot/core/session"
 	"uparrot/core/source"
 	"uparrot/core/writing"
+	"uparrot/docs/editor"
 )
 
 func (a *app) lsp() *cobra.Command {
-	return &cobra.Command{
+	var extension bool
+	out := ""
+	var files outputs
+	cmd := &cobra.Command{
 		Use:   "lsp",
 		Short: "Helps an editor with procedures, phrasebooks and benches",
 		Long: `A language server over standard input and output (Language Server Protocol 3.16): it
@@ -35,6 +39,17 @@ pass is told with the lines that would catch them. docs/editor tells how editors
 		Example: "uparrot lsp",
 		Args:    args(0, 0, "no arguments"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			switch {
+			case extension && out == "":
+				return usage(cmd, "--extension: name the file with --out, such as uparrot.vsix")
+			case out != "" && !extension:
+				return usage(cmd, "--out belongs to --extension")
+			case extension:
+				if err := files.plan(cmd, "out", out); err != nil {
+					return err
+				}
+				return a.save(&files, out, editor.Extension)
+			}
 			s := &server{docs: map[uri.URI]*openDoc{}, rehearsals: make(chan struct{}, 1), gone: make(chan struct{})}
 			s.conn = jsonrpc2.NewConn(jsonrpc2.NewStream(duplex{a.in, a.out}))
 			s.conn.Go(cmd.Context(), s.handle)
@@ -47,6 +62,10 @@ pass is told with the lines that would catch them. docs/editor tells how editors
 			return nil
 		},
 	}
+	files.add(cmd)
+	cmd.Flags().BoolVar(&extension, "extension", false, "write the extension for Visual Studio Code, in place of serving")
+	cmd.Flags().StringVar(&out, "out", "", "write the extension to this file")
+	return cmd
 }
 
 // duplex is standard input and output as one.

@@ -37,12 +37,15 @@ type Key struct {
 	About string
 	Words []string // the only values; nil if there may be others
 	Of    *Table   // of a table
+
+	Low, High *float64 // of a number; nil is an open side
 }
 
 // Table is what a table may hold.
 type Table struct {
-	About string
-	Keys  []Key
+	About  string
+	Keys   []Key
+	Needed []string // keys that must be there
 }
 
 // Key is a key by its name; nil if there is none of that name.
@@ -80,6 +83,12 @@ func (t *Table) json() object {
 	keys := object{}
 	for _, k := range t.Keys {
 		one := k.json()
+		if k.Low != nil {
+			one["minimum"] = *k.Low
+		}
+		if k.High != nil {
+			one["maximum"] = *k.High
+		}
 		if k.About != "" {
 			one["description"] = k.About
 		}
@@ -88,6 +97,9 @@ func (t *Table) json() object {
 	o := object{"type": "object", "properties": keys, "additionalProperties": false}
 	if t.About != "" {
 		o["description"] = t.About
+	}
+	if len(t.Needed) > 0 {
+		o["required"] = t.Needed
 	}
 	return o
 }
