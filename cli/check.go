@@ -77,7 +77,7 @@ func (c *checkCommand) run(cmd *cobra.Command, files []string) error {
 	for _, f := range files {
 		d, err := c.readDoc(f, c.name)
 		if err != nil {
-			mistakes = append(mistakes, source.Mistake{File: f, What: unreadable(err)})
+			mistakes = append(mistakes, source.Mistake{File: f, What: unreadable(err), Mend: source.NearFile(f, f, "")})
 			continue
 		}
 		warnings = append(warnings, d.Warnings...)

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -40,6 +41,9 @@ const (
 	exitEvidence    = 5 // passed, but its record or its place in the ledger could not be written
 	exitInterrupted = 130
 )
+
+// byUse are the commands that are used most, in this order.
+var byUse = []string{"run", "check", "talk", "probe", "ports", "rehearse", "link", "watch", "settings", "report", "results", "standin", "learn", "tidy", "demo"}
 
 // usage is an error of wrong use with the command's own example.
 func usage(cmd *cobra.Command, format string, args ...any) error {
@@ -123,7 +127,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	case mistakes != nil:
 		a.err.line("%s\n\n%s found", text.Text(mistakes.Error()), count(len(mistakes), "mistake"))
 	default:
-		a.err.line("uparrot: %s", safe(err.Error()))
+		a.err.line("%s", text.FoldAll("uparrot: "+safe(err.Error())))
 	}
 	return status
 }
@@ -188,14 +192,17 @@ func unknownCommand(root *cobra.Command, args []string) error {
 	if len(args) == 0 || strings.HasPrefix(args[0], "-") || strings.HasPrefix(args[0], "__") {
 		return nil // __ begins what shells ask for completion
 	}
-	names := []string{"help", "completion"}
+	names := slices.Clone(byUse)
 	for _, c := range root.Commands() {
-		names = append(names, c.Name())
+		if !contains(names, c.Name()) {
+			names = append(names, c.Name())
+		}
 	}
+	names = append(names, "help", "completion")
 	if contains(names, args[0]) {
 		return nil
 	}
-	return &session.Misuse{What: fmt.Sprintf("there is no command %q. %s", args[0], source.DidYouMean(args[0], names)), Example: "uparrot demo"}
+	return &session.Misuse{What: fmt.Sprintf("there is no command %q. %s", args[0], source.DidYouMeanOf(args[0], names)), Example: "uparrot demo"}
 }
 
 // flagError says what is wrong with a flag in plain words.
@@ -206,8 +213,9 @@ func flagError(cmd *cobra.Command, err error) error {
 	}
 	if unknown, ok := errors.AsType[*pflag.NotExistError](err); ok {
 		var known []string
-		cmd.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, f.Name) })
-		return usage(cmd, "%s has no flag --%s. %s", cmd.CommandPath(), unknown.GetSpecifiedName(), source.DidYouMean(unknown.GetSpecifiedName(), known))
+		cmd.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, "--"+f.Name) })
+		name := "--" + unknown.GetSpecifiedName()
+		return usage(cmd, "%s has no flag %s. %s", cmd.CommandPath(), name, source.DidYouMean(name, known))
 	}
 	return usage(cmd, "%v", err)
 }
@@ -233,7 +241,7 @@ func versionText() string {
 func args(least, most int, what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) < least || most >= 0 && len(args) > most {
-			return usage(cmd, "%s takes %s, not %d arguments", cmd.CommandPath(), what, len(args))
+			return usage(cmd, "%s takes %s, not %s", cmd.CommandPath(), what, count(len(args), "argument"))
 		}
 		return nil
 	}

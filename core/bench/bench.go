@@ -170,7 +170,7 @@ func (s *span) UnmarshalText(text []byte) error {
 func Read(path string, families []string) (*Bench, error) {
 	text, err := source.ReadFile(path)
 	if err != nil {
-		return nil, fmt.Errorf("read the bench: %w", err)
+		return nil, source.Unreadable(path, err)
 	}
 	return Parse(path, string(text), families, source.ReadFile)
 }
@@ -329,7 +329,7 @@ func (b *Bench) book(d *toml.Doc, path, name string, books map[string]*phraseboo
 	}
 	text, err := b.read(file)
 	if err != nil {
-		d.Add(path+".phrasebook", fmt.Sprintf("the phrasebook cannot be read: %v", errors.Unwrap(err)), "A path is taken from the folder of this file.")
+		d.Add(path+".phrasebook", fmt.Sprintf("the phrasebook cannot be read: %v", errors.Unwrap(err)), source.NearFile(file, name, "A path is taken from the folder of this file."))
 		books[file] = nil
 		return nil
 	}

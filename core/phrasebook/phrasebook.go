@@ -141,7 +141,7 @@ type Carrier struct {
 func Read(file string) (*Phrasebook, error) {
 	text, err := source.ReadFile(file)
 	if err != nil {
-		return nil, fmt.Errorf("read the phrasebook: %w", err)
+		return nil, source.Unreadable(file, err)
 	}
 	return Parse(file, string(text))
 }
@@ -232,7 +232,7 @@ func (pb *Phrasebook) Explain(line string) string {
 }
 
 func (pb *Phrasebook) check(d *toml.Doc) {
-	if pb.Family == "" {
+	if pb.Family == "" && !d.Slipped("family") {
 		d.Add("family", "the phrasebook does not name its family", `Add family = "..." at the top.`)
 	}
 	if pb.Line.Dialect != DialectNotSaid {
@@ -354,7 +354,7 @@ func captures(p *pattern.Pattern, name string) bool {
 }
 
 func (s *Setting) check(d *toml.Doc, path string) {
-	if s.Name == "" {
+	if s.Name == "" && !d.Slipped("name") {
 		d.Add(path, "the setting has no name", `Add name = "...".`)
 	}
 	if s.Type == "" {
@@ -372,7 +372,11 @@ func (s *Setting) check(d *toml.Doc, path string) {
 	if pairs := []string{"equal", "different"}; s.Pair != "" && !contains(pairs, s.Pair) {
 		d.Add(path+".pair", fmt.Sprintf("%q says not what a pair needs", s.Pair), source.DidYouMean(s.Pair, pairs))
 	}
-	if s.Read != "" || s.Answer != "" {
+	if s.Read != "" && s.Answer == "" {
+		if !d.Slipped("answer") {
+			d.Add(path, "nothing tells what is heard when the setting is read", `Add answer = "...{value:int}...".`)
+		}
+	} else if s.Answer != "" {
 		s.AnswerPattern = heard(d, path+".answer", s.Answer)
 		if !captures(s.AnswerPattern, "value") {
 			d.Add(path+".answer", "the answer does not say which part of it is the value", "Capture it with the name value, such as {value:int}.")
@@ -390,7 +394,9 @@ func (s *Setting) check(d *toml.Doc, path string) {
 		}
 	}
 	if s.Write != "" {
-		s.WriteSaid = said(d, path+".write", s.Write, "value")
+		if s.WriteSaid = said(d, path+".write", s.Write, "value"); s.WriteSaid != nil && len(s.WriteSaid.Exprs()) == 0 {
+			d.Add(path+".write", "what is said does not hold the value", "Write {value} where it stands.")
+		}
 	}
 }
 

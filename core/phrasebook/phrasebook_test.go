@@ -150,7 +150,7 @@ func TestMistakes(t *testing.T) {
 		{change(`heard = "~HEARD: {from:int},{payload}"`, ``), "there is nothing to hear"},
 		{change(`type = "int"`, `type = "itn"`), `there is no type "itn"|Did you mean "int"?`},
 		{change("range = [1, 65534]", "range = [65534, 1]"), "a range is two numbers"},
-		{change(`answer = "~NODE: {value:int}"`, ``), "there is nothing to hear"},
+		{change(`answer = "~NODE: {value:int}"`, ``), "nothing tells what is heard when the setting is read"},
 		{change("{value:int}", "{x:int}"), "does not say which part of it is the value"},
 		{change("AT~NODE={value}", "AT~NODE={vlaue}"), `there is no value "vlaue" here|Did you mean "value"?`},
 		{change(`name = "gain"`, `name = "address"`), `two settings named "address"`},

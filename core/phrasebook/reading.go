@@ -120,7 +120,9 @@ func (pb *Phrasebook) checkHeard(d *toml.Doc, r *Reading, path string) {
 			return
 		}
 		r.Pattern = p.Pattern
-	default:
+	case r.Heard == "" && !d.Slipped("heard") && !d.Slipped("packet"):
+		d.Add(path, "nothing tells what is heard of the reading", `Add heard = "...", or packet = "...".`)
+	case r.Heard != "":
 		r.Pattern = heard(d, path+".heard", r.Heard)
 	}
 }

@@ -24,6 +24,12 @@ var elsewhere = map[string]string{
 	"prompt": "ask operator", "message": "tell operator", "login": "log in", "reboot": "power", "baud": "line",
 }
 
+// otherwise are those of them that are written otherwise than elsewhere.
+var otherwise = map[string]string{
+	"repeat": "repeat 3 times, or repeat for 10m every 1s", "any": "any, then case hear radio: OK",
+	"power": "power radio cycle", "line": "line radio speed 57600", "log in": `log in console as "ops" with SECRET`, "keep": `keep NAME as "FILE"`,
+}
+
 // inBlocks and inHeader are the words of a block and of the header, those that are written most first.
 var inBlocks = []string{
 	"say", "hear", "check", "limit", "note", "pause", "set", "get", "not", "any", "case", "all", "if", "else", "repeat", "for", "do", "let", "collect", "keep", "ask", "tell",
@@ -43,6 +49,8 @@ func hint(l *line, w string, words map[string]reader) string {
 	if own, is := elsewhere[strings.ToLower(w)]; is {
 		_, here := words[strings.Fields(own)[0]]
 		switch {
+		case here && otherwise[own] != "":
+			return fmt.Sprintf("Here it is called %s: %s", own, otherwise[own])
 		case here:
 			return fmt.Sprintf("Here it is called %s: %s", own, strings.TrimSpace(strings.Replace(l.text, w, own, 1)))
 		case header:

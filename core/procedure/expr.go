@@ -10,6 +10,7 @@ import (
 
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/ast"
+	"github.com/expr-lang/expr/builtin"
 	"github.com/expr-lang/expr/file"
 	exprparser "github.com/expr-lang/expr/parser"
 	"github.com/expr-lang/expr/types"
@@ -68,7 +69,7 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 			return nil, types.Any
 		case !ok:
 			if !p.meant(n.name) {
-				p.mistake(where, fmt.Sprintf("%q has no value here", n.name), source.DidYouMean(n.name, p.values.names()))
+				p.mistake(where, fmt.Sprintf("%q has no value here", n.name), p.nameHint(n.name, text[n.from+len(n.name):]))
 			}
 			return nil, types.Any
 		}
@@ -162,6 +163,18 @@ type identifier struct {
 	name string
 	from int   // in bytes
 	all  []int // wherever it stands
+}
+
+// nameHint is what to write in the place of a name that has no value, or of a function that there is not.
+func (p *parser) nameHint(name, behind string) string {
+	if !strings.HasPrefix(behind, "(") {
+		return source.DidYouMean(name, p.values.names())
+	}
+	known := slices.Concat(keys(ourFunctions), keys(clockFunctions))
+	for _, f := range builtin.Names {
+		known = append(known, f)
+	}
+	return source.DidYouMeanOr(name, known, "docs/language.md tells which functions there are.")
 }
 
 // typeWord is a type as an input has it; "" if it is not known.

@@ -25,7 +25,7 @@ func Read(path string) (*File, error) { return ReadWith(path, nil) }
 func ReadWith(path string, books map[string]*phrasebook.Phrasebook) (*File, error) {
 	text, err := source.ReadFile(path)
 	if err != nil {
-		return nil, fmt.Errorf("read the procedure: %w", err)
+		return nil, source.Unreadable(path, err)
 	}
 	return ParseWith(path, string(text), books)
 }
@@ -217,7 +217,13 @@ func (p *parser) text(path, text string) {
 			}
 			continue
 		}
-		if l.done() || l.text[l.at] == '#' || !p.plainText(l) {
+		if l.done() || l.text[l.at] == '#' {
+			continue
+		}
+		if !p.plainText(l) {
+			if b := p.block(); b != nil {
+				b.tried++
+			}
 			continue
 		}
 		words, where := headerWords, "outside a step"
@@ -257,11 +263,11 @@ func (p *parser) whole() {
 	if len(p.file.Steps) == 0 && (len(p.file.Routines) > 0 || len(p.mistakes) > 0) {
 		return
 	}
-	if p.file.Title == "" && !p.header["procedure"] && !p.meant("procedure") {
+	if p.file.Title == "" && !p.header["procedure"] && !p.meant("procedure") && !slices.ContainsFunc(p.mistakes, func(m source.Mistake) bool { return strings.HasPrefix(m.Mend, "Here it is called procedure") }) {
 		p.mistake(Pos{p.file.Path, 1, 1, 1}, "the procedure has no title", `Begin with: procedure "What it does"`)
 	}
 	if len(p.file.Steps) == 0 {
-		p.mistake(Pos{p.file.Path, max(1, len(p.file.Texts[p.file.Path])), 1, 1}, "the procedure has no steps", `Write step "what must hold", its statements, and end.`)
+		p.mistake(Pos{File: p.file.Path}, "the procedure has no steps", `Write step "what must hold", its statements, and end.`)
 	}
 }
 
@@ -304,7 +310,8 @@ func (p *parser) unknownWord(l *line, w string, at Pos, words map[string]reader,
 	case b == nil:
 		p.mistake(at, fmt.Sprintf("%s cannot stand %s", w, where), "It belongs between step and end.")
 	default:
-		p.mistake(at, fmt.Sprintf("%s cannot stand %s", w, where), fmt.Sprintf("%s, line %d, is still open: close it with end.", b.what(), b.at.Line))
+		p.mistake(at, fmt.Sprintf("%s cannot stand %s", w, where), fmt.Sprintf("T%s, line %d, is still open: close it with end.", b.what()[1:], b.at.Line))
+		b.tried++
 		if w == "step" || w == "routine" {
 			for p.block() != nil { // go on as if the ends were there
 				p.closeBlock()
@@ -606,7 +613,11 @@ func (p *parser) readPhrasebook(port *PortDecl, file string, at Pos) {
 	p.note(Use{Pos: inQuotes(at), Name: file, Kind: FileUse, Path: path})
 	text, err := p.readFile(path)
 	if err != nil {
-		p.mistake(at, fmt.Sprintf("the phrasebook cannot be read: %v", errors.Unwrap(err)), "A path is taken from the folder of the procedure.")
+		p.mistake(at, fmt.Sprintf("the phrasebook cannot be read: %v", errors.Unwrap(err)), source.NearFile(path, file, "A path is taken from the folder of the procedure."))
+		return
+	}
+	if other := source.Other(string(text), source.Phrasebook); other != nil {
+		p.mistake(at, other.What, other.Mend)
 		return
 	}
 	pb, err := phrasebook.Parse(path, string(text))
@@ -643,7 +654,7 @@ func (p *parser) readInclude(l *line, _ Pos) {
 	p.note(Use{Pos: inQuotes(at), Name: file, Kind: FileUse, Path: path})
 	text, err := p.readFile(path)
 	if err != nil {
-		p.mistake(at, fmt.Sprintf("the file cannot be read: %v", errors.Unwrap(err)), "A path is taken from the folder of the file that names it.")
+		p.mistake(at, fmt.Sprintf("the file cannot be read: %v", errors.Unwrap(err)), source.NearFile(path, file, "A path is taken from the folder of the file that names it."))
 		return
 	}
 	if len(p.reading) == maxIncludes {

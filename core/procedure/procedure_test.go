@@ -154,7 +154,7 @@ func TestMistakes(t *testing.T) {
 	}
 	for _, c := range []struct{ text, want string }{
 		{"", "1:1: the procedure has no title|the procedure has no steps"},
-		{"procedure \"T\"\n", "2:1: the procedure has no steps"},
+		{"procedure \"T\"\n", "t: the procedure has no steps"},
 		{"procedre \"T\"\n", `1:1: unknown word "procedre"|Did you mean "procedure"?`},
 		{"procedure T\n", "1:11: wanted the title in double quotes"},
 		{"procedure \"T\" x\n", `1:15: "x" is too much here`},

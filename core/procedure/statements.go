@@ -322,7 +322,13 @@ func (p *parser) speaker(l *line) (string, bool) {
 func (p *parser) spokenText(l *line) (text string, offset int, ok bool) {
 	l.blanks()
 	if !l.take(":") {
-		p.mistake(l.here(), "wanted a colon before the module's own text", "Write: say radio: AT")
+		at, word := l.here(), l.peekWord()
+		if word != "" && strings.Contains(l.text[l.at:], ":") {
+			at.Width = len(word)
+			p.mistake(at, fmt.Sprintf("unknown word %q before the colon", word), source.DidYouMean(word, []string{"within", "took", "for", "until", "without", "answer"}))
+		} else {
+			p.mistake(at, "wanted a colon before the module's own text", "Write: say radio: AT")
+		}
 		return "", 0, false
 	}
 	text, offset = l.rest()

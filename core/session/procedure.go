@@ -294,9 +294,18 @@ func findStep(titles []string, flag, word string) (int, error) {
 		}
 	}
 	if n < 0 {
-		return 0, misuse("--%s: the procedure has no step %q. %s", flag, word, source.DidYouMean(word, titles))
+		return 0, misuse("--%s: the procedure has no step %q. %s", flag, word, source.DidYouMeanOr(word, titles, "Its steps: "+quotedList(titles)+"."))
 	}
 	return n, nil
+}
+
+// quotedList is a list with each in quotes.
+func quotedList(list []string) string {
+	var all []string
+	for _, one := range list {
+		all = append(all, fmt.Sprintf("%q", one))
+	}
+	return strings.Join(all, ", ")
 }
 
 // keepFile writes a file that a procedure keeps, under a name that is free.

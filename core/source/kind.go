@@ -27,8 +27,8 @@ const (
 
 // reads is what takes a file of each kind.
 var reads = map[Kind]string{
-	Procedure: "uparrot run performs it.", Phrasebook: "Name it in the procedure, or give it with --phrasebook.", Bench: "Give it with --bench.", Settings: "uparrot settings apply and compare read it.",
-	Units: "Give it with --units.", Record: "uparrot report reads it.", Ledger: "Give it with --ledger.", Wide: "Save it as UTF-8.",
+	Procedure: "Perform it with: uparrot run", Phrasebook: "Name it in the procedure, or give it with --phrasebook.", Bench: "Give it with --bench.", Settings: "uparrot settings apply and compare read it.",
+	Units: "Give it with --units.", Record: "Read it with: uparrot report", Ledger: "Give it with --ledger.", Wide: "Save it as UTF-8.",
 }
 
 var signs = []struct {

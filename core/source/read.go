@@ -1,14 +1,54 @@
 package source
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
+	"strings"
 )
 
 // MaxFile is how many bytes a file that a person wrote has at most, so that a device or
 // a file of another kind takes no memory.
 const MaxFile = 16 << 20
+
+// Unreadable is why a file that a person named cannot be read, with the name of one that is called nearly
+// so. What went wrong stays in it.
+func Unreadable(path string, err error) error {
+	why := err
+	if p, ok := errors.AsType[*os.PathError](err); ok {
+		why = p.Err
+	}
+	mend := ""
+	if errors.Is(err, os.ErrNotExist) {
+		mend = NearFile(path, path, "")
+	}
+	if mend != "" {
+		return fmt.Errorf("%s cannot be read: %w. %s", path, why, mend)
+	}
+	return fmt.Errorf("%s cannot be read: %w", path, why)
+}
+
+// NearFile is a hint that names a file of nearly the same name in the same folder, as named; another
+// hint if there is none.
+func NearFile(path, named, otherwise string) string {
+	entries, err := os.ReadDir(filepath.Dir(path))
+	if err != nil {
+		return otherwise // there is no such folder
+	}
+	var names []string
+	for _, e := range entries {
+		if filepath.Ext(e.Name()) == filepath.Ext(path) && e.Name() != filepath.Base(path) {
+			names = append(names, e.Name())
+		}
+	}
+	near := nearest(filepath.Base(path), names)
+	if near == "" {
+		return otherwise
+	}
+	return fmt.Sprintf("Did you mean %q?", strings.TrimSuffix(named, filepath.Base(named))+near)
+}
 
 // ReadFile reads a file of at most MaxFile bytes.
 func ReadFile(path string) ([]byte, error) {

@@ -39,17 +39,24 @@ func (m Mistake) Error() string {
 // way to mend it, each on a line of its own.
 func (m Mistake) Long() string {
 	var b strings.Builder
-	b.WriteString(m.Error())
+	place := m.Error()
+	if utf8.RuneCountInString(m.What) > longest { // else only its path is long, and what reads it wants one line
+		place = text.Fold(place)
+	}
+	b.WriteString(place)
 	b.WriteByte('\n')
 	if m.Line > 0 {
 		line, column := m.window()
 		fmt.Fprintf(&b, "    %s\n    %s%s\n", line, indent(line, column-1), strings.Repeat("^", max(1, min(m.Width, widest))))
 	}
 	if m.Mend != "" {
-		fmt.Fprintf(&b, "    %s\n", m.Mend)
+		b.WriteString(text.Fold("    "+m.Mend) + "\n")
 	}
 	return b.String()
 }
+
+// longest is how many characters a finding has that is told in one line with its place.
+const longest = text.Wide - 20
 
 // widest is how many characters of a line are shown.
 const widest = 240

@@ -89,3 +89,41 @@ func Count(n int, what string) string {
 	}
 	return fmt.Sprintf("%d %ss", n, what)
 }
+
+// Wide is how many columns a line of a message has at most.
+const Wide = 100
+
+// Fold breaks a line of a message that is wider than Wide at blanks; what follows stands four columns
+// in. A command that ends it keeps together.
+func Fold(line string) string {
+	const command = ": uparrot "
+	indent := line[:len(line)-len(strings.TrimLeft(line, " "))]
+	further := indent + "    "[min(4, len(indent)):]
+	var out strings.Builder
+	for utf8.RuneCountInString(line) > Wide {
+		head := string([]rune(line)[:Wide+1])
+		at := strings.LastIndexByte(head, ' ')
+		if i := strings.LastIndex(head, command); i > len("uparrot") { // not what the program is called at the beginning
+			at = i + 1
+		}
+		if at <= len(indent) {
+			break // there is no blank: it stays whole
+		}
+		out.WriteString(strings.TrimRight(line[:at], " ") + "\n")
+		rest := strings.TrimLeft(line[at:], " ")
+		if line = further + rest; strings.HasSuffix(out.String(), ":\n") && strings.HasPrefix(rest, "uparrot ") {
+			break
+		}
+		indent = further
+	}
+	return out.String() + line
+}
+
+// FoldAll folds each line of a message.
+func FoldAll(message string) string {
+	lines := strings.Split(message, "\n")
+	for i, l := range lines {
+		lines[i] = Fold(l)
+	}
+	return strings.Join(lines, "\n")
+}

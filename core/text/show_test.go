@@ -46,6 +46,24 @@ func TestInvisible(t *testing.T) {
 	}
 }
 
+// A message that is too wide is broken at blanks; the command that ends it is not.
+func TestFold(t *testing.T) {
+	long := strings.Repeat("word ", 25)
+	for _, c := range []struct{ line, want string }{
+		{"short", "short"},
+		{strings.TrimSpace(long), strings.TrimSpace(strings.Repeat("word ", 20)) + "\n    " + strings.TrimSpace(strings.Repeat("word ", 5))},
+		{"    " + strings.TrimSpace(long), "    " + strings.TrimSpace(strings.Repeat("word ", 19)) + "\n    " + strings.TrimSpace(strings.Repeat("word ", 6))},
+		{"start it with: uparrot " + strings.TrimSpace(long), "start it with:\n    uparrot " + strings.TrimSpace(long)},
+		{"uparrot: uparrot run " + strings.TrimSpace(long), "uparrot: uparrot run " + strings.TrimSpace(strings.Repeat("word ", 16)) + "\n    " + strings.TrimSpace(strings.Repeat("word ", 9))},
+		{strings.Repeat("x", 150), strings.Repeat("x", 150)},
+		{strings.TrimSpace(strings.Repeat("ä", 99) + " b c"), strings.Repeat("ä", 99) + "\n    b c"},
+	} {
+		if got := Fold(c.line); got != c.want {
+			t.Errorf("%q:\n%s\nwanted\n%s", c.line, got, c.want)
+		}
+	}
+}
+
 func TestTookAndCount(t *testing.T) {
 	for d, want := range map[time.Duration]string{
 		0: "0 µs", 999 * time.Microsecond: "999 µs", 12345 * time.Microsecond: "12 ms", 2340 * time.Millisecond: "2.3 s", 90*time.Second + 400*time.Millisecond: "1m30s",

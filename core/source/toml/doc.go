@@ -18,6 +18,8 @@ type Doc struct {
 	text  string
 	lines source.Lines
 	root  *node
+
+	unread bool // some line could not be read
 }
 
 // Read reads a file into a struct or a map. What is wrong in it is among the
@@ -80,6 +82,17 @@ func (d *Doc) Add(path, what, mend string) {
 		}
 		p = p[:i]
 	}
+}
+
+// Slipped reports whether a key that is not known stands for one that is missing, as far as can be told,
+// or whether something could not be read at all.
+func (d *Doc) Slipped(key string) bool {
+	for _, m := range d.Mistakes {
+		if near, is := m.Instead(); m.File == d.File && is && near == key {
+			return true
+		}
+	}
+	return d.unread
 }
 
 // wrong reports whether the value of a key is told to be wrong already, so that

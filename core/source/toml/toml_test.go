@@ -59,7 +59,7 @@ func TestTOMLPlaces(t *testing.T) {
 		all = append(all, m.Error())
 	}
 	if got := strings.Join(all, "\n"); got != `t:1:1: name is a whole number
-t:2:10: unexpected character U+003D '=' at start of value
+t:2:10: a value cannot begin so
 t:3:1: unknown key "extra"
 t:5:1: size is a text in quotes
 t:6:1: size stands here a second time

@@ -81,6 +81,7 @@ func (d *Doc) parse() {
 		if err == nil {
 			return
 		}
+		d.unread = true
 		at, message := len(d.text)-1, err.Error()
 		if pe, ok := errors.AsType[*unstable.ParserError](err); ok {
 			r := b.p.Range(pe.Highlight)
@@ -88,7 +89,8 @@ func (d *Doc) parse() {
 		}
 		line := strings.Count(d.text[:at], "\n")
 		if line != last+1 || last < 0 { // a line just behind one that cannot be read is often its consequence
-			d.mistake(span{at, at + 1}, message, "")
+			what, mend := inWords(message)
+			d.mistake(span{at, at + 1}, what, mend)
 		}
 		last = line
 		next := strings.IndexByte(d.text[at:], '\n')
