@@ -182,7 +182,7 @@ Exit statuses, of every command:
 	}
 	root.SetVersionTemplate("uparrot {{.Version}}\n")
 	root.SetFlagErrorFunc(flagError)
-	root.AddCommand(a.demo(), a.ports(), a.loopback(), a.probe(), a.talk(), a.watch(), a.settings(), a.check(), a.lsp(), a.schema(), a.tidy(), a.rehearse(), a.run(), a.unitsCommand(), a.link(), a.standin(), a.learn(), a.results(), a.report())
+	root.AddCommand(a.demo(), a.ports(), a.loopback(), a.probe(), a.talk(), a.watch(), a.settings(), a.check(), a.lsp(), a.schema(), a.phrasebookCommand(), a.tidy(), a.rehearse(), a.run(), a.unitsCommand(), a.link(), a.standin(), a.learn(), a.results(), a.report())
 	return root
 }
 

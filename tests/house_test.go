@@ -12,7 +12,7 @@ import (
 // and its own parts.
 var rooms = []string{
 	"uart", "text", "source", "schema", "output", "secret", "verdict", "pattern", "stats", "pace", "prbs", "series", "phrasebook", "record", "procedure", "port", "dialog", "bench",
-	"bringup", "link", "perform", "sim", "ledger", "rehearse", "learn", "talk", "report", "session", "writing",
+	"bringup", "link", "perform", "sim", "ledger", "rehearse", "learn", "talk", "draft", "report", "session", "writing",
 }
 
 // Packages that a room may not reach, through whatever it imports.

@@ -143,6 +143,11 @@ func (d *Damaged) Error() string {
 	if other, is := errors.AsType[*source.Problem](d.Err); is {
 		return other.Error()
 	}
+	if _, is := errors.AsType[*json.SyntaxError](d.Err); is && d.Line == 1 {
+		return "this is not a record: its first line is no event"
+	} else if is {
+		return fmt.Sprintf("the record's line %d is no event: it was cut or changed", d.Line)
+	}
 	return fmt.Sprintf("the record's line %d is no event: %v", d.Line, d.Err)
 }
 

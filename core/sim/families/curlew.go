@@ -189,6 +189,17 @@ func (c *curlew) obey(at time.Time, body string) {
 		c.echo = name == "E1"
 	case name == "Z", name == "&F":
 		c.echo, c.errors, c.creg, c.textMode = true, 0, 0, false
+	case name == "+CLAC" && op == "": // 3GPP TS 27.007, 8.37
+		c.Answer(at, "AT+CGMI", "AT+CGMM", "AT+CGMR", "AT+CGSN", "AT+CLAC", "AT+CMEE", "AT+CREG", "AT+CPIN", "AT+CSQ", "AT+COPS", "AT+CMGF", "AT+CMGS", "AT+IPR", "OK")
+		return
+	case name == "+COPS" && op == "?":
+		c.Answer(at, "+COPS: 0", "OK")
+		return
+	case name == "+COPS" && op == "=?": // it searches
+		c.bench.Later(c.Unit, at.Add(curlewSearch), func(at time.Time) {
+			c.Answer(at, `+COPS: (2,"Larkfell","LARK","00101")`, "OK")
+		})
+		return
 	case name == "+CMEE":
 		c.number(at, "+CMEE", op, 2, &c.errors)
 		return
@@ -265,6 +276,9 @@ func (c *curlew) send(at time.Time, to string) {
 		c.Say(at, "\r\n> ")
 	}
 }
+
+// curlewSearch is how long the modem searches for networks.
+const curlewSearch = 4 * time.Second
 
 // curlewSpeeds are those that AT+IPR takes (V.250, 6.2.10).
 var curlewSpeeds = []int{1200, 9600, 19200, 38400, 57600, 115200, 460800}

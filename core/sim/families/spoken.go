@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -11,6 +12,7 @@ import (
 
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
+	"uparrot/core/record"
 	"uparrot/core/sim"
 )
 
@@ -54,6 +56,9 @@ func newSpoken(b *sim.Bench, u *sim.Unit) (sim.Behaviour, error) {
 	}
 	for name, v := range u.Settings {
 		set, ok := s.book.Setting(name)
+		if !ok && s.tells(name) {
+			continue
+		}
 		if !ok {
 			return nil, fmt.Errorf("the phrasebook of %s has no setting %q", s.book.Family, name)
 		}
@@ -71,6 +76,24 @@ func newSpoken(b *sim.Bench, u *sim.Unit) (sim.Behaviour, error) {
 	return s, nil
 }
 
+// identity is what the module tells that it is: what the bench says, or else made up of its name.
+func (s *spoken) identity(name string) string {
+	switch v, given := s.Settings[name]; {
+	case given:
+		return v
+	case record.IsSerial(name):
+		return fmt.Sprintf("%06d", serialNumber(s.Which()))
+	case name == "firmware":
+		return "1.0"
+	}
+	return strings.ToLower(s.book.Family)
+}
+
+// tells reports whether it is something by which the module tells what it is.
+func (s *spoken) tells(name string) bool {
+	return slices.ContainsFunc(s.book.Identity, func(i phrasebook.Identity) bool { return i.Name == name })
+}
+
 // initial is a setting as delivered: what the phrasebook says, or else the lowest.
 func initial(set phrasebook.Setting) string {
 	switch {
@@ -80,6 +103,11 @@ func initial(set phrasebook.Setting) string {
 		return strings.Repeat("x", int(set.Range[0]))
 	case len(set.Range) == 2:
 		return strconv.FormatFloat(set.Range[0], 'f', -1, 64)
+	case set.Type == "text" && set.AnswerPattern != nil:
+		if _, heard := set.AnswerPattern.Match([]byte(strings.TrimSpace(set.AnswerPattern.Example(map[string]string{"value": ""})))); !heard {
+			return "x" // nothing at all is no answer
+		}
+		return ""
 	case set.Type == "text":
 		return ""
 	}
@@ -110,6 +138,17 @@ func (s *spoken) learn() {
 	}
 	for _, c := range s.book.Commands {
 		add(c.Said, func(at time.Time, v map[string]string) { s.command(at, c, v) })
+	}
+	for _, id := range s.book.Identity { // behind the commands, which tell the whole answer
+		said, err := pattern.CompileSaid(id.Read)
+		heard, err2 := pattern.Compile(id.Answer)
+		if err != nil || err2 != nil || id.Read == "" {
+			continue // check tells of it
+		}
+		is := s.identity(id.Name)
+		if example := heard.Example(map[string]string{"value": is}); example != "" {
+			add(said, func(at time.Time, _ map[string]string) { s.answers(at, example) })
+		}
 	}
 	if c := s.book.Carrier; c != nil {
 		add(c.SendSaid, func(at time.Time, v map[string]string) { s.carry(at, v) })

@@ -1,0 +1,139 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/core/phrasebook"
+	"uparrot/core/phrasebook/sheet"
+	"uparrot/core/source"
+)
+
+func (a *app) phrasebookCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:     "phrasebook",
+		Short:   "Shows, compares and begins phrasebooks",
+		Long:    `Shows what a module family understands as a page, tells what changed from one version to another, and begins a phrasebook from a table of commands, a record, or what a module tells of itself.`,
+		Example: "uparrot phrasebook show dunlin.toml",
+		Args:    args(0, 0, "no arguments of its own, but one of its further commands"),
+		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(a.phrasebookNew(), a.phrasebookShow(), a.phrasebookCompare())
+	return cmd
+}
+
+// sheetForms are the forms of a phrasebook as a page.
+var sheetForms = map[string]func(*sheet.Sheet, io.Writer) error{"text": (*sheet.Sheet).Text, "markdown": (*sheet.Sheet).Markdown, "html": (*sheet.Sheet).HTML}
+
+func (a *app) phrasebookShow() *cobra.Command {
+	var files outputs
+	var as, out string
+	cmd := &cobra.Command{
+		Use:   "show FILE",
+		Short: "Shows what a module family understands, on one page",
+		Long: `Shows a phrasebook as a page: how the family is spoken to, its settings with their
+ranges, its commands and answers, what it sends by itself, how it refuses, its readings
+and packets. With --as it is Markdown, or a page to print.`,
+		Example: "uparrot phrasebook show dunlin.toml --as html --out dunlin.html",
+		Args:    args(1, 1, "one phrasebook"),
+		RunE: func(cmd *cobra.Command, names []string) error {
+			write, ok := sheetForms[as]
+			if !ok {
+				return usage(cmd, "--as: there is no form %q. %s", as, source.DidYouMean(as, []string{"text", "markdown", "html"}))
+			}
+			files.Inputs = names
+			if err := files.plan(cmd, "out", out); err != nil {
+				return err
+			}
+			pb, err := phrasebook.Read(names[0])
+			if err != nil {
+				return asUsage(err)
+			}
+			if out == "" {
+				return write(sheet.Of(pb), a.out)
+			}
+			return a.save(&files, out, func(w io.Writer) error { return write(sheet.Of(pb), w) })
+		},
+	}
+	files.add(cmd)
+	cmd.Flags().StringVar(&out, "out", "", "write it to this file")
+	cmd.Flags().StringVar(&as, "as", "text", "its form: text, markdown or html")
+	return cmd
+}
+
+func (a *app) phrasebookCompare() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "compare OLD NEW",
+		Short: "Tells what changed from one version of a phrasebook to another",
+		Long: `Tells what is new, gone, or otherwise in the second phrasebook: settings, commands,
+answers, refusals. The exit status is 1 where anything is.`,
+		Example: "uparrot phrasebook compare dunlin-2.3.toml dunlin.toml",
+		Args:    args(2, 2, "two phrasebooks, the older first"),
+		RunE: func(_ *cobra.Command, names []string) error {
+			var pages []*sheet.Sheet
+			for _, name := range names {
+				pb, err := phrasebook.Read(name)
+				if err != nil {
+					return asUsage(err)
+				}
+				pages = append(pages, sheet.Of(pb))
+			}
+			all := sheet.Changes(pages[0], pages[1])
+			if a.json {
+				if all == nil {
+					all = []sheet.Change{}
+				}
+				if err := a.printJSON(all); err != nil {
+					return err
+				}
+			} else {
+				a.tellChanges(names, all)
+			}
+			if len(all) > 0 {
+				return errQuiet{exitFailed}
+			}
+			return nil
+		},
+	}
+	a.addJSON(cmd, "what changed")
+	return cmd
+}
+
+// tellChanges tells what changed, section by section.
+func (a *app) tellChanges(names []string, all []sheet.Change) {
+	if len(all) == 0 {
+		fmt.Fprintf(a.out, "%s and %s tell the same\n", names[0], names[1])
+		return
+	}
+	section := ""
+	for _, c := range all {
+		if c.Section != section {
+			section = c.Section
+			fmt.Fprintf(a.out, "%s\n", section)
+		}
+		name := oneLine(c.Name)
+		switch {
+		case c.New:
+			fmt.Fprintf(a.out, "  new   %s\n", name)
+		case c.Gone:
+			fmt.Fprintf(a.out, "  gone  %s\n", name)
+		default:
+			before, after := quotedOrNothing(c.Before), quotedOrNothing(c.After)
+			if one := fmt.Sprintf("        %s, %s: %s, now %s", name, c.What, before, after); width(one) <= wide {
+				fmt.Fprintln(a.out, one)
+			} else {
+				fmt.Fprintf(a.out, "        %s, %s:\n            %s\n            now %s\n", name, c.What, before, after)
+			}
+		}
+	}
+}
+
+func quotedOrNothing(s string) string {
+	if s == "" {
+		return "nothing"
+	}
+	return strings.ReplaceAll(s, "\n", "; ")
+}
