@@ -327,7 +327,7 @@ func (s *server) rehearse(ctx context.Context, u uri.URI) {
 		}
 		now.mends, now.weak = writing.Mends(doc, r), nil
 		for _, f := range now.mends {
-			now.weak = append(now.weak, source.Mistake{File: doc.Path, Line: f.At, Column: 1, Width: 4, What: "a bad module would pass: " + f.Why, Mend: "Put in: " + strings.TrimSpace(f.Edits[0].Text)})
+			now.weak = append(now.weak, source.Mistake{File: doc.Path, Line: f.At, Column: 1, Width: 4, What: f.Why, Mend: "Put in: " + strings.TrimSpace(f.Edits[0].Text)})
 		}
 		s.tell(ctx, now)
 	})

@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -9,8 +10,10 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"regexp"
 	"runtime/debug"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -127,9 +130,56 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	case mistakes != nil:
 		a.err.line("%s\n\n%s found", text.Text(mistakes.Error()), count(len(mistakes), "mistake"))
 	default:
+		if wrong, ok := errors.AsType[*session.Misuse](err); ok {
+			wrong.Example = cmp.Or(ownCall(args, wrong), wrong.Example)
+		}
 		a.err.line("%s", text.FoldAll("uparrot: "+safe(err.Error())))
 	}
 	return status
+}
+
+// meant is the hint that names another word in the place of one.
+var meant = regexp.MustCompile(`Did you mean ("(?:[^"\\]|\\.)*")\?`)
+
+// ownCall is the person's own call, mended: with the word that was meant, or with what it lacks; "" if
+// that cannot be told.
+func ownCall(args []string, wrong *session.Misuse) string {
+	own := slices.Clone(args)
+	if m := meant.FindStringSubmatchIndex(wrong.What); m != nil && wrong.Lacks == "" {
+		right, err := strconv.Unquote(wrong.What[m[2]:m[3]])
+		quoted := regexp.MustCompile(`"(?:[^"\\]|\\.)*"|--[a-z-]+`).FindAllString(wrong.What[:m[0]], -1)
+		if err != nil || len(quoted) == 0 {
+			return ""
+		}
+		word := strings.Trim(quoted[len(quoted)-1], `"`)
+		changed := 0
+		for i, arg := range own {
+			switch {
+			case arg == word:
+				own[i] = right
+			case strings.HasPrefix(arg, word+"="):
+				own[i] = right + arg[len(word):]
+			case strings.HasSuffix(arg, "="+word):
+				own[i] = strings.TrimSuffix(arg, word) + right
+			default:
+				continue
+			}
+			changed++
+		}
+		if changed != 1 {
+			return ""
+		}
+	} else if wrong.Lacks == "" {
+		return ""
+	}
+	call := "uparrot"
+	for _, arg := range own {
+		call += " " + shellWord(arg)
+	}
+	if wrong.Lacks != "" {
+		call += " " + wrong.Lacks
+	}
+	return call
 }
 
 func exitStatus(err error) int {

@@ -12,6 +12,7 @@ import (
 
 // habit is a way in which a good module may be: a procedure must spare it.
 type habit struct {
+	tries string // what its step would have to have to spare it; "" if it is something else
 	name  string
 	port  string
 	scene scene
@@ -56,7 +57,7 @@ func (p *Play) habits(b *baseline) (all []*habit) {
 		if st.Setup.Dialect == phrasebook.Console {
 			styled("a prompt in colours", "prompt in the header, as it is without colours", style{colour: true})
 		}
-		all = append(all, &habit{name: "noise when it starts", port: name, scene: scene{before: map[string][]byte{name: []byte("\x00\xff\x83U\x1c\r\n")}}, spare: "a first step that is tried again: tries 3 every 500ms"})
+		all = append(all, &habit{name: "noise when it starts", port: name, scene: scene{before: map[string][]byte{name: []byte("\x00\xff\x83U\x1c\r\n")}}, spare: "a first step that is tried again: " + again, tries: again})
 		if pb := st.Phrasebook; pb != nil && pb.Banner != nil && pb.Banner.Within > 0 {
 			late := time.Duration(pb.Banner.Within) * 9 / 10
 			styled(fmt.Sprintf("a start that takes %v, as long as the phrasebook allows", late), "a longer time for the first line after a restart", style{starts: late, banner: pb.Banner.Pattern})
@@ -158,6 +159,9 @@ func (p *Play) noticed(b *baseline, port string, book *phrasebook.Phrasebook) (a
 	return all
 }
 
+// again is what spares a module whose first command after power-up fails.
+const again = "tries 3 every 500ms"
+
 // firstRefused is a module that refuses the first command after it has got power.
 func (p *Play) firstRefused(b *baseline) (all []*habit) {
 	for _, decl := range p.File.Ports {
@@ -171,7 +175,7 @@ func (p *Play) firstRefused(b *baseline) (all []*habit) {
 			first := string(bytes.Clone(said[0]))
 			all = append(all, &habit{name: "the first command after power-up is refused", port: decl.Name, scene: scene{tampers: map[string]func(*log) tamper{decl.Name: func(*log) tamper {
 				return &instead{line: first, nth: 1, answer: refusal, trigger: &trigger{}}
-			}}}, spare: "tries 3 every 500ms at the first step"})
+			}}}, spare: again + " at the first step", tries: again})
 		}
 	}
 	return all

@@ -77,6 +77,7 @@ type Good struct {
 	Step  string `json:"step,omitempty"`
 	Why   string `json:"why,omitempty"`
 	Spare string `json:"spare,omitempty"` // what would spare it
+	Tries string `json:"tries,omitempty"` // what its step would have to have for that, where that is enough
 }
 
 // Chance is how often a step fails at good modules by the air alone.
@@ -364,7 +365,7 @@ func (p *Play) good(ctx context.Context, r *Report, b *baseline) error {
 		}
 		g := Good{Name: h.name, Port: h.port}
 		if !fine(o.res) {
-			g.Alarm, g.Spare = true, h.spare
+			g.Alarm, g.Spare, g.Tries = true, h.spare, h.tries
 			g.Step, g.Why = failedAt(o.res)
 		}
 		r.Good = append(r.Good, g)

@@ -25,7 +25,7 @@ func (g Inputs) Values(file *procedure.File) (map[string]any, error) {
 		return nil, err
 	}
 	values := map[string]any{}
-	var missing []string
+	var missing, lacks []string
 	for _, in := range file.Inputs {
 		one, ok := given[in.Name]
 		switch {
@@ -33,6 +33,7 @@ func (g Inputs) Values(file *procedure.File) (map[string]any, error) {
 			continue // it is drawn when the run begins
 		case !ok && in.Default == nil:
 			m := "--set " + in.Name + "=..."
+			lacks = append(lacks, m)
 			if in.About != "" {
 				m += "  (" + in.About + ")"
 			}
@@ -48,7 +49,7 @@ func (g Inputs) Values(file *procedure.File) (map[string]any, error) {
 		values[in.Name] = v
 	}
 	if len(missing) > 0 {
-		return nil, misuse("the procedure needs %s:\n    %s", text.Count(len(missing), "more value"), strings.Join(missing, "\n    "))
+		return nil, &Misuse{What: fmt.Sprintf("the procedure needs %s:\n    %s", text.Count(len(missing), "more value"), strings.Join(missing, "\n    ")), Lacks: strings.Join(lacks, " ")}
 	}
 	return values, nil
 }

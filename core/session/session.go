@@ -32,6 +32,7 @@ import (
 type Misuse struct {
 	What    string
 	Example string // a correct call; may be empty
+	Lacks   string // what the person's own call lacks, as it is to be added; "" if it is not that
 }
 
 func (e *Misuse) Error() string {

@@ -2,6 +2,7 @@ package writing
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -32,8 +33,8 @@ func (d *Doc) Fixes(m source.Mistake) (all []Fix) {
 	return all
 }
 
-// Mends are the lines that would catch bad modules which a rehearsal has found to survive: one change
-// for each, at the end of its step.
+// Mends are the changes that a rehearsal asks for: lines that would catch bad modules which survived, at
+// the end of their steps, and what would spare good ones that were refused.
 func Mends(d *Doc, r *rehearse.Report) (all []Fix) {
 	var told []string
 	for _, b := range r.Bad {
@@ -52,12 +53,30 @@ func Mends(d *Doc, r *rehearse.Report) (all []Fix) {
 			told = append(told, key)
 			told := d.stepOf(b.Mend.Step)
 			all = append(all, Fix{
-				Title: fmt.Sprintf("Catch it: %s", strings.Join(b.Mend.Lines, "; ")), Why: fmt.Sprintf("%s at %s: %s", b.About, b.Port, b.Name), At: told,
+				Title: fmt.Sprintf("Catch it: %s", strings.Join(b.Mend.Lines, "; ")), Why: fmt.Sprintf("a bad module would pass: %s at %s: %s", b.About, b.Port, b.Name), At: told,
 				Edits: []Edit{{d.Path, Range{at, 1, 1}, text}},
 			})
 		}
 	}
+	for _, g := range r.Good {
+		if f, ok := d.spared(g); ok && !slices.ContainsFunc(all, func(o Fix) bool { return o.At == f.At && o.Title == f.Title }) {
+			all = append(all, f)
+		}
+	}
 	return all
+}
+
+var stepTitle = regexp.MustCompile(`^\s*step\s+"(?:\\.|[^"\\])*"`)
+
+// spared is the change with which a step would spare a good module that it refuses; false if none is known.
+func (d *Doc) spared(g rehearse.Good) (Fix, bool) {
+	at := d.stepOf(g.Step)
+	head := stepTitle.FindString(d.Lines.At(at))
+	if !g.Alarm || g.Tries == "" || head == "" || strings.Contains(d.Lines.At(at), " tries ") {
+		return Fix{}, false
+	}
+	end := len([]rune(head)) + 1
+	return Fix{Title: "Spare it: " + g.Tries, Why: "a good module would be refused: " + g.Name, At: at, Edits: []Edit{{d.Path, Range{at, end, end}, " " + g.Tries}}}, true
 }
 
 // stepOf is the line of a step; 1 if it is not in this file.

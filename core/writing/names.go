@@ -181,7 +181,7 @@ func command(pb *phrasebook.Phrasebook, text string) (form string, at source.Mis
 // Definition is where what stands at a place gets its meaning; false if that is not known.
 func (d *Doc) Definition(at Place) (Spot, bool) {
 	if d.Kind != Procedure {
-		return Spot{}, false
+		return d.namedFile(at)
 	}
 	u := d.file.UseAt(d.Path, at.Line, at.Column)
 	if u == nil {
@@ -204,6 +204,21 @@ func (d *Doc) Definition(at Place) (Spot, bool) {
 		}
 	}
 	return Spot{}, false
+}
+
+var phrasebookKey = regexp.MustCompile(`^\s*phrasebook\s*=\s*"([^"]+)"`)
+
+// namedFile is the phrasebook that a line of a bench names.
+func (d *Doc) namedFile(at Place) (Spot, bool) {
+	m := phrasebookKey.FindStringSubmatch(d.Lines.At(at.Line))
+	if m == nil || d.Kind != Bench {
+		return Spot{}, false
+	}
+	path := m[1]
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(filepath.Dir(d.Path), path)
+	}
+	return Spot{path, Range{1, 1, 1}}, true
 }
 
 // inBook is where a phrasebook tells of a setting or a packet.
