@@ -124,15 +124,6 @@ wait $standin 2>/dev/null || true
 standin=$!
 sleep 1
 say() { xdotool type --delay 15 -- "$1"; xdotool key Return; sleep 0.4; }
-lever() {
-	sleep 5 # the supply is watched first
-	(cd "$work" && uparrot standin workshop.toml --tell 'hand brakes lever')
-	sleep 3
-	xdotool type -- 'g'; xdotool key Return # the release time is too long: go on
-	sleep 1
-	xdotool type -- 'yes'; xdotool key Return
-}
-shot hands 3 "uparrot run brambling.parrot --bench workshop.toml" lever
 live() {
 	xdotool key Down Down Down minus minus; sleep 22
 	xdotool type -- 'm'; sleep 0.3
@@ -189,6 +180,8 @@ page report brambling.html
 (cd "$work" && uparrot report mast.record --as html --out larkfell/evidence/mast.html)
 page series mast.html "" 1500
 [ -n "$only" ] && [ "$only" != series ] || convert "$here/series.png" -crop 1280x800+0+515 +repage "$here/series.png"
+(cd "$work" && uparrot phrasebook show dunlin.toml --as html --out larkfell/evidence/dunlin.html)
+page phrasebook dunlin.html
 page report-link link.html --blink-settings=preferredColorScheme=0
 
 # Twelve units of one sort, for a trend.
