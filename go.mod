@@ -13,6 +13,7 @@ require (
 	github.com/charmbracelet/x/ansi v0.11.9
 	github.com/charmbracelet/x/vt v0.1.0
 	github.com/creack/pty v1.1.24
+	github.com/dlclark/regexp2 v1.11.0
 	github.com/expr-lang/expr v1.17.8
 	github.com/gopacket/gopacket v1.7.7
 	github.com/jackc/pgx/v5 v5.12.0

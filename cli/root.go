@@ -265,7 +265,13 @@ func flagError(cmd *cobra.Command, err error) error {
 		var known []string
 		cmd.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, "--"+f.Name) })
 		name := "--" + unknown.GetSpecifiedName()
+		if unknown.GetSpecifiedShortnames() != "" {
+			name = "-" + unknown.GetSpecifiedName()
+		}
 		return usage(cmd, "%s has no flag %s. %s", cmd.CommandPath(), name, source.DidYouMean(name, known))
+	}
+	if bare, ok := errors.AsType[*pflag.ValueRequiredError](err); ok {
+		return usage(cmd, "--%s needs a value", bare.GetFlag().Name)
 	}
 	return usage(cmd, "%v", err)
 }

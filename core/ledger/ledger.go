@@ -12,6 +12,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"net"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -249,9 +250,12 @@ func plain(err error) error {
 	case strings.Contains(text, "SQLITE_BUSY"):
 		return fmt.Errorf("another program has kept it locked for more than %v: %w", patience, err)
 	case strings.Contains(text, "file is not a database"):
-		return fmt.Errorf("this file is no ledger: %w", err)
+		return errors.New("this file is no ledger")
 	case strings.Contains(text, "SQLITE_FULL"):
 		return fmt.Errorf("the disk is full: %w", err)
+	}
+	if refused, ok := errors.AsType[*net.OpError](err); ok { // the driver says it for each address that it tried
+		return fmt.Errorf("the database does not answer: %w", refused.Err)
 	}
 	return err
 }

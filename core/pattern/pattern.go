@@ -91,8 +91,7 @@ func Compile(source string) (*Pattern, error) {
 	if len(source) >= 2 && source[0] == '/' && source[len(source)-1] == '/' {
 		re, err := regexp.Compile("^(?:" + source[1:len(source)-1] + ")$")
 		if err != nil {
-			why := strings.TrimPrefix(err.Error(), "error parsing regexp: ")
-			return nil, &SyntaxError{0, len(source), "the regular expression cannot be read: " + why, "The syntax is RE2's: no look-around, no back-references."}
+			return nil, &SyntaxError{0, len(source), "the regular expression cannot be read: " + RegexpWords(err), "The syntax is RE2's: no look-around, no back-references."}
 		}
 		p.re = re
 		return p, nil

@@ -3,6 +3,9 @@ package procedure
 import (
 	"fmt"
 	"regexp"
+	"regexp/syntax"
+
+	"uparrot/core/pattern"
 )
 
 // exprWords put what the library of expressions says into words for who has written one. The first
@@ -30,6 +33,9 @@ var exprWords = []struct {
 	{regexp.MustCompile(`^type (\w+) has no field (\w+)`), func(f []string) string { return fmt.Sprintf("%s has no part %s", typeWords(f[1]), f[2]) }, ""},
 }
 
+// regexpSaid are the messages of the library of regular expressions, which come as text alone.
+var regexpSaid = regexp.MustCompile("^error parsing regexp: ([^:]+)")
+
 func said(text string) func([]string) string { return func([]string) string { return text } }
 
 // typeWords is a type as people call it.
@@ -51,6 +57,9 @@ func inWords(message string) (what, mend string) {
 		if found := w.says.FindStringSubmatch(message); found != nil {
 			return w.what(found), w.mend
 		}
+	}
+	if found := regexpSaid.FindStringSubmatch(message); found != nil {
+		return "the regular expression cannot be read: " + pattern.RegexpWords(&syntax.Error{Code: syntax.ErrorCode(found[1])}), "The syntax is RE2's: no look-around, no back-references."
 	}
 	return message, ""
 }

@@ -121,7 +121,7 @@ func (t *table) readCSV(text []byte) error {
 			break
 		}
 		if bad, ok := errors.AsType[*csv.ParseError](err); ok {
-			return source.Mistakes{t.mistake(cell{"", bad.Line, bad.Column}, "the row cannot be read: "+bad.Err.Error(), `Quotes stand round a whole value, and twice within it: "a ""b"" c".`)}
+			return source.Mistakes{t.mistake(cell{"", bad.Line, bad.Column}, "the row cannot be read: a quote stands where none may, or is not closed", `Quotes stand round a whole value, and twice within it: "a ""b"" c".`)}
 		} else if err != nil {
 			return misuse("--units %s: %v", t.path, err)
 		}
@@ -148,7 +148,7 @@ func (t *table) readJSON([]byte) error {
 		d.UseNumber()
 		object := map[string]any{}
 		if err := d.Decode(&object); err != nil {
-			return source.Mistakes{t.mistake(cell{"", i + 1, 1}, "the line is no JSON object: "+err.Error(), `Write {"unit": "LK-0017", "address": 17}.`)}
+			return source.Mistakes{t.mistake(cell{"", i + 1, 1}, "the line is no JSON object", `Write {"unit": "LK-0017", "address": 17}.`)}
 		}
 		for _, name := range slices.Sorted(maps.Keys(object)) {
 			if !slices.ContainsFunc(t.head, func(c cell) bool { return c.text == name }) {
