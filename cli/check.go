@@ -69,9 +69,12 @@ func (c *checkCommand) run(cmd *cobra.Command, files []string) error {
 	if err := c.files.plan(cmd, "out", c.out); err != nil {
 		return err
 	}
-	files, err := inFolders(files)
+	files, others, err := inFolders(files)
 	if err != nil {
 		return usage(cmd, "%v", err)
+	}
+	for _, o := range others {
+		c.err.line("%s is not read: it is %s", safe(o.path), o.is)
 	}
 	var mistakes, warnings source.Mistakes
 	for _, f := range files {
@@ -123,7 +126,7 @@ func unreadable(err error) string {
 }
 
 // inFolders are the files, and of folders the procedures and tables in them.
-func inFolders(names []string) (files []string, err error) {
+func inFolders(names []string) (files []string, others []passedOver, err error) {
 	for _, name := range names {
 		info, err := os.Stat(name)
 		if name == "-" || err != nil || !info.IsDir() {
@@ -138,24 +141,33 @@ func inFolders(names []string) (files []string, err error) {
 			if e.IsDir() && path != name && strings.HasPrefix(e.Name(), ".") {
 				return fs.SkipDir
 			}
-			if ext := filepath.Ext(path); !e.Type().IsRegular() || ext != ".parrot" && ext != ".toml" {
+			ext := filepath.Ext(path)
+			if !e.Type().IsRegular() || ext != ".parrot" && ext != ".toml" {
 				return nil
 			}
 			text, err := source.ReadFile(path)
-			if k := source.KindOf(string(text)); err != nil || k == source.Procedure || k == source.Bench || k == source.Phrasebook || k == source.Unknown {
-				files = append(files, path) // others of this ending are no part of it
+			switch k := source.KindOf(string(text)); {
+			case err != nil || ext == ".parrot" || k == source.Bench || k == source.Phrasebook:
+				files = append(files, path)
+			case k == source.Unknown:
+				others = append(others, passedOver{path, "neither a bench nor a phrasebook"})
+			default:
+				others = append(others, passedOver{path, string(k)})
 			}
 			return nil
 		})
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if len(files) == before {
-			return nil, fmt.Errorf("there is no procedure (*.parrot) and no table (*.toml) in %s", name)
+			return nil, nil, fmt.Errorf("there is no procedure (*.parrot) and no table (*.toml) in %s", name)
 		}
 	}
-	return files, nil
+	return files, others, nil
 }
+
+// passedOver is a file in a folder that is not read, and what it is.
+type passedOver struct{ path, is string }
 
 // findings are mistakes and warnings as data.
 func findings(mistakes, warnings source.Mistakes) []finding {

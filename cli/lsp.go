@@ -59,6 +59,9 @@ pass is told with the lines that would catch them. docs/editor tells how editors
 			case <-cmd.Context().Done():
 			}
 			s.work.Wait()
+			if !s.down && cmd.Context().Err() == nil { // as the protocol has it, for an editor that was lost
+				return errQuiet{exitFailed}
+			}
 			return nil
 		},
 	}
@@ -85,6 +88,7 @@ type server struct {
 	mu    sync.Mutex
 	docs  map[uri.URI]*openDoc
 	over  bool
+	down  bool          // the editor has said that it will go
 	gone  chan struct{} // closed when the editor has said that it goes
 	later *time.Timer   // tells the mistakes of what was typed; nil if nothing was
 
@@ -114,15 +118,25 @@ func (s *server) handle(ctx context.Context, reply jsonrpc2.Replier, req jsonrpc
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	result, err := do(s, ctx, req.Params())
+	result, err := whole(func() (any, error) { return do(s, ctx, req.Params()) })
 	return reply(ctx, result, err)
+}
+
+// whole has a fault in answering one message be the answer to it: the editor loses no other.
+func whole(do func() (any, error)) (result any, err error) {
+	defer func() {
+		if fault := recover(); fault != nil {
+			result, err = nil, fmt.Errorf("a fault in uparrot: %v", fault)
+		}
+	}()
+	return do()
 }
 
 // requests are the messages that are understood.
 var requests = map[string]func(*server, context.Context, json.RawMessage) (any, error){
 	protocol.MethodInitialize:                 (*server).initialize,
 	protocol.MethodInitialized:                nothing,
-	protocol.MethodShutdown:                   nothing,
+	protocol.MethodShutdown:                   (*server).shutdown,
 	protocol.MethodExit:                       (*server).exit,
 	protocol.MethodTextDocumentDidOpen:        with((*server).didOpen),
 	protocol.MethodTextDocumentDidChange:      with((*server).didChange),
@@ -177,6 +191,11 @@ func (s *server) exit(context.Context, json.RawMessage) (any, error) {
 		close(s.gone) // its input may stay open
 	}
 	s.over = true
+	return nil, nil
+}
+
+func (s *server) shutdown(context.Context, json.RawMessage) (any, error) {
+	s.down = true
 	return nil, nil
 }
 
@@ -284,6 +303,9 @@ func (s *server) toldAll(ctx context.Context) {
 // tell tells what is wrong in a file.
 func (s *server) tell(ctx context.Context, d *openDoc) {
 	list := []protocol.Diagnostic{}
+	if d.Foreign() {
+		return // a table of something else, which the editor has open
+	}
 	add := func(m source.Mistake, severity protocol.DiagnosticSeverity) {
 		list = append(list, diagnosed(d.Doc, m, severity))
 	}

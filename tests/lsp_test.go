@@ -262,11 +262,17 @@ func TestLanguageServer(t *testing.T) {
 	})
 	e.notify(protocol.MethodTextDocumentDidClose, protocol.DidCloseTextDocumentParams{TextDocument: protocol.TextDocumentIdentifier{URI: book}})
 	e.told(u, "that it is gone", func(l []protocol.Diagnostic) bool { return len(errorsOf(l, protocol.DiagnosticSeverityError)) == 0 })
+	other := e.open("pyproject.toml", "[project]\nname = \"x\"\n")
 	table := e.open("own.toml", "[port.a]\nat = \"/dev/ttyX\"\nspede = 9600\n")
 	e.told(table, "the bench's mistake", func(l []protocol.Diagnostic) bool { return len(l) == 1 })
 	e.call(protocol.MethodTextDocumentHover, protocol.HoverParams{TextDocumentPositionParams: e.at(table, "at = ", 1)}, &hover)
 	if !strings.Contains(hover.Contents.Value, "where it is") {
 		t.Errorf("%+v", hover)
+	}
+	for len(e.found) > 0 {
+		if p := <-e.found; p.URI == other && len(p.Diagnostics) > 0 {
+			t.Errorf("a table of another program: %+v", p.Diagnostics)
+		}
 	}
 	bench := e.open("larkfell.toml", b.read("larkfell.toml"))
 	e.call(protocol.MethodTextDocumentDefinition, protocol.DefinitionParams{TextDocumentPositionParams: e.at(bench, "phrasebook = ", 2)}, &place)

@@ -144,7 +144,8 @@ func TestCheckFolders(t *testing.T) {
 		}
 	}
 	b.write("sub/bad.parrot", "procedure \"Bad\"\nport radio\nstep \"s\"\n    sya radio: AT\n    limit speed in 1..2\nend\n")
-	c := b.run("check", ".").wants(t, 2, "commission.parrot: procedure", "sub/bad.parrot:4:5", "sub/bad.parrot:5:11", "larkfell.toml: bench, 2 ports", "it has no:")
+	b.write("answers.toml", "\"Is it there?\" = \"yes\"\n")
+	c := b.run("check", ".").wants(t, 2, "answers.toml is not read: it is neither a bench nor a phrasebook", "commission.parrot: procedure", "sub/bad.parrot:4:5", "sub/bad.parrot:5:11", "larkfell.toml: bench, 2 ports", "it has no:")
 	if strings.Count(c.out, "no mistakes") < 25 {
 		t.Error(c.out)
 	}

@@ -114,7 +114,7 @@ func TestDoubts(t *testing.T) {
 
 // A module is asked, and nothing is written to it; what would do more than tell is asked before.
 func TestModule(t *testing.T) {
-	module := map[string]string{"AT": "", "AT+CLAC": "AT+CMEE\nAT+COPS\nAT+CREG\nAT+LIST\nAT+LOCKED", "AT+GMR": "1.7", "AT+CMEE?": "+CMEE: 1", "AT+CMEE=?": "+CMEE: (0-2)", "AT+COPS?": "+COPS: 0", "AT+COPS=?": "+COPS: (1)", "AT+CREG?": "+CREG: 0,1", "AT+CREG=?": "+CREG: (0-2)", "AT+LIST?": "+LIST: 7", "AT+LIST=?": "+LIST: (1,3,7)"}
+	module := map[string]string{"AT": "", "AT+CLAC": "AT+CMEE\nAT+COPS\nAT+CREG\nAT+LIST\nAT+LOCKED", "AT+CGMR": "1.7", "AT+CMEE?": "+CMEE: 1", "AT+CMEE=?": "+CMEE: (0-2)", "AT+COPS?": "+COPS: 0", "AT+COPS=?": "+COPS: (1)", "AT+CREG?": "+CREG: 0,1", "AT+CREG=?": "+CREG: (0-2)", "AT+LIST?": "+LIST: 7", "AT+LIST=?": "+LIST: (1,3,7)"}
 	for _, yes := range []string{"no", "yes"} {
 		var said []string
 		tell := func(_ context.Context, s string) ([]string, bool, error) {
@@ -130,7 +130,7 @@ func TestModule(t *testing.T) {
 		for _, e := range entries {
 			got += fmt.Sprintf("%s|%s|%s|%s|%s|%s\n", e.Name, e.Read, e.Write, e.Say, e.Answer, e.Range)
 		}
-		want := "firmware|AT+GMR|||<value>|\nerror form|AT+CMEE?|AT+CMEE=<value>||+CMEE: <value>|0..2\n"
+		want := "firmware|AT+CGMR|||<value>|\nerror form|AT+CMEE?|AT+CMEE=<value>||+CMEE: <value>|0..2\n"
 		if yes == "yes" {
 			want += "operator selection|AT+COPS?|AT+COPS=<value>||+COPS: <value>|1..1\n"
 		} else {

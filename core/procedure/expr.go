@@ -170,10 +170,7 @@ func (p *parser) nameHint(name, behind string) string {
 	if !strings.HasPrefix(behind, "(") {
 		return source.DidYouMean(name, p.values.names())
 	}
-	known := slices.Concat(keys(ourFunctions), keys(clockFunctions))
-	for _, f := range builtin.Names {
-		known = append(known, f)
-	}
+	known := slices.Concat(keys(ourFunctions), keys(clockFunctions), builtin.Names)
 	return source.DidYouMeanOr(name, known, "docs/language.md tells which functions there are.")
 }
 

@@ -84,6 +84,13 @@ func (d *Doc) With(text string) *Doc {
 // Procedure is a procedure as far as it could be read; nil of another file.
 func (d *Doc) Procedure() *procedure.File { return d.file }
 
+// Foreign reports whether a table shows nothing of a phrasebook or a bench, and so may be of another
+// program.
+func (d *Doc) Foreign() bool {
+	k := source.KindOf(strings.Join(d.Lines, "\n"))
+	return d.Kind != Procedure && k != source.Bench && k != source.Phrasebook
+}
+
 // Words are what the file is, in a few words.
 func (d *Doc) Words() string {
 	switch {

@@ -55,7 +55,7 @@ func (d *Doc) wordAt(at Place) (string, Range) {
 			continue
 		}
 		name := line[m[0]:m[1]]
-		tables := [][]word{statements, functions}
+		var tables [][]word
 		open, _ := d.openBlocks(at.Line)
 		switch first := firstWord(line); {
 		case strings.TrimSpace(line[:m[0]]) == "" && len(open) == 0:
