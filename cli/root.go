@@ -232,8 +232,34 @@ Exit statuses, of every command:
 	}
 	root.SetVersionTemplate("uparrot {{.Version}}\n")
 	root.SetFlagErrorFunc(flagError)
-	root.AddCommand(a.demo(), a.ports(), a.loopback(), a.probe(), a.talk(), a.watch(), a.settings(), a.check(), a.lsp(), a.schema(), a.phrasebookCommand(), a.tidy(), a.rehearse(), a.run(), a.unitsCommand(), a.link(), a.standin(), a.learn(), a.results(), a.report())
+	for _, g := range a.day() {
+		root.AddGroup(&cobra.Group{ID: g.name, Title: g.title})
+		for _, c := range g.commands {
+			c.GroupID = g.name
+			root.AddCommand(c)
+		}
+	}
+	root.SetHelpCommandGroupID("begin")
 	return root
+}
+
+// part is a part of the day's work, and its commands.
+type part struct {
+	name, title string
+	commands    []*cobra.Command
+}
+
+// day is the commands in the order in which they are needed.
+func (a *app) day() []part {
+	return []part{
+		{"begin", "Begin:", []*cobra.Command{a.demo(), a.example()}},
+		{"find", "Find out what is there:", []*cobra.Command{a.ports(), a.loopback(), a.probe()}},
+		{"speak", "Speak with it:", []*cobra.Command{a.talk(), a.watch(), a.settings()}},
+		{"write", "Write down what is to be done:", []*cobra.Command{a.phrasebookCommand(), a.learn(), a.check(), a.tidy(), a.rehearse(), a.lsp(), a.schema()}},
+		{"perform", "Perform it:", []*cobra.Command{a.run(), a.unitsCommand(), a.standin()}},
+		{"measure", "Measure:", []*cobra.Command{a.link()}},
+		{"prove", "Prove:", []*cobra.Command{a.results(), a.report()}},
+	}
 }
 
 // unknownCommand refuses a first word that is no command, before its flags are

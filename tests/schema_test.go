@@ -134,6 +134,36 @@ func TestExtension(t *testing.T) {
 	}
 }
 
+// Each example is written with the files that it names, so that check finds nothing missing.
+func TestExample(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	c := b.run("example").wants(t, 0, "commission.parrot", "larkfell.toml       bench, 2 ports", "uparrot example NAME writes one")
+	names := 0
+	for _, l := range strings.Split(c.out, "\n") {
+		name, _, _ := strings.Cut(l, " ")
+		if ext := filepath.Ext(name); ext != ".parrot" && ext != ".toml" {
+			continue
+		}
+		names++
+		b.run("example", name, "--dir", "own-"+name).wants(t, 0, name)
+		b.run("check", "own-"+name).wants(t, 0, "no mistakes")
+	}
+	if names < 30 {
+		t.Errorf("only %d examples", names)
+	}
+	b.run("example", "all", "--dir", "all").wants(t, 0)
+	b.run("check", "all").wants(t, 0)
+	b.run("example", "commission").wants(t, 2, "exists")
+	b.write("commission.parrot", "# of my own\n")
+	b.run("example", "commission.parrot", "--keep-both").wants(t, 0)
+	b.run("example", "commission.parrot", "--overwrite").wants(t, 0)
+	b.run("check", "commission.parrot").wants(t, 0)
+	b.run("example", "comission").wants(t, 2, `Did you mean "commission"?`)
+	b.run("example", "tray").wants(t, 2, "several examples", "tray.csv, tray.toml")
+	b.run("--help").wants(t, 0, "Find out what is there:", "Exit statuses", "Prove:")
+}
+
 // What is read, and how findings are told to other programs.
 func TestCheckFolders(t *testing.T) {
 	t.Parallel()
