@@ -240,6 +240,7 @@ Exit statuses, of every command:
 		}
 	}
 	root.SetHelpCommandGroupID("begin")
+	root.SetHelpCommand(a.help())
 	return root
 }
 

@@ -161,6 +161,10 @@ func TestExample(t *testing.T) {
 	b.run("check", "commission.parrot").wants(t, 0)
 	b.run("example", "comission").wants(t, 2, `Did you mean "commission"?`)
 	b.run("example", "tray").wants(t, 2, "several examples", "tray.csv, tray.toml")
+	b.run("help", "hear").wants(t, 0, "Statements (docs/language.md)", "hear PORT [within T]: TEXT", "a whole line that matches must come within the time")
+	b.run("help", "watch").wants(t, 0, "uparrot watch PORT", "reads values as they come, or polled")
+	b.run("help", "link", "test").wants(t, 0, "--max-loss")
+	b.run("help", "heer").wants(t, 2, `Did you mean "hear"?`)
 	b.run("--help").wants(t, 0, "Find out what is there:", "Exit statuses", "Prove:")
 }
 

@@ -202,6 +202,11 @@ func init() {
 	}
 }
 
+// Words are the words with which lines begin.
+func Words() []string {
+	return slices.Compact(slices.Sorted(slices.Values(slices.Concat(keys(headerWords), keys(blockWords)))))
+}
+
 // text reads the lines of a file.
 func (p *parser) text(path, text string) {
 	p.reading = append(p.reading, path)

@@ -58,6 +58,29 @@ func (t *Table) Key(name string) *Key {
 	return nil
 }
 
+// Found is a key, and where it stands.
+type Found struct {
+	*Key
+	Path string // such as setting.range
+}
+
+// Find are the keys of a name, in the table itself and in those that it holds.
+func (t *Table) Find(name string) (all []Found) {
+	for i := range t.Keys {
+		k := &t.Keys[i]
+		if k.Name == name {
+			all = append(all, Found{k, k.Name})
+		}
+		if k.Of == nil {
+			continue
+		}
+		for _, f := range k.Of.Find(name) {
+			all = append(all, Found{f.Key, k.Name + "." + f.Path})
+		}
+	}
+	return all
+}
+
 // Names are the files that have a schema.
 var Names = []string{"phrasebook", "bench", "units"}
 

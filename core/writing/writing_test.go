@@ -277,6 +277,20 @@ func TestFixes(t *testing.T) {
 	}
 }
 
+// Each word with which a line may begin is known with its form and its meaning.
+func TestWords(t *testing.T) {
+	for _, w := range procedure.Words() {
+		for _, table := range [][]word{header, statements} {
+			if k := find(table, w); k != nil && (k.form == "" || k.does == "" || !strings.HasPrefix(k.form, w)) {
+				t.Errorf("%+v", *k)
+			}
+		}
+		if find(header, w) == nil && find(statements, w) == nil {
+			t.Errorf("nothing is known of %s", w)
+		}
+	}
+}
+
 // The outline of every example has all its steps, with their last lines.
 func TestOutline(t *testing.T) {
 	for _, s := range samples(t, ".parrot") {

@@ -1,0 +1,87 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/core/manual"
+	"uparrot/core/schema"
+	"uparrot/core/source"
+	"uparrot/docs"
+)
+
+// manualPages are the pages in which help looks for a word, in this order.
+var manualPages = []string{"language.md", "phrasebook.md", "bench.md", "settings.md", "units.md", "watch.md", "link.md", "record.md", "ledger.md", "rehearse.md"}
+
+// help tells of a command, or of a word of the language or the formats.
+func (a *app) help() *cobra.Command {
+	return &cobra.Command{
+		Use:   "help [COMMAND | WORD]",
+		Short: "Tells of a command, or of a word of the language, such as hear or limit",
+		Long: `Tells of a command; and of a word of the procedure language, of phrasebooks and benches:
+what the pages of the project tell of it, which are in the program.`,
+		Example: "uparrot help hear",
+		RunE: func(cmd *cobra.Command, words []string) error {
+			root := cmd.Root()
+			if len(words) == 0 {
+				return root.Help()
+			}
+			told := false
+			if c, rest, err := root.Find(words); err == nil && c != root && len(rest) == 0 {
+				told = true
+				if err := c.Help(); err != nil {
+					return err
+				}
+			}
+			if len(words) == 1 {
+				more, err := a.tellWord(words[0], told)
+				if err != nil {
+					return err
+				}
+				told = told || more
+			}
+			if told {
+				return nil
+			}
+			known, err := manual.Words(docs.Files, manualPages[:1])
+			if err != nil {
+				return err
+			}
+			for _, c := range root.Commands() {
+				known = append(known, c.Name())
+			}
+			word := strings.Join(words, " ")
+			return usage(cmd, "nothing tells of %q. %s", word, source.DidYouMeanOr(word, known, "uparrot help lists the commands; docs/language.md has the words of procedures."))
+		},
+	}
+}
+
+// tellWord tells what the pages tell of a word; false if they tell nothing.
+func (a *app) tellWord(word string, after bool) (bool, error) {
+	entries, err := manual.Find(docs.Files, manualPages, word)
+	if err != nil {
+		return false, err
+	}
+	for _, name := range []string{"phrasebook", "bench"} {
+		for _, k := range schema.Of(name).Find(word) {
+			entries = append(entries, manual.Entry{Page: name + ".md", Heading: "A " + name, Form: k.Path + ": " + k.Wanted(), Text: k.About})
+		}
+	}
+	if len(entries) == 0 {
+		return false, nil
+	}
+	where := ""
+	for _, e := range entries {
+		if at := e.Page + ": " + e.Heading; at != where {
+			if where != "" || after {
+				fmt.Fprintln(a.out)
+			}
+			where = at
+			fmt.Fprintf(a.out, "%s (docs/%s)\n\n", e.Heading, e.Page)
+		}
+		fmt.Fprint(a.out, e.Show())
+	}
+	return true, nil
+}
