@@ -241,6 +241,7 @@ Exit statuses, of every command:
 	}
 	root.SetHelpCommandGroupID("begin")
 	root.SetHelpCommand(a.help())
+	completions(root)
 	return root
 }
 
