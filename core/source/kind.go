@@ -1,9 +1,9 @@
 package source
 
 import (
-	"bytes"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode/utf8"
 )
@@ -31,16 +31,35 @@ var reads = map[Kind]string{
 	Units: "Give it with --units.", Record: "Read it with: uparrot report", Ledger: "Give it with --ledger.", Wide: "Save it as UTF-8.",
 }
 
-var signs = []struct {
+// begins are kinds that show at the very beginning.
+var begins = []struct {
 	kind Kind
 	sign *regexp.Regexp
 }{
 	{Record, regexp.MustCompile(`\A\{"t":"[^"]*","kind":"record"`)},
 	{Units, regexp.MustCompile(`\A(?:\x{feff})?(?:[^\n"=]*[,;\t])?unit[,;\t]|\A\{[^\n]*"unit":`)},
 	{Settings, regexp.MustCompile(`\A# Settings of modules`)},
-	{Procedure, regexp.MustCompile(`(?m)^(?:procedure|step) "|^port \w+:`)},
-	{Bench, regexp.MustCompile(`(?m)^\[(?:port\.|air\]|slot\.|shared\])`)},
-	{Phrasebook, regexp.MustCompile(`(?m)\A(?:\s*#[^\n]*\n|\s*\n|[a-z_]+\s*=[^\n]*\n)*family\s*=|^\[\[(?:command|setting|notice|identity|packet|reading)\]\]`)},
+}
+
+var (
+	portLine = regexp.MustCompile(`^port \w+:`)
+	bookKey  = regexp.MustCompile(`^family\s*=`)
+)
+
+// kindOfLine is the kind of file that a line shows; table says that some table stands before it.
+func kindOfLine(line string, table bool) Kind {
+	has := func(starts ...string) bool {
+		return slices.ContainsFunc(starts, func(s string) bool { return strings.HasPrefix(line, s) })
+	}
+	switch {
+	case has(`procedure "`, `step "`) || has("port ") && portLine.MatchString(line):
+		return Procedure
+	case has("[port.", "[air]", "[slot.", "[shared]"):
+		return Bench
+	case has("[[command]]", "[[setting]]", "[[notice]]", "[[identity]]", "[[packet]]", "[[reading]]"), !table && has("family") && bookKey.MatchString(line):
+		return Phrasebook
+	}
+	return Unknown
 }
 
 // KindOf is what a text is; Unknown where it may be anything.
@@ -51,13 +70,20 @@ func KindOf(text string) Kind {
 		return Ledger
 	case strings.HasPrefix(text, "\xff\xfe"), strings.HasPrefix(text, "\xfe\xff"):
 		return Wide
-	case strings.ContainsRune(head, 0) && !utf8.ValidString(head), bytes.Count([]byte(head), []byte{0}) > 3:
+	case strings.IndexByte(head, 0) >= 0 && (!utf8.ValidString(head) || strings.Count(head, "\x00") > 3):
 		return Binary
 	}
-	for _, s := range signs {
+	for _, s := range begins {
 		if s.sign.MatchString(head) {
 			return s.kind
 		}
+	}
+	table := false
+	for line := range strings.SplitSeq(head, "\n") {
+		if k := kindOfLine(line, table); k != Unknown {
+			return k
+		}
+		table = table || strings.HasPrefix(line, "[")
 	}
 	return Unknown
 }
