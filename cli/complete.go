@@ -302,4 +302,7 @@ func completions(root *cobra.Command) {
 		}
 	}
 	visit(root)
+	if err := root.RegisterFlagCompletionFunc("color", cobra.CompletionFunc(oneOf(colours...))); err != nil {
+		panic(err)
+	}
 }

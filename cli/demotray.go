@@ -95,7 +95,7 @@ func (d *demonstration) toldTray(board string) error {
 	if err != nil {
 		return err
 	}
-	if !isTerminal(d.out) {
+	if !drawable(d.out) {
 		board = ansi.Strip(board)
 	}
 	fmt.Fprintf(d.out, "24 radios on four slots, from tray.csv; the board half way:\n\n%s\n\n", board)

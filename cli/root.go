@@ -230,6 +230,14 @@ Exit statuses, of every command:
 		Args:              cobra.ArbitraryArgs,
 		RunE:              func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
+	root.PersistentFlags().StringVar(&colour, "color", "auto", "colours: auto, always or never")
+	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
+		if !contains(colours, colour) {
+			return usage(cmd, "--color: there is no %q. %s", colour, source.DidYouMean(colour, colours))
+		}
+		a.err.recolour()
+		return nil
+	}
 	root.SetVersionTemplate("uparrot {{.Version}}\n")
 	root.SetFlagErrorFunc(flagError)
 	for _, g := range a.day() {

@@ -17,8 +17,8 @@ import (
 )
 
 // screen is where a person reads along: lines, and one line that is drawn anew
-// while something goes on. Colours are used where the other side is a terminal
-// that wants them (NO_COLOR is heeded).
+// while something goes on. Colours are used as --color and the environment say, else
+// where the other side is a terminal that wants them.
 type screen struct {
 	w        io.Writer
 	terminal bool
@@ -29,10 +29,35 @@ type screen struct {
 }
 
 func newScreen(w io.Writer) *screen {
-	s := &screen{w: w, terminal: isTerminal(w)}
-	s.coloured = s.terminal && colorprofile.Env(os.Environ()) >= colorprofile.ANSI // nothing is asked of the terminal
+	s := &screen{w: w, terminal: drawable(w)}
+	s.recolour()
 	return s
 }
+
+// colours are the values of --color.
+var colours = []string{"auto", "always", "never"}
+
+// colour is what --color says: it holds for the whole program, and is set before anything is shown.
+var colour = "auto"
+
+// recolour has the screen be coloured as --color and the environment say: NO_COLOR and FORCE_COLOR, if they
+// are not empty, and CLICOLOR_FORCE, if it is not 0, go before what the terminal can do.
+func (s *screen) recolour() {
+	set := func(name string) bool { return os.Getenv(name) != "" && os.Getenv(name) != "0" }
+	switch {
+	case colour == "always":
+		s.coloured = true
+	case colour == "never", os.Getenv("NO_COLOR") != "":
+		s.coloured = false
+	case set("FORCE_COLOR"), set("CLICOLOR_FORCE"):
+		s.coloured = true
+	default:
+		s.coloured = s.terminal && colorprofile.Env(os.Environ()) >= colorprofile.ANSI // nothing is asked of the terminal
+	}
+}
+
+// drawable reports whether the other side is a terminal that can draw: one that calls itself dumb cannot.
+func drawable(w any) bool { return isTerminal(w) && os.Getenv("TERM") != "dumb" }
 
 // style gives a text a style, where the other side wants that.
 func (s *screen) style(style lipgloss.Style, text string) string {

@@ -107,7 +107,7 @@ func (c *talkCommand) run(cmd *cobra.Command, args []string) error {
 		for _, st := range stations {
 			talkers = append(talkers, &talk.Talker{Station: st, Events: events, Reopen: c.reopen, Wait: c.wait})
 		}
-		if c.plain || c.lasts > 0 || c.until != nil || !isTerminal(c.in) || !isTerminal(c.out) {
+		if c.plain || c.lasts > 0 || c.until != nil || !isTerminal(c.in) || !drawable(c.out) {
 			return verdict.Measured, c.talkPlain(cmd.Context(), talkers)
 		}
 		return verdict.Measured, c.talkView(cmd, talkers)

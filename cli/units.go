@@ -111,7 +111,7 @@ func (c *runCommand) runUnits(cmd *cobra.Command, file *procedure.File) (err err
 	}
 	b.warnNameless()
 	all := b.all
-	if c.slots != "" && b.asksPerson && isTerminal(c.app.out) && !c.json && !c.keeps.quiet {
+	if c.slots != "" && b.asksPerson && drawable(c.app.out) && !c.json && !c.keeps.quiet {
 		all = b.onBoard
 	}
 	if c.still != nil {

@@ -184,7 +184,7 @@ func (c *watchCommand) watchIt(cmd *cobra.Command, p *session.Procedure) error {
 	m := newWatched()
 	sinks := []func(record.Event){m.take}
 	var view *watchView
-	if c.as == "" && !c.plain && !c.json && isTerminal(c.in) && isTerminal(c.app.out) {
+	if c.as == "" && !c.plain && !c.json && isTerminal(c.in) && drawable(c.app.out) {
 		view = newWatchView(c.app, m, enough.now)
 		sinks = append(sinks, view.event)
 		p.Begun = func(events *record.Stream) { view.events = events }

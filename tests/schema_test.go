@@ -168,6 +168,25 @@ func TestExample(t *testing.T) {
 	b.run("--help").wants(t, 0, "Find out what is there:", "Exit statuses", "Prove:")
 }
 
+// Colours go by --color, then by the environment, then by the terminal.
+func TestColours(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	for _, c := range []struct {
+		env  []string
+		args []string
+		want bool
+	}{
+		{nil, nil, false}, {nil, []string{"--color", "always"}, true}, {[]string{"FORCE_COLOR=1"}, nil, true}, {[]string{"CLICOLOR_FORCE=1"}, nil, true}, {[]string{"CLICOLOR_FORCE=0"}, nil, false},
+		{[]string{"FORCE_COLOR=1", "NO_COLOR=1"}, nil, false}, {[]string{"NO_COLOR=1"}, []string{"--color", "always"}, true}, {[]string{"FORCE_COLOR=1"}, []string{"--color=never"}, false},
+	} {
+		if got := strings.Contains(b.runWith(c.env, "", append([]string{"rehearse", "hasty.parrot"}, c.args...)...).out, "\x1b["); got != c.want {
+			t.Errorf("%v %v: coloured %v", c.env, c.args, got)
+		}
+	}
+	b.run("check", "hasty.parrot", "--color", "blue").wants(t, 2, `there is no "blue"`, "always, auto, never")
+}
+
 // What is read, and how findings are told to other programs.
 func TestCheckFolders(t *testing.T) {
 	t.Parallel()
