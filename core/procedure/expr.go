@@ -69,7 +69,7 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 			return nil, types.Any
 		case !ok:
 			if !p.meant(n.name) {
-				p.mistake(where, fmt.Sprintf("%q has no value here", n.name), p.nameHint(n.name, text[n.from+len(n.name):]))
+				p.mistake(where, fmt.Sprintf("%q "+noValue, n.name), p.nameHint(n.name, text[n.from+len(n.name):]))
 			}
 			return nil, types.Any
 		}

@@ -94,10 +94,16 @@ func (p *parser) broken(file string, from, to int) bool {
 	return slices.ContainsFunc(p.mistakes, func(m source.Mistake) bool { return m.File == file && m.Line >= from && m.Line < to })
 }
 
-// meant reports whether a line with a mistake has a word, so that whatever is missing of it is told
+// noValue is what is said of a name that has no value; a line with that alone is read all the same.
+const noValue = "has no value here"
+
+// meant reports whether a line that could not be read has a word, so that whatever is missing of it is told
 // already.
 func (p *parser) meant(word string) bool {
 	for _, m := range p.mistakes {
+		if strings.HasSuffix(m.What, noValue) {
+			continue
+		}
 		for _, w := range strings.FieldsFunc(m.Text, func(r rune) bool { return !pattern.IsName("a" + string(r)) }) {
 			if w == word {
 				return true
