@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"uparrot/core/phrasebook"
 	"uparrot/core/phrasebook/sheet"
 	"uparrot/core/source"
+	"uparrot/core/source/toml"
 )
 
 func (a *app) phrasebookCommand() *cobra.Command {
@@ -73,15 +75,18 @@ answers, refusals. The exit status is 1 where anything is.`,
 		Example: "uparrot phrasebook compare dunlin-2.3.toml dunlin.toml",
 		Args:    args(2, 2, "two phrasebooks, the older first"),
 		RunE: func(_ *cobra.Command, names []string) error {
-			var pages []*sheet.Sheet
+			var tables []map[string]any
 			for _, name := range names {
-				pb, err := phrasebook.Read(name)
-				if err != nil {
+				if _, err := phrasebook.Read(name); err != nil {
 					return asUsage(err)
 				}
-				pages = append(pages, sheet.Of(pb))
+				var table map[string]any
+				if _, err := toml.Read(name, &table); err != nil {
+					return asUsage(err)
+				}
+				tables = append(tables, table)
 			}
-			all := sheet.Changes(pages[0], pages[1])
+			all := sheet.Changes(tables[0], tables[1])
 			if a.json {
 				if all == nil {
 					all = []sheet.Change{}
@@ -108,13 +113,14 @@ func (a *app) tellChanges(names []string, all []sheet.Change) {
 		fmt.Fprintf(a.out, "%s and %s tell the same\n", names[0], names[1])
 		return
 	}
-	section := ""
+	section := "-"
 	for _, c := range all {
 		if c.Section != section {
 			section = c.Section
-			fmt.Fprintf(a.out, "%s\n", section)
+			fmt.Fprintf(a.out, "%s\n", cmp.Or(section, "at the top"))
 		}
 		name := oneLine(c.Name)
+		what := strings.TrimPrefix(name+", "+c.What, ", ")
 		switch {
 		case c.New:
 			fmt.Fprintf(a.out, "  new   %s\n", name)
@@ -122,10 +128,10 @@ func (a *app) tellChanges(names []string, all []sheet.Change) {
 			fmt.Fprintf(a.out, "  gone  %s\n", name)
 		default:
 			before, after := quotedOrNothing(c.Before), quotedOrNothing(c.After)
-			if one := fmt.Sprintf("        %s, %s: %s, now %s", name, c.What, before, after); width(one) <= wide {
+			if one := fmt.Sprintf("        %s: %s, now %s", what, before, after); width(one) <= wide {
 				fmt.Fprintln(a.out, one)
 			} else {
-				fmt.Fprintf(a.out, "        %s, %s:\n            %s\n            now %s\n", name, c.What, before, after)
+				fmt.Fprintf(a.out, "        %s:\n            %s\n            now %s\n", what, before, after)
 			}
 		}
 	}

@@ -143,7 +143,17 @@ func TestPhrasebookPages(t *testing.T) {
 		later = strings.Replace(later, change[0], change[1], 1)
 	}
 	b.write("later.toml", later)
-	b.run("phrasebook", "compare", "dunlin.toml", "later.toml").wants(t, 1, "channel, takes: 0 to 79, now 0 to 99", "new   net", "gone  group", "gone  33", "new   AT&F0", "gone  AT&F")
+	b.run("phrasebook", "compare", "dunlin.toml", "later.toml").wants(t, 1, "channel, range: [0, 79], now [0, 99]", "new   net", "gone  group", "meaning.33: \"a value is missing\", now nothing", "new   AT&F0", "gone  AT&F")
+	// Whatever is otherwise in the file is told, also what stands on no page.
+	for _, change := range [][2]string{{"greatest = 96", "greatest = 97"}, {"allowed = ", "allowed = \"any\" #"}, {"within = \"2s\"", "within = \"3s\""}, {"complete = true", "complete = false"}, {"frame = \"8N1\"", "frame = \"8E1\""}, {"unknown = \"31\"", "unknown = \"32\""}, {"restart = true", "restart = false"}} {
+		text := b.read("dunlin.toml")
+		if !strings.Contains(text, change[0]) {
+			continue // it is not in this one
+		}
+		b.write("other.toml", strings.Replace(text, change[0], change[1], 1))
+		key, _, _ := strings.Cut(change[0], " ")
+		b.run("phrasebook", "compare", "dunlin.toml", "other.toml").wants(t, 1, key)
+	}
 	var all []struct {
 		Section, Name, What, Before, After string
 		New, Gone                          bool
