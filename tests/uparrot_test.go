@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"syscall"
@@ -175,6 +176,73 @@ func TestDemo(t *testing.T) {
 	}
 	b.write("out/mine.txt", "keep")
 	b.run("demo", "--dir", "out").wants(t, 2, "mine.txt", "A correct call: uparrot demo")
+	b.readmeCommands("out")
+}
+
+// readmeCommands types what the README shows, in the folder that the demo left, in its order.
+func (b *bench) readmeCommands(folder string) {
+	b.t.Helper()
+	text, err := os.ReadFile("../README.md")
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	own := &bench{b.t, filepath.Join(b.dir, folder)}
+	var standin *exec.Cmd
+	typed := 0
+	for _, m := range regexp.MustCompile(`(?m)^    \$ (cd larkfell|uparrot .*)`).FindAllStringSubmatch(string(text), -1) {
+		line, _, _ := strings.Cut(m[1], "  #")
+		if strings.HasPrefix(line, "cd ") {
+			continue
+		}
+		args := shellWords(strings.TrimPrefix(strings.TrimSpace(line), "uparrot "))
+		want := 0
+		switch {
+		case args[0] == "standin": // it runs on: the one before has served
+			if standin != nil {
+				stop(b.t, standin)
+			}
+			standin = own.start("for other commands", args...)
+			typed++
+			continue
+		case args[0] == "watch": // a person ends it
+			stop(b.t, standin)
+			standin = own.start("for other commands", "standin", "workshop.toml")
+			args = append(args, "--for", "3s")
+		case args[0] == "rehearse": // that one is weak
+			want = 1
+		case strings.Contains(line, "results trend"):
+			args = append(args, "--ledger", "evidence/ledger.sqlite")
+		case args[0] == "link":
+			args = append(args, "--count", "100")
+		}
+		typed++
+		if c := own.run(args...); c.status != want && !(args[0] == "link" && c.status == 4) { // a hundred frames may not decide it
+			b.t.Errorf("%s: status %d: %s%s", line, c.status, c.out, c.err)
+		}
+	}
+	if standin != nil {
+		stop(b.t, standin)
+	}
+	if typed < 12 {
+		b.t.Errorf("only %d commands of the README were typed", typed)
+	}
+}
+
+// shellWords cuts a call at blanks outside double quotes.
+func shellWords(line string) (words []string) {
+	for _, m := range regexp.MustCompile(`"([^"]*)"|(\S+)`).FindAllStringSubmatch(line, -1) {
+		words = append(words, m[1]+m[2])
+	}
+	return words
+}
+
+// stop ends a program that was started, as Ctrl-C does.
+func stop(t testing.TB, cmd *exec.Cmd) {
+	t.Helper()
+	if err := cmd.Process.Signal(os.Interrupt); err != nil {
+		t.Fatal(err)
+	}
+	_ = cmd.Wait() // whoever started it waits too
 }
 
 // link is what a test reads out of a summary.
