@@ -16,9 +16,11 @@ import (
 
 func (a *app) phrasebookCommand() *cobra.Command {
 	cmd := &cobra.Command{
-		Use:     "phrasebook",
-		Short:   "Shows, compares and begins phrasebooks",
-		Long:    `Shows what a module family understands as a page, tells what changed from one version to another, and begins a phrasebook from a table of commands, a record, or what a module tells of itself.`,
+		Use:   "phrasebook",
+		Short: "Shows, compares and begins phrasebooks",
+		Long: `Begins a phrasebook from a table of commands, a record, or what a module tells of itself;
+shows what a module family understands as a page; tells what changed from one version to
+another.`,
 		Example: "uparrot phrasebook show dunlin.toml",
 		Args:    args(0, 0, "no arguments of its own, but one of its further commands"),
 		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },

@@ -165,6 +165,7 @@ pre { background: #f3f3f3; padding: .5rem .8rem; margin: .3rem 0; overflow-x: au
 </style></head><body>
 <h1>{{.R.Procedure}}</h1>
 <p>Rehearsed {{.R.Runs}} times, seed {{.R.Seed}}. Bad modules: {{.Score}}: {{.Counts}}. Good modules: {{len .R.Good}}, false alarms: {{.R.Alarms}}.</p>
+<p>Caught of the bad modules that each step could have caught, by what was wrong with them, and good ones refused:</p>
 <table>
 {{range $i, $row := .Steps}}<tr>{{range $row}}{{if $i}}<td>{{.}}</td>{{else}}<th>{{.}}</th>{{end}}{{end}}</tr>
 {{end}}</table>
