@@ -299,12 +299,13 @@ func flagError(cmd *cobra.Command, err error) error {
 	}
 	if unknown, ok := errors.AsType[*pflag.NotExistError](err); ok {
 		var known []string
+		cmd.Flags().SortFlags = false // in the order in which they were thought of
 		cmd.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, "--"+f.Name) })
 		name := "--" + unknown.GetSpecifiedName()
 		if unknown.GetSpecifiedShortnames() != "" {
 			name = "-" + unknown.GetSpecifiedName()
 		}
-		return usage(cmd, "%s has no flag %s. %s", cmd.CommandPath(), name, source.DidYouMean(name, known))
+		return usage(cmd, "%s has no flag %s. %s", cmd.CommandPath(), name, source.DidYouMeanOf(name, known))
 	}
 	if bare, ok := errors.AsType[*pflag.ValueRequiredError](err); ok {
 		return usage(cmd, "--%s needs a value", bare.GetFlag().Name)

@@ -159,7 +159,7 @@ func brace(in string, u use) (part, *SyntaxError) {
 	}
 	k, ok := kinds[typ]
 	if !ok {
-		return part{}, &SyntaxError{What: fmt.Sprintf("there is no type %q", typ), Mend: source.DidYouMean(typ, typeNames)}
+		return part{}, &SyntaxError{What: fmt.Sprintf("there is no type %q", typ), Mend: source.DidYouMeanOf(typ, typeNames)}
 	}
 	p.kind = k
 	return p, nil

@@ -143,7 +143,7 @@ func (d *Doc) fields(n *node, v reflect.Value) {
 			at = child.items
 		}
 		for _, one := range at {
-			d.mistake(one.key, fmt.Sprintf("unknown key %q", name), source.DidYouMean(name, known))
+			d.mistake(one.key, fmt.Sprintf("unknown key %q", name), source.DidYouMeanOf(name, known))
 		}
 	}
 }
