@@ -113,7 +113,7 @@ func (p *Play) mutants(b *baseline) (all []*mutant) {
 	}
 	all = append(all, p.unreached()...)
 	for _, l := range b.limits { // what nothing that a module says brings outside
-		if (l.Low != nil || l.High != nil) && !slices.ContainsFunc(all, func(m *mutant) bool { return m.kind == ofLimits && m.about == l.What }) {
+		if (l.Low != nil || l.High != nil) && !slices.ContainsFunc(all, func(m *mutant) bool { return m.kind == ofLimits && m.about == l.What && m.step == l.Step }) {
 			all = append(all, &mutant{kind: ofLimits, name: "a value outside its limits", about: l.What, step: l.Step})
 		}
 	}

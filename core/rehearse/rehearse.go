@@ -326,10 +326,10 @@ func (o *outcome) measured(what string, is func(limitSeen) bool) bool {
 	return slices.ContainsFunc(o.limits, func(l limitSeen) bool { return l.What == what && is(l) })
 }
 
-// limit is the last of a measurement.
-func (o *outcome) limit(what string) (last limitSeen, found bool) {
+// limit is the last of a measurement in a step.
+func (o *outcome) limit(what, step string) (last limitSeen, found bool) {
 	for _, l := range o.limits {
-		if l.What == what {
+		if l.What == what && l.Step == step {
 			last, found = l, true
 		}
 	}

@@ -133,6 +133,9 @@ func TestMadeValues(t *testing.T) {
 		{head + "step \"s\"\n    repeat 3 times\n        say radio: AT~POWER?\n        hear radio: ~POWER: {p:int}\n        limit p in 0..15 dBm \"power\"\n    end\nend\n", "a value below its limit of power at s, a value above its limit of power at s", "", "power is 15, at its limit; power is 0, at its limit", "16,"},
 		{gauge + "    hear packet gauge: wind\n    limit speed / 10 in 0..60 m/s \"wind\"\n    limit from in 0..359 deg \"direction\"\nend\n", "a value above its limit of wind at s, a value above its limit of direction at s, a byte of a packet is changed of wind at s", "", "wind made of 600, at its limit; direction is 359, at its limit", "made of -1"},
 		{gauge + "    hear bytes gauge: {hex A7}{speed:u16}{from:u16}{sum:u8}\n    limit speed / 10 in 0..6553.5 m/s \"wind\"\nend\n", "", "a byte of a packet is changed of wind in s: hear packet gauge: wind", "", ""},
+		// One measurement in two steps: each is brought outside by its own number; also one in a routine.
+		{radio + "    limit p in 0..15 dBm \"power\"\nend\nstep \"t\"\n    say radio: AT~CHANNEL?\n    hear radio: ~CHANNEL: {c:int}\n    limit c in 0..79 \"power\"\nend\n", "a value above its limit of power at s, a value above its limit of power at t", "", "power is 15, at its limit; power is 79, at its limit", ""},
+		{head + "routine asks(module)\n    say module: AT~POWER?\n    hear module: ~POWER: {p:int}\n    limit p in 0..15 dBm \"power\"\nend\nstep \"s\"\n    do asks(radio)\nend\n", "a value above its limit of power at s", "", "power is 15, at its limit", ""},
 		{head + "step \"s\"\n    reach \"192.0.2.7\" tcp 80 within 5s\nend\n", "cannot be reached of what is to be reached at s", "", "it is reached as late as is allowed", ""},
 	} {
 		p := play(t, c.text, map[string]any{"address": 5})

@@ -121,7 +121,7 @@ func (p *Play) told(ctx context.Context, b *baseline, m *measured, units float64
 		return 0, false, err
 	}
 	b.count(o)
-	l, ok := o.limit(m.What)
+	l, ok := o.limit(m.What, m.Step)
 	return float64(l.Value), ok && !math.IsNaN(float64(l.Value)), nil
 }
 
@@ -276,7 +276,7 @@ func (m *maker) limits() (all []*mutant) {
 			if v.Series != nil { // one of many
 				nth = min(2, v.Series.N)
 			}
-			all = append(all, &mutant{kind: ofLimits, name: "a value " + e.name + " its limit", port: m.port, about: v.What, step: v.Step, touched: true, anyway: true, what: v.What, is: e.outside, make: func() (tamper, *trigger) {
+			all = append(all, &mutant{kind: ofLimits, name: "a value " + e.name + " its limit", port: m.port, about: v.What, step: v.Step, touched: true, anyway: true, what: v.What, is: func(l limitSeen) bool { return l.Step == v.Step && e.outside(l) }, make: func() (tamper, *trigger) {
 				on := &trigger{}
 				return &rewrites{after: v.after, nth: nth, do: v.put(units), trigger: on}, on
 			}})
@@ -319,7 +319,7 @@ func (p *Play) within(b *baseline, port string) (all []*habit) {
 				name = fmt.Sprintf("%s made of %s, %s", m.What, m.text(units), tried[units])
 			}
 			all = append(all, &habit{name: name, port: port, what: m.What, is: func(l limitSeen) bool {
-				return !slices.ContainsFunc(m.sides(), func(s side) bool { return s.outside(l) })
+				return l.Step == m.Step && !slices.ContainsFunc(m.sides(), func(s side) bool { return s.outside(l) })
 			}, spare: "a wider limit", scene: scene{tampers: map[string]func(*log) tamper{port: func(*log) tamper {
 				return &rewrites{after: m.after, do: m.put(units), trigger: &trigger{}}
 			}}}})
