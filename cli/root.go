@@ -2,7 +2,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -131,7 +130,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 		a.err.line("%s\n\n%s found", text.Text(mistakes.Error()), count(len(mistakes), "mistake"))
 	default:
 		if wrong, ok := errors.AsType[*session.Misuse](err); ok {
-			wrong.Example = cmp.Or(ownCall(args, wrong), wrong.Example)
+			wrong.Own = ownCall(args, wrong)
 		}
 		a.err.line("%s", text.FoldAll("uparrot: "+safe(err.Error())))
 	}

@@ -32,14 +32,18 @@ import (
 type Misuse struct {
 	What    string
 	Example string // a correct call; may be empty
+	Own     string // the person's own call, mended in what is told here; "" if that cannot be told
 	Lacks   string // what the person's own call lacks, as it is to be added; "" if it is not that
 }
 
 func (e *Misuse) Error() string {
-	if e.Example == "" {
-		return e.What
+	switch {
+	case e.Own != "":
+		return e.What + "\nYour call, mended: " + e.Own // it may lack more than what is told here
+	case e.Example != "":
+		return e.What + "\nA correct call: " + e.Example
 	}
-	return e.What + "\nA correct call: " + e.Example
+	return e.What
 }
 
 func misuse(format string, args ...any) error { return &Misuse{What: fmt.Sprintf(format, args...)} }
