@@ -320,10 +320,7 @@ func (b *Bench) linkTo(name string) port.Address {
 // book reads a phrasebook once, also if several ports have it. Its own mistakes
 // go to the list as they are.
 func (b *Bench) book(d *toml.Doc, path, name string, books map[string]*phrasebook.Phrasebook) *phrasebook.Phrasebook {
-	file := filepath.Join(filepath.Dir(b.File), name)
-	if filepath.IsAbs(name) {
-		file = name
-	}
+	file := source.Beside(b.File, name)
 	if pb, ok := books[file]; ok {
 		return pb
 	}

@@ -28,7 +28,7 @@ func (p *parser) readMatch(l *line, at Pos) {
 		return
 	}
 	p.over(l)
-	n.File = beside(at.File, file)
+	n.File = source.Beside(at.File, file)
 	want, ok := p.settingsFile(n, fileAt)
 	if !ok {
 		return

@@ -4,7 +4,6 @@ import (
 	"encoding"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -620,7 +619,7 @@ func (p *parser) problem(at Pos, err error) {
 }
 
 func (p *parser) readPhrasebook(port *PortDecl, file string, at Pos) {
-	path := beside(at.File, file)
+	path := source.Beside(at.File, file)
 	p.note(Use{Pos: inQuotes(at), Name: file, Kind: FileUse, Path: path})
 	text, err := p.readFile(path)
 	if err != nil {
@@ -638,14 +637,6 @@ func (p *parser) readPhrasebook(port *PortDecl, file string, at Pos) {
 	port.Phrasebook = pb
 }
 
-// beside takes a path from the folder of the file that names it.
-func beside(from, path string) string {
-	if filepath.IsAbs(path) {
-		return path
-	}
-	return filepath.Join(filepath.Dir(from), path)
-}
-
 func (p *parser) readInclude(l *line, _ Pos) {
 	at := l.here()
 	file, ok := p.title(l, "a file")
@@ -653,7 +644,7 @@ func (p *parser) readInclude(l *line, _ Pos) {
 		return
 	}
 	p.over(l)
-	path := beside(at.File, file)
+	path := source.Beside(at.File, file)
 	if isOneOf(path, p.reading) {
 		p.mistake(at, fmt.Sprintf("%s includes itself", path), "Take one of the includes out.")
 		return

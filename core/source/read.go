@@ -50,6 +50,14 @@ func NearFile(path, named, otherwise string) string {
 	return fmt.Sprintf("Did you mean %q?", strings.TrimSuffix(named, filepath.Base(named))+near)
 }
 
+// Beside is a path that a file names, taken from the folder of that file.
+func Beside(file, path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(filepath.Dir(file), path)
+}
+
 // ReadFile reads a file of at most MaxFile bytes.
 func ReadFile(path string) ([]byte, error) {
 	f, err := os.Open(path)

@@ -51,9 +51,8 @@ func Mends(d *Doc, r *rehearse.Report) (all []Fix) {
 		}
 		if key := fmt.Sprint(at, text); at > 0 && !slices.Contains(told, key) {
 			told = append(told, key)
-			told := d.stepOf(b.Mend.Step)
 			all = append(all, Fix{
-				Title: fmt.Sprintf("Catch it: %s", strings.Join(b.Mend.Lines, "; ")), Why: fmt.Sprintf("a bad module would pass: %s at %s: %s", b.About, b.Port, b.Name), At: told,
+				Title: fmt.Sprintf("Catch it: %s", strings.Join(b.Mend.Lines, "; ")), Why: fmt.Sprintf("a bad module would pass: %s at %s: %s", b.About, b.Port, b.Name), At: d.stepOf(b.Mend.Step),
 				Edits: []Edit{{d.Path, Range{at, 1, 1}, text}},
 			})
 		}

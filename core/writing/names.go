@@ -214,11 +214,7 @@ func (d *Doc) namedFile(at Place) (Spot, bool) {
 	if m == nil || d.Kind != Bench {
 		return Spot{}, false
 	}
-	path := m[1]
-	if !filepath.IsAbs(path) {
-		path = filepath.Join(filepath.Dir(d.Path), path)
-	}
-	return Spot{path, Range{1, 1, 1}}, true
+	return Spot{source.Beside(d.Path, m[1]), Range{1, 1, 1}}, true
 }
 
 // inBook is where a phrasebook tells of a setting or a packet.
