@@ -152,7 +152,7 @@ func LoadCurve(r capacity.Result) chart.Chart {
 	late[0].Name, late[1].Name = "", "" // the legend above is for both
 	x := chart.Axis{Low: low / 1.15, High: high * 1.15, Log: true, Ticks: chart.Decades}
 	most := chart.Line{Name: fmt.Sprintf("limit %g %%", limit), At: []chart.XY{{X: x.Low, Y: limit}, {X: x.High, Y: limit}}, Colour: chart.Plain, Dash: chart.Dashed}
-	top := &chart.Panel{Title: fmt.Sprintf("What the link carries: frames of %d bytes", r.Size), LegendLeft: true,
+	top := &chart.Panel{Title: fmt.Sprintf("What the link carries: frames of %d bytes", r.Size),
 		X: x, Y: chart.Axis{Label: "loss (%), 95 % interval", High: min(100, max(1, highest*1.3))}, Marks: []chart.Mark{loss[0], loss[1], most}}
 	x.Label = "load (frames/s sent)"
 	bottom := &chart.Panel{X: x, Y: chart.Axis{Label: "95 % of frames within (ms)", High: max(1, longest*1.1)}, Marks: []chart.Mark{late[0], late[1]}}

@@ -109,7 +109,7 @@ func TestLinkPictures(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, w := range d.want {
-			if name != "html" && !strings.Contains(string(file), w) {
+			if !strings.Contains(string(file), w) {
 				t.Errorf("%s: %q is not in the file", name, w)
 			}
 			if !strings.Contains(inline.String(), w) {

@@ -230,7 +230,7 @@ func (a *Amounts) Add(v float64) {
 // Spread shows which share of values is at most what, of several samples over one another,
 // with their limits.
 func Spread(title, what, unit string, shares []Amounts, low, high *float64) chart.Chart {
-	p := &chart.Panel{Title: title, LegendLeft: true, X: chart.Axis{Label: what}, Y: chart.Axis{Label: "share of values at most that (%)", Low: 0, High: 125, Ticks: func(_, _ float64) []chart.Tick { return chart.Round(0, 100) }}}
+	p := &chart.Panel{Title: title, X: chart.Axis{Label: what}, Y: chart.Axis{Label: "share of values at most that (%)", Low: 0, High: 125, Ticks: func(_, _ float64) []chart.Tick { return chart.Round(0, 100) }}}
 	if unit != "" {
 		p.X.Label += " (" + unit + ")"
 	}

@@ -1,4 +1,4 @@
-// Package chart is one model of a picture of numbers, and its two writers: Save
+// Package chart is one model of a picture of numbers, one layout, and two pens: Draw
 // draws it to a file of its own, Inline draws it as a part of a page, in the page's
 // colours. Whoever has numbers to show says what is to be seen; how it looks is
 // decided here alone.
@@ -15,11 +15,10 @@ type Chart []*Panel
 
 // Panel is an area with two axes.
 type Panel struct {
-	Title      string
-	X, Y       Axis
-	Marks      []Mark // drawn in this order
-	LegendLeft bool   // at the top left in place of the top right
-	Flat       bool   // in a page half as high
+	Title string
+	X, Y  Axis
+	Marks []Mark // drawn in this order
+	Flat  bool   // in a page half as high
 }
 
 // Axis is one axis of a panel. Where Low is High both are taken from the marks.

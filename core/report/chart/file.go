@@ -1,244 +1,165 @@
 package chart
 
 import (
+	"bufio"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"image/color"
 	"io"
+	"math"
 
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/font"
-	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/text"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgsvg"
+	"codeberg.org/go-fonts/liberation/liberationsansregular"
+	"git.sr.ht/~sbinet/gg"
+	"golang.org/x/image/font/opentype"
 )
 
-// The size of a picture, in points.
-const (
-	width  = 960
-	height = 560
-	margin = 14
-)
+// perPoint is how many pixels a point has: 96 to the inch.
+const perPoint = 96.0 / 72
 
 var (
-	colours = []color.Color{
-		First: color.RGBA{0x1b, 0x5e, 0x9b, 0xff}, Second: color.RGBA{0xc0, 0x6a, 0x10, 0xff},
-		Third: color.RGBA{0x2e, 0x7d, 0x32, 0xff}, Fourth: color.RGBA{0x7b, 0x1f, 0x5a, 0xff},
-		Bad: color.RGBA{0xb0, 0, 0x20, 0xff}, Plain: color.Gray{0x55},
+	colours = []color.NRGBA{
+		First: {0x1b, 0x5e, 0x9b, 0xff}, Second: {0xc0, 0x6a, 0x10, 0xff}, Third: {0x2e, 0x7d, 0x32, 0xff},
+		Fourth: {0x7b, 0x1f, 0x5a, 0xff}, Bad: {0xb0, 0, 0x20, 0xff}, Plain: {0x55, 0x55, 0x55, 0xff},
 	}
-	glyphs = []draw.GlyphDrawer{Dot: draw.CircleGlyph{}, Triangle: draw.TriangleGlyph{}, Cross: draw.CrossGlyph{}, Plus: draw.PlusGlyph{}}
+	ink, faint, pale = color.NRGBA{0x1c, 0x1c, 0x1c, 0xff}, color.NRGBA{0x55, 0x55, 0x55, 0xff}, color.NRGBA{0xdd, 0xdd, 0xdd, 0xff}
+	// sizes are those of the words, in points.
+	sizes = map[role]float64{title: 15, label: 13, tick: 12, legend: 13}
 )
 
-// Draw draws a chart in a form, png or svg.
+// Draw draws a chart in a form, png or svg: 960 by 560 points, on white.
 func Draw(w io.Writer, c Chart, form string) error {
 	if len(c) == 0 {
 		return errors.New("there is nothing to draw")
 	}
-	canvas, err := canvasOf(form)
+	switch form {
+	case "png":
+		return drawPixels(w, c)
+	case "svg":
+		return drawMarkup(w, c)
+	}
+	return fmt.Errorf("a picture is png or svg, not %s", form)
+}
+
+// drawMarkup writes an SVG that stands alone. It brings its font along: another one, where
+// that is missing, would be wider and have words overlap.
+func drawMarkup(w io.Writer, c Chart) error {
+	out := &markup{bufio.NewWriter(w)}
+	out.say(`<svg xmlns="http://www.w3.org/2000/svg" width="%dpt" height="%dpt" viewBox="0 0 %d %d">`, width, height, width, height)
+	out.say(`<style>@font-face{font-family:"Liberation Sans";src:url(data:font/ttf;base64,%s)}`, base64.StdEncoding.EncodeToString(liberationsansregular.TTF))
+	out.say(`text{font:13px "Liberation Sans",Arial,Helvetica,sans-serif;fill:%s}`, hex(ink))
+	for _, r := range []role{title, label, tick, legend} {
+		out.say(".%s{font-size:%gpx}", r, sizes[r])
+	}
+	out.say(`.tick{fill:%s}.grid{stroke:%s}.line{fill:none;stroke-width:1.8}.thin{stroke-width:1}.dot{fill:none;stroke-linecap:round}`, hex(faint), hex(pale))
+	out.say(`.area{fill-opacity:.25}.paper,.sheet{fill:#fff}.cell{fill:%s;stroke:#999}.wrong{stroke:%s;stroke-width:4}`, hex(colours[First]), hex(colours[Bad]))
+	for i, name := range classes {
+		out.say(`.%s{stroke:%s}.area.%s,.fill.%s{fill:%s}`, name, hex(colours[i]), name, name, hex(colours[i]))
+	}
+	out.say(`.area{stroke:none}</style><rect class="sheet" width="%d" height="%d"/>`, width, height)
+	place(out, c, height)
+	out.say("</svg>\n")
+	return out.Flush()
+}
+
+func hex(c color.NRGBA) string { return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B) }
+
+// drawPixels writes a PNG.
+func drawPixels(w io.Writer, c Chart) error {
+	sans, err := opentype.Parse(liberationsansregular.TTF)
 	if err != nil {
-		return err
+		return fmt.Errorf("read the font of pictures: %w", err)
 	}
-	var rows [][]*plot.Plot
-	for _, p := range c {
-		drawn, err := drawn(p.fitted())
-		if err != nil {
-			return err
-		}
-		rows = append(rows, []*plot.Plot{drawn})
+	across, down := width*perPoint, height*perPoint
+	out := &pixels{Context: gg.NewContext(int(across), int(down)), sans: sans}
+	out.SetColor(color.White)
+	out.Clear()
+	place(out, c, height)
+	if out.err != nil {
+		return out.err
 	}
-	tiles := draw.Tiles{Rows: len(rows), Cols: 1, PadTop: margin, PadBottom: margin, PadLeft: margin, PadRight: 2 * margin, PadY: 8}
-	for i, row := range plot.Align(rows, tiles, draw.New(canvas)) {
-		rows[i][0].Draw(row[0])
-	}
-	_, err = canvas.WriteTo(w)
-	return err
+	return out.EncodePNG(w)
 }
 
-// canvasOf is where to draw in a form. An SVG brings its font along: another one, where that
-// is missing, would be wider and have words overlap.
-func canvasOf(form string) (vg.CanvasWriterTo, error) {
-	if form == "svg" {
-		return vgsvg.NewWith(vgsvg.UseWH(width, height), vgsvg.EmbedFonts(true)), nil
-	}
-	return draw.NewFormattedCanvas(width, height, form)
+// pixels is the pen that draws an image. It keeps its first failure.
+type pixels struct {
+	*gg.Context
+	sans *opentype.Font
+	err  error
 }
 
-// ticks are ours for theirs.
-type ticks func(low, high float64) []Tick
-
-func (t ticks) Ticks(low, high float64) []plot.Tick {
-	var list []plot.Tick
-	for _, k := range t(low, high) {
-		list = append(list, plot.Tick{Value: k.At, Label: k.Label})
+func (o *pixels) path(l look, way []step) {
+	if l.kind == dots {
+		o.SetColor(colours[l.colour])
+		for _, s := range way {
+			o.DrawCircle(s.x*perPoint, s.y*perPoint, l.size*perPoint)
+			o.Fill()
+		}
+		return
 	}
-	return list
+	o.ClearPath()
+	for _, s := range way {
+		switch x, y := s.x*perPoint, s.y*perPoint; s.do {
+		case 'M':
+			o.MoveTo(x, y)
+		case 'L':
+			o.LineTo(x, y)
+		case 'Z':
+			o.ClosePath()
+		}
+	}
+	stroke, thick := colours[l.colour], 1.0
+	switch l.kind {
+	case grid:
+		stroke = pale
+	case line:
+		thick = 1.8
+	case fill, area:
+		if l.kind == area {
+			stroke.A = 0x40
+		}
+		o.SetColor(stroke)
+		o.Fill()
+		return
+	case cell, wrong:
+		shade := colours[First]
+		shade.A = uint8(255 * (0.05 + 0.4*l.size))
+		o.SetColor(color.White)
+		o.FillPreserve()
+		o.SetColor(shade)
+		o.FillPreserve()
+		stroke = color.NRGBA{0x99, 0x99, 0x99, 0xff}
+		if l.kind == wrong {
+			stroke, thick = colours[Bad], 4
+		}
+	}
+	var dash []float64
+	for _, s := range strokes[l.dash] {
+		dash = append(dash, s*perPoint)
+	}
+	o.SetDash(dash...)
+	o.SetLineWidth(thick * perPoint)
+	o.SetColor(stroke)
+	o.Stroke()
 }
 
-// drawn is a panel as a plot of the library.
-func drawn(panel *Panel) (*plot.Plot, error) {
-	plot.DefaultFont = font.Font{Typeface: "Liberation", Variant: "Sans"}
-	p := plot.New()
-	p.Title.Text = panel.Title
-	p.Title.TextStyle.Font.Size = 15
-	p.Title.Padding = vg.Points(8)
-	grid := plotter.NewGrid()
-	grid.Vertical.Color = color.Gray{0xdd}
-	grid.Horizontal.Color = color.Gray{0xdd}
-	p.Add(grid)
-	for _, m := range panel.Marks {
-		if err := add(p, m); err != nil {
-			return nil, err
-		}
-	}
-	axis(&p.X, panel.X)
-	axis(&p.Y, panel.Y)
-	p.Legend.TextStyle.Font.Size = 12
-	p.Legend.ThumbnailWidth = vg.Points(30)
-	p.Legend.Padding = vg.Points(3)
-	p.Legend.Top, p.Legend.Left = true, panel.LegendLeft
-	return p, nil
-}
-
-func axis(a *plot.Axis, from Axis) {
-	a.Label.Text, a.Min, a.Max = from.Label, from.Low, from.High
-	a.Tick.Marker = ticks(from.Ticks)
-	a.Label.TextStyle.Font.Size = 13
-	a.Tick.Label.Font.Size = 12
-	a.Padding = vg.Points(6)
-	if from.Log {
-		a.Scale = plot.LogScale{}
-	}
-}
-
-func add(p *plot.Plot, m Mark) error {
-	switch m := m.(type) {
-	case Points:
-		return addPoints(p, m)
-	case Line:
-		line, err := plotter.NewLine(xys(m.At))
-		if err != nil {
-			return fmt.Errorf("draw %s: %w", m.Name, err)
-		}
-		line.Color, line.Width = colours[m.Colour], vg.Points(1.8)
-		for _, s := range strokes[m.Dash] {
-			line.Dashes = append(line.Dashes, vg.Points(s))
-		}
-		p.Add(line)
-		if m.Name != "" {
-			p.Legend.Add(m.Name, line)
-		}
-	case Band:
-		return addBand(p, m)
-	case Rule:
-		return addRule(p, m)
-	case Cell:
-		return addCell(p, m)
-	}
-	return nil
-}
-
-func addPoints(p *plot.Plot, m Points) error {
-	if len(m.At) == 0 {
-		return nil
-	}
-	if m.Spread != nil {
-		errs := make(plotter.YErrors, len(m.At))
-		for i, s := range m.Spread {
-			errs[i] = struct{ Low, High float64 }{m.At[i].Y - s.Low, s.High - m.At[i].Y}
-		}
-		bars, err := plotter.NewYErrorBars(struct {
-			plotter.XYs
-			plotter.YErrors
-		}{xys(m.At), errs})
-		if err != nil {
-			return fmt.Errorf("draw the intervals of %s: %w", m.Name, err)
-		}
-		bars.LineStyle.Color, bars.LineStyle.Width = colours[m.Colour], vg.Points(1)
-		p.Add(bars)
-	}
-	s, err := plotter.NewScatter(xys(m.At))
+func (o *pixels) words(w words) {
+	face, err := opentype.NewFace(o.sans, &opentype.FaceOptions{Size: sizes[w.role], DPI: 72 * perPoint})
 	if err != nil {
-		return fmt.Errorf("draw %s: %w", m.Name, err)
+		o.err = errors.Join(o.err, fmt.Errorf("draw %q: %w", w.text, err))
+		return
 	}
-	s.GlyphStyle = draw.GlyphStyle{Color: colours[m.Colour], Radius: vg.Points(m.Size), Shape: glyphs[m.Shape]}
-	p.Add(s)
-	if m.Name != "" {
-		p.Legend.Add(m.Name, s)
+	defer face.Close()
+	o.SetFontFace(face)
+	o.SetColor(ink)
+	if w.role == tick {
+		o.SetColor(faint)
 	}
-	return nil
-}
-
-func addBand(p *plot.Plot, m Band) error {
-	if len(m.X) == 0 {
-		return nil
+	x, y := math.Round(w.x*perPoint), math.Round(w.y*perPoint)
+	o.Push()
+	defer o.Pop()
+	if w.up {
+		o.RotateAbout(-math.Pi/2, x, y)
 	}
-	area, err := plotter.NewPolygon(xys(m.outline()))
-	if err != nil {
-		return fmt.Errorf("draw a band: %w", err)
-	}
-	r, g, b, _ := colours[m.Colour].RGBA()
-	area.Color = color.NRGBA{uint8(r >> 8), uint8(g >> 8), uint8(b >> 8), 0x40}
-	area.LineStyle.Width = 0
-	p.Add(area)
-	return nil
-}
-
-// addRule draws a line from the lower edge to the upper one.
-func addRule(p *plot.Plot, m Rule) error {
-	r := &rule{m}
-	p.Add(r)
-	return nil
-}
-
-type rule struct{ Rule }
-
-// Plot draws it.
-func (r *rule) Plot(c draw.Canvas, p *plot.Plot) {
-	tx, _ := p.Transforms(&c)
-	x := tx(r.X)
-	style := draw.LineStyle{Color: colours[r.Colour], Width: vg.Points(1)}
-	for _, s := range strokes[r.Dash] {
-		style.Dashes = append(style.Dashes, vg.Points(s))
-	}
-	c.StrokeLine2(style, x, c.Min.Y, x, c.Max.Y)
-	words := text.Style{Font: plot.DefaultFont, Handler: plot.DefaultTextHandler, Color: colours[r.Colour], XAlign: draw.XLeft, YAlign: draw.YBottom}
-	words.Font.Size = 11
-	at := vg.Point{X: x + vg.Points(4), Y: c.Min.Y + vg.Points(2)}
-	if x > (c.Min.X+c.Max.X)/2 {
-		words.XAlign, at.X = draw.XRight, x-vg.Points(4)
-	}
-	c.FillText(words, at, r.Text)
-}
-
-func addCell(p *plot.Plot, m Cell) error {
-	x, y := m.At.X, m.At.Y
-	square, err := plotter.NewPolygon(plotter.XYs{{X: x - 0.47, Y: y - 0.45}, {X: x + 0.47, Y: y - 0.45}, {X: x + 0.47, Y: y + 0.45}, {X: x - 0.47, Y: y + 0.45}})
-	if err != nil {
-		return fmt.Errorf("draw the matrix: %w", err)
-	}
-	shade := uint8(248 - 80*min(1, max(0, m.Share)))
-	square.Color = color.RGBA{shade, shade, 250, 0xff}
-	square.LineStyle.Color, square.LineStyle.Width = color.Gray{0x99}, vg.Points(1)
-	if m.Wrong {
-		square.LineStyle.Color, square.LineStyle.Width = colours[Bad], vg.Points(4)
-	}
-	p.Add(square)
-	labels, err := plotter.NewLabels(plotter.XYLabels{XYs: plotter.XYs{{X: x, Y: y}}, Labels: []string{m.Text}})
-	if err != nil {
-		return fmt.Errorf("draw the matrix: %w", err)
-	}
-	labels.TextStyle[0] = text.Style{Font: plot.DefaultFont, Handler: plot.DefaultTextHandler, Color: color.Black, XAlign: draw.XCenter, YAlign: draw.YCenter}
-	labels.TextStyle[0].Font.Size = 14
-	p.Add(labels)
-	return nil
-}
-
-func xys(at []XY) plotter.XYs {
-	list := make(plotter.XYs, len(at))
-	for i, p := range at {
-		list[i] = plotter.XY{X: p.X, Y: p.Y}
-	}
-	return list
+	o.DrawStringAnchored(w.text, x, y, map[anchor]float64{start: 0, middle: 0.5, end: 1}[w.anchor], 0)
 }

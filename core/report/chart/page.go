@@ -6,17 +6,6 @@ import (
 	"html"
 	"io"
 	"strconv"
-	"strings"
-
-	"uparrot/core/text"
-)
-
-// The room around the area of a panel in a page, in the units of the drawing.
-const (
-	left, right = 84, 24
-	above, row  = 14, 22 // a title and the legend take a row each
-	below       = 58
-	flat        = 300
 )
 
 // classes are the names by which a page's style gives its colours.
@@ -26,220 +15,74 @@ var classes = []string{First: "c1", Second: "c2", Third: "c3", Fourth: "c4", Bad
 // gives to the classes c1 to c4, bad, plain, grid and cell. The label is for those
 // who do not see it.
 func Inline(w io.Writer, c Chart, label string) error {
-	out := &inline{Writer: bufio.NewWriter(w)}
+	out := &markup{bufio.NewWriter(w)}
 	height := height
 	if len(c) == 1 && c[0].Flat {
 		height = flat
 	}
 	out.say(`<svg class="chart" viewBox="0 0 %d %d" role="img" aria-label="%s">`, width, height, html.EscapeString(label))
-	for i, p := range c {
-		out.panel(p.fitted(), height*i/len(c), height*(i+1)/len(c))
-	}
+	place(out, c, height)
 	out.say("</svg>\n")
 	return out.Flush()
 }
 
-// inline writes drawings. A failure comes out at Flush.
-type inline struct {
-	*bufio.Writer
-	p                        *Panel
-	top, bottom              float64 // of the area
-	lengthAcross, lengthDown float64
-}
+// markup is the pen that writes SVG. A failure comes out at Flush.
+type markup struct{ *bufio.Writer }
 
-func (o *inline) say(format string, values ...any) { _, _ = fmt.Fprintf(o, format, values...) } // told at Flush
+func (o *markup) say(format string, values ...any) { _, _ = fmt.Fprintf(o, format, values...) } // told at Flush
 
-func (o *inline) text(x, y float64, anchor, class, words string) {
-	o.say(`<text x="%.1f" y="%.1f" text-anchor="%s" class="%s">%s</text>`, x, y, anchor, class, html.EscapeString(text.Line(words)))
-}
-
-// at is where a place is drawn.
-func (o *inline) at(p XY) (x, y float64) {
-	return left + o.lengthAcross*o.p.X.part(p.X), o.bottom - o.lengthDown*o.p.Y.part(p.Y)
-}
-
-func (o *inline) panel(p *Panel, top, bottom int) {
-	o.p, o.top, o.bottom = p, float64(top+above), float64(bottom-below)
-	if p.Title != "" {
-		o.text((left+width-right)/2, o.top+row-6, "middle", "title", p.Title)
-		o.top += row
-	}
-	o.legend()
-	o.lengthAcross, o.lengthDown = width-left-right, o.bottom-o.top
-	for _, t := range p.X.Ticks(p.X.Low, p.X.High) {
-		x, _ := o.at(XY{t.At, p.Y.Low})
-		o.say(`<path class="grid" d="M%.1f %.1fV%.1f"/>`, x, o.top, o.bottom)
-		o.text(x, o.bottom+18, "middle", "tick", t.Label)
-	}
-	for _, t := range p.Y.Ticks(p.Y.Low, p.Y.High) {
-		_, y := o.at(XY{p.X.Low, t.At})
-		o.say(`<path class="grid" d="M%d %.1fH%d"/>`, left, y, width-right)
-		o.text(left-8, y+4, "end", "tick", t.Label)
-	}
-	o.text((left+width-right)/2, o.bottom+42, "middle", "label", p.X.Label)
-	o.say(`<g transform="translate(18 %.1f) rotate(-90)">`, (o.top+o.bottom)/2)
-	o.text(0, 0, "middle", "label", p.Y.Label)
-	o.say("</g>")
-	for _, m := range p.Marks {
-		switch m := m.(type) {
-		case Points:
-			o.points(m)
-		case Line:
-			o.line(m)
-		case Band:
-			o.band(m)
-		case Rule:
-			o.rule(m)
-		case Cell:
-			o.cell(m)
-		}
+// classOf tells which classes of the page's style a path has.
+func classOf(l look) string {
+	switch l.kind {
+	case grid:
+		return "grid"
+	case line:
+		return "line " + classes[l.colour]
+	case thin:
+		return "line thin " + classes[l.colour]
+	case dots:
+		return "dot " + classes[l.colour]
+	case fill:
+		return "fill " + classes[l.colour]
+	case area:
+		return "area " + classes[l.colour]
+	case wrong:
+		return "cell wrong"
+	default:
+		return "cell"
 	}
 }
 
-// legend writes the names of the marks above the area, in as many rows as they need.
-func (o *inline) legend() {
-	x, y := float64(left), o.top+row/2
-	for _, m := range o.p.Marks {
-		name, sample := entry(m)
-		if name == "" {
-			continue
-		}
-		across := 34 + wide(name)
-		if x > left && x+across > width-right {
-			x, y = left, y+row
-		}
-		sample(o, x, y)
-		o.say(`<text x="%.1f" y="%.1f" class="legend" textLength="%.1f" lengthAdjust="spacingAndGlyphs">%s</text>`, x+34, y+4, across-34, html.EscapeString(text.Line(name)))
-		x += across + 24
+func (o *markup) path(l look, way []step) {
+	if len(way) == 0 {
+		return
 	}
-	if x > left {
-		o.top = y + row/2 + 6
+	if l.kind == cell || l.kind == wrong { // which lets nothing shine through
+		o.say(`<path class="paper"%s/>`, outline(way))
+		o.say(`<path class="%s" fill-opacity="%.2f"%s/>`, classOf(l), 0.05+0.4*l.size, outline(way))
+		return
 	}
+	o.say(`<path class="%s"%s%s`, classOf(l), broken(l.dash), outline(way))
+	if l.kind == dots { // a dot is a line of no length with round ends
+		o.say(` stroke-width="%s"`, strconv.FormatFloat(2*l.size, 'g', 4, 64))
+	}
+	o.say("/>")
 }
 
-// wide is about how wide words are in the font that the page names; in another one they are
-// drawn to that width, so that none stand over one another.
-func wide(words string) float64 {
-	sum := 0.0
-	for _, r := range words {
-		switch {
-		case strings.ContainsRune("iljtfrI.,:;'|!()[]/ ", r):
-			sum += 3.8
-		case strings.ContainsRune("mwMW%@", r):
-			sum += 11
-		case r >= 'A' && r <= 'Z':
-			sum += 8.8
+// outline is a path in words.
+func outline(way []step) string {
+	b := []byte(` d="`)
+	for _, s := range way {
+		switch s.do {
+		case 'Z':
+			b = append(b, 'z')
+		case 'D':
+			b = fmt.Appendf(b, "M%.1f %.1fh0", s.x, s.y)
 		default:
-			sum += 7.2
+			b = fmt.Appendf(b, "%c%.1f %.1f", s.do, s.x, s.y)
 		}
 	}
-	return sum
-}
-
-// entry is a mark's name in the legend, "" if it has none, and what draws it there.
-func entry(m Mark) (name string, sample func(o *inline, x, y float64)) {
-	switch m := m.(type) {
-	case Points:
-		if len(m.At) > 0 {
-			return m.Name, func(o *inline, x, y float64) {
-				o.say(`<path class="%s" d="`, pointClass(m))
-				o.shape(x+12, y, m)
-				o.say(`"%s/>`, weight(m))
-			}
-		}
-	case Line:
-		return m.Name, func(o *inline, x, y float64) {
-			o.say(`<path class="line %s"%s d="M%.1f %.1fh26"/>`, classes[m.Colour], broken(m.Dash), x, y)
-		}
-	}
-	return "", nil
-}
-
-// points writes all of one kind as one path: there may be thousands.
-func (o *inline) points(m Points) {
-	if len(m.At) == 0 {
-		return
-	}
-	for i, s := range m.Spread {
-		x, low := o.at(XY{m.At[i].X, s.Low})
-		_, high := o.at(XY{m.At[i].X, s.High})
-		o.say(`<path class="line thin %s" d="M%.1f %.1fV%.1fm-4 0h8M%.1f %.1fm-4 0h8"/>`, classes[m.Colour], x, low, high, x, low)
-	}
-	o.say(`<path class="%s" d="`, pointClass(m))
-	for _, p := range m.At {
-		x, y := o.at(p)
-		o.shape(x, y, m)
-	}
-	o.say(`"%s/>`, weight(m))
-}
-
-// shape writes one point of a path. A dot is a line of no length with round ends.
-func (o *inline) shape(x, y float64, m Points) {
-	r := m.Size
-	switch m.Shape {
-	case Dot:
-		o.say("M%.1f %.1fh0", x, y)
-	case Triangle:
-		o.say("M%.1f %.1fl%.1f %.1fh%.1fz", x, y-r, r, 1.7*r, -2*r)
-	case Cross:
-		o.say("M%.1f %.1fl%.1f %.1fm0 %.1fl%.1f %.1f", x-r, y-r, 2*r, 2*r, -2*r, -2*r, 2*r)
-	case Plus:
-		o.say("M%.1f %.1fh%.1fM%.1f %.1fv%.1f", x-r, y, 2*r, x, y-r, 2*r)
-	}
-}
-
-// pointClass tells how a point is drawn: filled, or by its lines.
-func pointClass(m Points) string {
-	how := "line "
-	switch m.Shape {
-	case Dot:
-		how = "dot "
-	case Triangle:
-		how = "fill "
-	}
-	return how + classes[m.Colour]
-}
-
-// weight is how thick the lines of points are.
-func weight(m Points) string {
-	if m.Shape == Dot {
-		return ` stroke-width="` + strconv.FormatFloat(2*m.Size, 'g', 4, 64) + `"`
-	}
-	return ""
-}
-
-func (o *inline) line(m Line) {
-	if len(m.At) == 0 {
-		return
-	}
-	o.say(`<path class="line %s"%s d="`, classes[m.Colour], broken(m.Dash))
-	for i, p := range m.At {
-		x, y := o.at(p)
-		o.say("%c%.1f %.1f", "ML"[min(i, 1)], x, y)
-	}
-	o.say(`"/>`)
-}
-
-func (o *inline) band(m Band) {
-	if len(m.X) == 0 {
-		return
-	}
-	o.say(`<path class="area %s" d="`, classes[m.Colour])
-	for i, p := range m.outline() {
-		x, y := o.at(p)
-		o.say("%c%.1f %.1f", "ML"[min(i, 1)], x, y)
-	}
-	o.say(`z"/>`)
-}
-
-func (o *inline) rule(m Rule) {
-	x, _ := o.at(XY{m.X, o.p.Y.Low})
-	o.say(`<path class="line thin %s"%s d="M%.1f %.1fV%.1f"/>`, classes[m.Colour], broken(m.Dash), x, o.top, o.bottom)
-	anchor, aside := "start", 4.0
-	if x > (left+width-right)/2 {
-		anchor, aside = "end", -4.0
-	}
-	o.text(x+aside, o.bottom-5, anchor, "tick", m.Text)
+	return string(append(b, '"'))
 }
 
 func broken(d Dash) string {
@@ -253,16 +96,15 @@ func broken(d Dash) string {
 	return s + `"`
 }
 
-func (o *inline) cell(m Cell) {
-	x0, y0 := o.at(XY{m.At.X - 0.47, m.At.Y + 0.45})
-	x1, y1 := o.at(XY{m.At.X + 0.47, m.At.Y - 0.45})
-	class := "cell"
-	if m.Wrong {
-		class = "cell wrong"
+func (o *markup) words(w words) {
+	o.say(`<text x="%.1f" y="%.1f" text-anchor="%s" class="%s"`, w.x, w.y, w.anchor, w.role)
+	if w.up {
+		o.say(` transform="rotate(-90 %.1f %.1f)"`, w.x, w.y)
 	}
-	area := fmt.Sprintf(`x="%.1f" y="%.1f" width="%.1f" height="%.1f"`, x0, y0, x1-x0, y1-y0)
-	o.say(`<rect class="paper" %s/><rect class="%s" %s fill-opacity="%.2f"/>`, area, class, area, 0.05+0.4*min(1, max(0, m.Share)))
-	o.text((x0+x1)/2, (y0+y1)/2+5, "middle", "legend", m.Text)
+	if w.across > 0 {
+		o.say(` textLength="%.1f" lengthAdjust="spacingAndGlyphs"`, w.across)
+	}
+	o.say(">%s</text>", html.EscapeString(w.text))
 }
 
 // Range is a value among its limits; nil is an open side.
