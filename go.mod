@@ -33,6 +33,7 @@ require (
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	gonum.org/v1/gonum v0.17.0
+	howett.net/plist v1.0.1
 	modernc.org/sqlite v1.62.0
 )
 

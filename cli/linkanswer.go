@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"uparrot/core/link"
+	"uparrot/core/port"
 	"uparrot/core/record"
 	"uparrot/core/verdict"
 )
@@ -25,7 +26,7 @@ func (a *app) linkAnswer() *cobra.Command {
 		Long: `Repeats every test frame that comes at a port, until it is told to stop (Ctrl-C).
 Its times of receiving and sending go back in the frame, so that "uparrot link test"
 at the near end can take its share out.`,
-		Example: "uparrot link answer /dev/ttyUSB1 --phrasebook dunlin.toml",
+		Example: "uparrot link answer " + port.Example + " --phrasebook dunlin.toml",
 		Args:    args(1, 1, "one port"),
 		RunE:    c.run,
 	}

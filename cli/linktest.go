@@ -16,6 +16,7 @@ import (
 	"uparrot/core/link"
 	"uparrot/core/link/frame"
 	"uparrot/core/output"
+	"uparrot/core/port"
 	"uparrot/core/record"
 	"uparrot/core/report"
 	"uparrot/core/session"
@@ -52,7 +53,7 @@ func (a *app) linkTest() *cobra.Command {
 		Long: `Sends numbered frames from A to B, with --both also from B to A at the same time,
 and counts what arrives. With one port it is a round trip: "uparrot link answer"
 repeats the frames at the far end, or a plug joins TX and RX. A and B are names on
-the bench or addresses such as /dev/ttyUSB0. Where a phrasebook tells how a payload
+the bench or addresses such as ` + port.Example + `. Where a phrasebook tells how a payload
 travels through the module, frames go that way; else in binary as they are, and as
 text where the line does not take all bytes.
 

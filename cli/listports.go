@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"uparrot/core/port"
 	"uparrot/core/port/portlist"
 )
 
@@ -89,7 +90,7 @@ func (a *app) portTable(all []portlist.Entry) {
 		}
 		rows = append(rows, []string{p.Path, oneLine(strings.TrimSpace(p.Make + " " + p.Product)), oneLine(p.Serial), p.Socket, p.Driver, state})
 		if p.HoldBack != nil && *p.HoldBack > 2 {
-			notes = append(notes, fmt.Sprintf("%s holds bytes back for up to %d ms, which spoils latency tests: write 1 to /sys/class/tty/%s/device/latency_timer", p.Path, *p.HoldBack, strings.TrimPrefix(p.Path, "/dev/")))
+			notes = append(notes, fmt.Sprintf("%s holds bytes back for up to %d ms, which spoils latency tests: %s", p.Path, *p.HoldBack, port.FasterHint(p.Path)))
 		}
 	}
 	table(a.out, rows)

@@ -36,7 +36,7 @@ func (a *app) loopback() *cobra.Command {
 		Long: `First with nothing joined, when nothing must come back; then, when you have joined
 TX and RX, text, all 256 values and a pseudo-random stretch at several speeds.
 With a plug that stays in, --no-ask leaves the questions and the first part out.`,
-		Example: "uparrot loopback /dev/ttyUSB0",
+		Example: "uparrot loopback " + port.Example,
 		Args:    args(1, 1, "one port"),
 		RunE:    c.run,
 	}
@@ -121,7 +121,7 @@ func (a *app) askEnter(ctx context.Context, in *bufio.Reader, what string) error
 	go func() {
 		_, err := in.ReadString('\n')
 		if err == io.EOF {
-			err = &session.Misuse{What: "nobody is there to press Enter: with a plug that stays in, use --no-ask", Example: "uparrot loopback /dev/ttyUSB0 --no-ask"}
+			err = &session.Misuse{What: "nobody is there to press Enter: with a plug that stays in, use --no-ask", Example: "uparrot loopback " + port.Example + " --no-ask"}
 		}
 		done <- err
 	}()

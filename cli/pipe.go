@@ -1,12 +1,12 @@
 package cli
 
 import (
-	"errors"
 	"io"
 	"os"
-	"syscall"
 
 	"golang.org/x/term"
+
+	"uparrot/core/syserr"
 )
 
 // lasting is a writer that takes no harm when the other side of a pipe stops
@@ -31,7 +31,7 @@ func (p *pipe) Write(b []byte) (int, error) {
 		return len(b), nil
 	}
 	n, err := p.to.Write(b)
-	if errors.Is(err, syscall.EPIPE) {
+	if syserr.Is(err, syserr.NoReader) {
 		p.closed = true
 		return len(b), nil
 	}

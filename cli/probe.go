@@ -40,7 +40,7 @@ func (a *app) probe() *cobra.Command {
 		Long: `Listens, then asks over speeds, frames and line endings, and judges what comes
 back by how readable it is. It sends only what --wake allows: Enter alone and AT
 unless you say otherwise. --plan tells what would be sent.`,
-		Example: "uparrot probe /dev/ttyUSB0 --write larkfell.toml --name valley",
+		Example: "uparrot probe " + port.Example + " --write larkfell.toml --name valley",
 		Args:    args(1, 1, "one port"),
 		RunE:    c.run,
 	}

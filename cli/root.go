@@ -249,6 +249,7 @@ Exit statuses, of every command:
 	root.SetHelpCommandGroupID("begin")
 	root.SetHelpCommand(a.help())
 	completions(root)
+	patterns(root)
 	return root
 }
 

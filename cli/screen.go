@@ -57,7 +57,10 @@ func (s *screen) recolour() {
 }
 
 // drawable reports whether the other side is a terminal that can draw: one that calls itself dumb cannot.
-func drawable(w any) bool { return isTerminal(w) && os.Getenv("TERM") != "dumb" }
+func drawable(w any) bool {
+	f, ok := w.(*os.File)
+	return ok && isTerminal(w) && os.Getenv("TERM") != "dumb" && readyConsole(f)
+}
 
 // style gives a text a style, where the other side wants that.
 func (s *screen) style(style lipgloss.Style, text string) string {

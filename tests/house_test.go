@@ -11,7 +11,7 @@ import (
 // rooms is the order of the rooms in core: each imports only rooms named above it,
 // and its own parts.
 var rooms = []string{
-	"uart", "text", "source", "schema", "manual", "output", "secret", "verdict", "pattern", "stats", "pace", "prbs", "series", "phrasebook", "record", "procedure", "port", "dialog", "bench",
+	"uart", "syserr", "text", "source", "schema", "manual", "output", "secret", "verdict", "pattern", "stats", "pace", "prbs", "series", "phrasebook", "record", "procedure", "port", "dialog", "bench",
 	"bringup", "link", "perform", "sim", "ledger", "rehearse", "learn", "talk", "draft", "report", "session", "writing",
 }
 

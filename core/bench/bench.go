@@ -192,7 +192,7 @@ func Parse(path, text string, families []string, read func(path string) ([]byte,
 
 func (b *Bench) fill(d *toml.Doc, f file, families []string) {
 	if len(f.Ports) == 0 {
-		d.Add("port", "the bench has no ports", `Add a table such as [port.north] with at = "/dev/ttyUSB0".`)
+		d.Add("port", "the bench has no ports", `Add a table such as [port.north] with at = "`+port.Example+`".`)
 	}
 	books := map[string]*phrasebook.Phrasebook{}
 	for name, fp := range f.Ports {
@@ -219,7 +219,7 @@ func (b *Bench) fill(d *toml.Doc, f file, families []string) {
 				p.At = b.linkTo(name)
 			}
 		case p.At == (port.Address{}) && !d.Named(path+".at"):
-			d.Add(path, fmt.Sprintf("port %s says not where it is", name), `Add at = "/dev/ttyUSB0", or a table standin for a simulated module.`)
+			d.Add(path, fmt.Sprintf("port %s says not where it is", name), `Add at = "`+port.Example+`", or a table standin for a simulated module.`)
 		}
 		b.Ports = append(b.Ports, p)
 	}

@@ -16,12 +16,15 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"time"
 
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
 	_ "modernc.org/sqlite"             // the driver "sqlite"
+
+	"uparrot/core/syserr"
 )
 
 // patience is how long another process may keep the ledger locked before that is
@@ -35,18 +38,38 @@ type Ledger struct {
 	pg    bool
 }
 
-// DefaultPath is where the ledger lies unless another is named: in the XDG data
-// folder (XDG Base Directory Specification).
+// DefaultPath is where the ledger lies unless another is named: in the XDG data folder (XDG
+// Base Directory Specification) where that is named; else where programs of the system keep
+// what is theirs, or where an earlier version has left it.
 func DefaultPath() (string, error) {
-	dir := os.Getenv("XDG_DATA_HOME")
-	if !filepath.IsAbs(dir) { // the specification has relative ones ignored
-		home, err := os.UserHomeDir()
-		if err != nil {
-			return "", fmt.Errorf("find the folder for the ledger: %w", err)
-		}
-		dir = filepath.Join(home, ".local", "share")
+	home, err := os.UserHomeDir()
+	return defaultPath(runtime.GOOS, os.Getenv, home, err)
+}
+
+func defaultPath(system string, env func(string) string, home string, noHome error) (string, error) {
+	in := func(dir string) string { return filepath.Join(dir, "uparrot", "ledger.sqlite") }
+	if dir := env("XDG_DATA_HOME"); filepath.IsAbs(dir) { // the specification has relative ones ignored
+		return in(dir), nil
 	}
-	return filepath.Join(dir, "uparrot", "ledger.sqlite"), nil
+	local := env("LOCALAPPDATA")
+	switch {
+	case system == "windows" && local != "":
+	case noHome != nil:
+		return "", fmt.Errorf("find the folder for the ledger: %w", noHome)
+	case system == "darwin":
+		local = filepath.Join(home, "Library", "Application Support")
+	default:
+		return in(filepath.Join(home, ".local", "share")), nil
+	}
+	if earlier := in(filepath.Join(home, ".local", "share")); noHome == nil && !exists(in(local)) && exists(earlier) {
+		return earlier, nil
+	}
+	return in(local), nil
+}
+
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
 }
 
 // IsDatabase reports whether a place is a PostgreSQL database, not a file.
@@ -139,7 +162,7 @@ func openSQLite(path string) (*sql.DB, error) {
 		err = f.Close()
 	}
 	mode := ""
-	if errors.Is(err, os.ErrPermission) || errors.Is(err, errReadOnly) {
+	if errors.Is(err, os.ErrPermission) || syserr.Is(err, syserr.ReadOnly) {
 		if _, serr := os.Stat(path); serr == nil {
 			mode, err = "&mode=ro", nil // what is there can still be read
 		}

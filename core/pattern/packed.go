@@ -2,6 +2,7 @@ package pattern
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -31,11 +32,11 @@ func Packings() []string {
 func Pack(typ string, n int) (string, error) {
 	p := packings[typ]
 	bits := 8 * p.size
-	low, high := 0, 1<<bits-1
+	low, high := int64(0), int64(1)<<bits-1
 	if p.signed {
 		low, high = -1<<(bits-1), 1<<(bits-1)-1
 	}
-	if n < low || n > high {
+	if n := int64(n); n < low || n > high {
 		return "", fmt.Errorf("%d does not fit into %s, which holds %d to %d", n, typ, low, high)
 	}
 	b := make([]byte, p.size)
@@ -56,18 +57,26 @@ func Unpack(typ string, b string) (int, error) {
 	if len(b) != p.size {
 		return 0, fmt.Errorf("%s has %d bytes, not %d", typ, p.size, len(b))
 	}
-	n := 0
+	n := int64(0)
 	for i := range len(b) {
 		at := i
 		if p.little {
 			at = len(b) - 1 - i
 		}
-		n = n<<8 | int(b[at])
+		n = n<<8 | int64(b[at])
 	}
 	if p.signed && n >= 1<<(8*p.size-1) {
 		n -= 1 << (8 * p.size)
 	}
-	return n, nil
+	return Int(n)
+}
+
+// Int is a whole number as procedures have it; an error where this machine's are too small.
+func Int(n int64) (int, error) {
+	if n < math.MinInt || n > math.MaxInt {
+		return 0, fmt.Errorf("%d is too great for the whole numbers of this machine, which end at %d", n, math.MaxInt)
+	}
+	return int(n), nil
 }
 
 // packValue is the value of an expression as the bytes of a type.

@@ -267,7 +267,7 @@ func (p part) capture(s string) (Capture, bool) {
 		c.Value, err = strconv.ParseFloat(s, 64)
 	case hexNumber:
 		var v int64
-		v, err = strconv.ParseInt(strings.TrimPrefix(strings.TrimPrefix(s, "0x"), "0X"), 16, 64)
+		v, err = strconv.ParseInt(strings.TrimPrefix(strings.TrimPrefix(s, "0x"), "0X"), 16, strconv.IntSize)
 		c.Value = int(v)
 	case quoted:
 		c.Value = s[1 : len(s)-1]

@@ -3,6 +3,7 @@ package perform
 import (
 	"context"
 	"errors"
+	"math"
 	"strings"
 	"sync"
 	"time"
@@ -111,7 +112,7 @@ func (p *performer) watch(ctx context.Context, n *procedure.Watch) error {
 		return err
 	}
 	if n.Times != nil {
-		if w.times, err = p.whole(ctx, n.Times, 1, 1<<40); err != nil {
+		if w.times, err = p.whole(ctx, n.Times, 1, min(1<<40, math.MaxInt)); err != nil {
 			return err
 		}
 	}

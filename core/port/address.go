@@ -65,7 +65,7 @@ func ParseAddress(text string) (Address, error) {
 		}
 	}
 	if text == "" {
-		return Address{}, &source.Problem{What: "the address is empty", Mend: "Give a path such as /dev/ttyUSB0, or tcp://HOST:PORT."}
+		return Address{}, &source.Problem{What: "the address is empty", Mend: "Give one such as " + Example + ", or tcp://HOST:PORT."}
 	}
 	return Address{Where: text}, nil
 }
@@ -143,7 +143,9 @@ func (a Address) Known() bool { return a.Scheme >= BySerial && a.Scheme <= ByPro
 
 // Path reports whether the address is a path in the file system, as against the
 // name of a device such as COM3.
-func (a Address) Path() bool { return a.Scheme == Device && strings.Contains(a.Where, "/") }
+func (a Address) Path() bool {
+	return a.Scheme == Device && strings.ContainsAny(a.Where, "/"+string(filepath.Separator))
+}
 
 // Below is the address with a relative path taken from a folder.
 func (a Address) Below(dir string) Address {

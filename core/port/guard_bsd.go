@@ -14,6 +14,12 @@ const (
 	setTermios = unix.TIOCSETA
 )
 
+// Example is what a port's address may look like here.
+const Example = "/dev/cu.usbserial-0"
+
+// FasterHint says how an adapter is kept from gathering bytes.
+func FasterHint(string) string { return "set the latency timer of its driver to 1" }
+
 // openBy is not known here: there is no process table to read.
 func openBy(string) string { return "" }
 

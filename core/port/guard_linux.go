@@ -18,6 +18,14 @@ const (
 	setTermios = unix.TCSETS2
 )
 
+// Example is what a port's address may look like here.
+const Example = "/dev/ttyUSB0"
+
+// FasterHint says how an adapter is kept from gathering bytes.
+func FasterHint(path string) string {
+	return fmt.Sprintf("write 1 to /sys/class/tty/%s/device/latency_timer, or install the udev rule that comes with uparrot", filepath.Base(path))
+}
+
 // openBy names the programs that have a device open, this one apart, as the
 // process table tells; "" if none can be seen.
 func openBy(device string) string {

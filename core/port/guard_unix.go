@@ -24,6 +24,9 @@ import (
 // UART makes one and a half of what are two with more.
 const oneAndHalf = serial.TwoStopBits
 
+// deviceGlobs are what the paths of adapters look like.
+var deviceGlobs = []string{"/dev/ttyUSB*", "/dev/ttyACM*", "/dev/ttyAMA*", "/dev/cu.usb*"}
+
 // lockDir is where programs that share serial ports leave a file with their
 // process number, by the convention of the Filesystem Hierarchy Standard 3.0,
 // section 5.9: LCK..NAME, holding the number in ten characters and a line end.
@@ -182,8 +185,17 @@ func (g *guard) signal(_ serial.Port, line uart.Signal, on bool) error {
 	return unix.IoctlSetPointerInt(g.fd, request, map[uart.Signal]int{uart.DTR: unix.TIOCM_DTR, uart.RTS: unix.TIOCM_RTS}[line])
 }
 
+// inputs reads the incoming lines.
+func (g *guard) inputs(dev serial.Port) (Inputs, error) {
+	bits, err := dev.GetModemStatusBits()
+	if err != nil {
+		return Inputs{}, err
+	}
+	return Inputs{CTS: bits.CTS, DSR: bits.DSR, DCD: bits.DCD, RI: bits.RI}, nil
+}
+
 // setFlow sets flow control in the terminal settings.
-func (g *guard) setFlow(f uart.Flow) error {
+func (g *guard) setFlow(_ serial.Port, f uart.Flow) error {
 	t, err := unix.IoctlGetTermios(g.fd, getTermios)
 	if err != nil {
 		return err
@@ -232,7 +244,7 @@ func LockFile(path string) (release func(), err error) {
 		if err == nil {
 			return func() { f.Close() }, nil
 		}
-		if tries == 5 { // LeftOver holds it for a moment
+		if tries == 5 { // lockHeld holds it for a moment
 			f.Close()
 			return nil, fmt.Errorf("lock %s: %w", path, err)
 		}
@@ -240,18 +252,14 @@ func LockFile(path string) (release func(), err error) {
 	}
 }
 
-// LeftOver reports whether a path is a link to a stand-in whose program was killed: what
-// it leads to may be somebody else's terminal by now.
-func LeftOver(path string) bool {
-	if info, err := os.Lstat(path); err != nil || info.Mode()&os.ModeSymlink == 0 {
-		return false
-	}
-	f, err := os.Open(filepath.Join(filepath.Dir(path), StandinLock))
+// lockHeld reports whether a program has a file locked, and whether the file is there.
+func lockHeld(path string) (held, there bool) {
+	f, err := os.Open(path)
 	if err != nil {
-		return false // a link of somebody else
+		return false, false
 	}
 	defer f.Close()
-	return unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB) == nil
+	return unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB) != nil, true
 }
 
 // MayOpen says what would keep this user from opening a port, as far as that

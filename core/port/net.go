@@ -8,9 +8,9 @@ import (
 	"net"
 	"os"
 	"sync"
-	"syscall"
 	"time"
 
+	"uparrot/core/syserr"
 	"uparrot/core/uart"
 )
 
@@ -23,7 +23,14 @@ const dialTime = 5 * time.Second
 func Open(ctx context.Context, a Address, line uart.Line) (Port, error) {
 	name := a.String()
 	if a.Scheme == Device {
-		return openSerial(name, line)
+		served, err := servedAt(a.Where)
+		switch {
+		case err != nil:
+			return nil, err
+		case served == nil:
+			return openSerial(name, line)
+		}
+		a = *served
 	}
 	if err := validLine(name, line); err != nil {
 		return nil, err
@@ -72,13 +79,13 @@ func dialError(ctx context.Context, address string, err error) error {
 	e := &Error{Port: address, Op: "open", Kind: Missing, Err: err, Why: "the host cannot be reached"}
 	dns, _ := errors.AsType[*net.DNSError](err)
 	switch {
-	case errors.Is(err, syscall.ECONNREFUSED):
+	case syserr.Is(err, syserr.Refused):
 		e.Why, e.Mend = "nothing listens there", "Check the port number, and that the server runs and serves nobody else."
 	case dns != nil:
 		e.Why, e.Mend = "the host's name is not known", "Check the spelling, or give its number."
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		e.Why, e.Mend = fmt.Sprintf("there was no answer within %v", dialTime), "Check the address and the network between."
-	case errors.Is(err, syscall.EADDRINUSE):
+	case syserr.Is(err, syserr.InUse):
 		e.Kind, e.Why, e.Mend = Held, "another program listens there", "End that program, or choose another port number."
 	}
 	return e
@@ -200,7 +207,7 @@ type udpConn struct{ *net.UDPConn }
 func (c *udpConn) Read(b []byte) (int, error) {
 	for {
 		n, err := c.UDPConn.Read(b)
-		if !errors.Is(err, syscall.ECONNREFUSED) { // nobody is there yet
+		if !syserr.Is(err, syserr.Unheard) { // nobody is there yet
 			return n, err
 		}
 	}
@@ -208,7 +215,7 @@ func (c *udpConn) Read(b []byte) (int, error) {
 
 func (c *udpConn) Write(b []byte) (int, error) {
 	n, err := c.UDPConn.Write(b)
-	if errors.Is(err, syscall.ECONNREFUSED) { // about the one before: this one has gone out or not, as UDP has it
+	if syserr.Is(err, syserr.Unheard) { // about the one before: this one has gone out or not, as UDP has it
 		n, err = c.UDPConn.Write(b)
 	}
 	return n, err

@@ -2,6 +2,7 @@ package port
 
 import (
 	"errors"
+	"fmt"
 
 	"uparrot/core/uart"
 )
@@ -10,9 +11,9 @@ import (
 // as serial ports.
 type Pseudo struct{}
 
-// OpenPseudo always fails here.
+// OpenPseudo always fails here, with errors.ErrUnsupported.
 func OpenPseudo() (*Pseudo, error) {
-	return nil, errors.New("make a pseudo-terminal: Windows has none that serve as serial ports; run stand-ins on Linux or macOS")
+	return nil, fmt.Errorf("make a pseudo-terminal: Windows has none that serve as serial ports: %w", errors.ErrUnsupported)
 }
 
 func (p *Pseudo) Path() string                { return "" }

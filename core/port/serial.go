@@ -15,6 +15,7 @@ import (
 
 	"go.bug.st/serial"
 
+	"uparrot/core/syserr"
 	"uparrot/core/uart"
 )
 
@@ -31,10 +32,6 @@ type serialPort struct {
 	closed bool
 }
 
-// StandinLock is the name of a file that a program holds locked for as long as the links
-// beside it lead to its stand-ins.
-const StandinLock = ".standin"
-
 // openSerial opens the serial device or pseudo-terminal at a path. No other
 // program can open it until it is closed, and its settings are then put back.
 func openSerial(path string, line uart.Line) (Port, error) {
@@ -42,7 +39,7 @@ func openSerial(path string, line uart.Line) (Port, error) {
 		return nil, err
 	}
 	if LeftOver(path) {
-		return nil, &Error{Port: path, Op: "open", Kind: Missing, Why: "its stand-in was killed, and where the link leads is not known any more", Mend: "Start the stand-ins again: uparrot standin BENCH."}
+		return nil, killed(path)
 	}
 	g, err := newGuard(path)
 	if err != nil {
@@ -97,7 +94,7 @@ func openError(path string, err error) error {
 		code = pe.Code()
 	}
 	switch {
-	case errors.Is(err, fs.ErrNotExist) || code == serial.PortNotFound || errors.Is(err, syscall.ENODEV) || errors.Is(err, syscall.ENXIO):
+	case errors.Is(err, fs.ErrNotExist) || code == serial.PortNotFound || syserr.Is(err, syserr.Absent):
 		e.Kind, e.Why = Missing, "there is no such port"
 		e.Mend = missingHint(path)
 	case errors.Is(err, fs.ErrPermission) || code == serial.PermissionDenied:
@@ -111,7 +108,7 @@ func openError(path string, err error) error {
 		e.Mend = "End that program, or choose another port."
 	case errors.Is(err, syscall.ENOTTY) || code == serial.InvalidSerialPort:
 		e.Kind, e.Why = NotSerial, "it is not a serial port"
-		e.Mend = "Give the path of a serial device, such as /dev/ttyUSB0."
+		e.Mend = "Give the path of a serial device, such as " + Example + "."
 	}
 	return e
 }
@@ -120,9 +117,12 @@ func openError(path string, err error) error {
 // be picked at once.
 func missingHint(path string) string {
 	var there []string
-	for _, glob := range []string{"/dev/ttyUSB*", "/dev/ttyACM*", "/dev/ttyAMA*", "/dev/cu.usb*"} {
+	for _, glob := range deviceGlobs {
 		found, _ := filepath.Glob(glob) // the globs are well-formed
 		there = append(there, found...)
+	}
+	if len(deviceGlobs) == 0 { // devices are no files
+		there, _ = serial.GetPortsList() // a list that cannot be had hints at nothing
 	}
 	if target, err := os.Readlink(path); err == nil {
 		return fmt.Sprintf("The link points at %s, which is gone; whatever served it has ended.", target)
@@ -180,11 +180,11 @@ func (p *serialPort) Signal(line uart.Signal, on bool) error {
 
 // Inputs reads CTS, DSR, DCD and RI.
 func (p *serialPort) Inputs() (Inputs, error) {
-	bits, err := p.dev.GetModemStatusBits()
+	in, err := p.guard.inputs(p.dev)
 	if err != nil {
 		return Inputs{}, p.signal("read the signal lines", err)
 	}
-	return Inputs{CTS: bits.CTS, DSR: bits.DSR, DCD: bits.DCD, RI: bits.RI}, nil
+	return in, nil
 }
 
 // HoldBack is how long the adapter may gather bytes.
@@ -192,7 +192,7 @@ func (p *serialPort) HoldBack() (time.Duration, bool) { return p.guard.holdBack(
 
 // SetFlow sets flow control.
 func (p *serialPort) SetFlow(f uart.Flow) error {
-	if err := p.guard.setFlow(f); err != nil {
+	if err := p.guard.setFlow(p.dev, f); err != nil {
 		return p.signal("set flow control "+f.String(), err)
 	}
 	return nil
@@ -208,7 +208,7 @@ func (p *serialPort) Counters() (Counters, error) {
 }
 
 func (p *serialPort) signal(op string, err error) error {
-	if errors.Is(err, syscall.ENOTTY) || errors.Is(err, syscall.EINVAL) {
+	if syserr.Is(err, syserr.NoSignal) {
 		return &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "this port has no signal lines", Err: err}
 	}
 	if err != nil {
@@ -252,9 +252,7 @@ func (p *serialPort) fail(op string, err error) error {
 	e := &Error{Port: p.name, Op: op, Err: err}
 	pe, _ := errors.AsType[*serial.PortError](err)
 	gone := pe != nil && pe.Code() == serial.PortClosed
-	for _, sign := range []error{syscall.EIO, syscall.ENXIO, syscall.ENODEV, syscall.EBADF, io.EOF, os.ErrClosed} {
-		gone = gone || errors.Is(err, sign)
-	}
+	gone = gone || syserr.Is(err, syserr.Gone) || errors.Is(err, io.EOF) || errors.Is(err, os.ErrClosed)
 	switch {
 	case closed:
 		e.Kind, e.Why = Closed, "the port was closed"

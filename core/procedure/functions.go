@@ -3,6 +3,7 @@ package procedure
 import (
 	"encoding/json"
 	"fmt"
+	"math"
 	"reflect"
 	"sort"
 	"strconv"
@@ -11,6 +12,8 @@ import (
 
 	"github.com/antchfx/xpath"
 	"github.com/expr-lang/expr"
+
+	"uparrot/core/pattern"
 )
 
 // function is one of ours with the types that it may be called with.
@@ -40,6 +43,7 @@ var functions = sync.OnceValue(func() []expr.Option {
 	options := []expr.Option{expr.Patch(paced{}), expr.Function(stepName, paceOf,
 		new(func(any, bool) bool), new(func(any, int) int), new(func(any, float64) float64), new(func(any, string) string), new(func(any, any) any))}
 	options = append(options, clockOptions()...)
+	options = append(options, checked()...)
 	for _, name := range keys(ourFunctions) {
 		options = append(options, expr.Function(name, ourFunctions[name].do, ourFunctions[name].types...))
 	}
@@ -91,11 +95,11 @@ func uintOf(args ...any) (any, error) {
 	if !ok || len(text) < 1 || len(text) > 7 {
 		return nil, fmt.Errorf("uint takes 1 to 7 bytes, not %v", args[0])
 	}
-	n := 0
+	n := int64(0)
 	for i := range len(text) {
-		n = n<<8 | int(text[i])
+		n = n<<8 | int64(text[i])
 	}
-	return n, nil
+	return pattern.Int(n)
 }
 
 func hexOf(args ...any) (any, error) {
@@ -113,7 +117,35 @@ func unhexOf(args ...any) (any, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%q is no whole number in hexadecimal digits", s)
 	}
-	return int(n), nil
+	return pattern.Int(int64(n))
+}
+
+// arithmetic is what is done with two whole numbers; false where the result is too great for one.
+var arithmetic = map[string]func(a, b int) (int, bool){
+	"+": func(a, b int) (int, bool) { return a + b, (a+b > a) == (b > 0) || b == 0 },
+	"-": func(a, b int) (int, bool) { return a - b, (a-b < a) == (b > 0) || b == 0 },
+	"*": func(a, b int) (int, bool) {
+		n := a * b
+		return n, a == 0 || n/a == b && !(a == -1 && b == math.MinInt)
+	},
+}
+
+// checked are the options that have whole numbers reckoned with so: a figure that has gone beyond
+// the greatest would be false.
+func checked() []expr.Option {
+	var options []expr.Option
+	for _, sign := range keys(arithmetic) {
+		name, do := "\x00"+sign, arithmetic[sign]
+		options = append(options, expr.Operator(sign, name), expr.Function(name, func(args ...any) (any, error) {
+			a, b := args[0].(int), args[1].(int)
+			n, ok := do(a, b)
+			if !ok {
+				return nil, fmt.Errorf("%d %s %d is too great for a whole number; number(%d) %s %d gives it as a number with a fraction", a, sign, b, a, sign, b)
+			}
+			return n, nil
+		}, new(func(int, int) int)))
+	}
+	return options
 }
 
 func numberOf(args ...any) (any, error) {

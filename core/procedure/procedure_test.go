@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
+	"math/big"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -569,5 +571,27 @@ func TestStepsOfExpressions(t *testing.T) {
 	// Each step takes long, so that the bound of steps is far away.
 	if _, err := value(ctx, "count(1..900000, {len(replace(s, \"a\", \"bb\")) + # > 0})"); !errors.Is(err, why) {
 		t.Errorf("a long expression: %v", err)
+	}
+}
+
+// Whole numbers are reckoned with to their bounds and refused beyond them: no sum, difference or
+// product is ever a false one.
+func TestBoundsOfWholeNumbers(t *testing.T) {
+	edges := []int{0, 1, -1, 2, -2, 3, 1 << 15, 1<<31 - 1, -1 << 31, math.MaxInt, math.MinInt, math.MaxInt - 1, math.MinInt + 1, math.MaxInt / 2, math.MinInt / 2}
+	for sign, exact := range map[string]func(z, a, b *big.Int) *big.Int{"+": (*big.Int).Add, "-": (*big.Int).Sub, "*": (*big.Int).Mul} {
+		file, err := Parse("f.parrot", "procedure \"F\"\ninput a: int = 3\ninput b: int = 3\nlet x = a "+sign+" b\nstep \"a\"\n check x == x\nend\n")
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, a := range edges {
+			for _, b := range edges {
+				want := exact(new(big.Int), big.NewInt(int64(a)), big.NewInt(int64(b)))
+				got, err := file.Lets[0].Expr.Run(t.Context(), map[string]any{"a": a, "b": b})
+				fits := want.IsInt64() && want.Int64() >= math.MinInt && want.Int64() <= math.MaxInt
+				if fits && (err != nil || fmt.Sprint(got) != want.String()) || !fits && (err == nil || !strings.Contains(err.Error(), "too great for a whole number")) {
+					t.Errorf("%d %s %d is %v, %v; want %v", a, sign, b, got, err, want)
+				}
+			}
+		}
 	}
 }

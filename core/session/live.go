@@ -7,7 +7,6 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"syscall"
 	"time"
 
 	"uparrot/core/bench"
@@ -17,13 +16,19 @@ import (
 	"uparrot/core/sim"
 	"uparrot/core/sim/families"
 	"uparrot/core/source/toml"
+	"uparrot/core/syserr"
 )
 
 // BenchCopy is the name of the bench file that a running bench leaves beside its links, with
 // addresses as they are.
 const BenchCopy = "bench.toml"
 
-// Live is stand-ins at work on pseudo-terminals, with links to them in a folder.
+// openPseudo is another one in tests of systems that have no pseudo-terminals.
+var openPseudo = port.OpenPseudo
+
+// Live is stand-ins at work on pseudo-terminals, with links to them in a folder. Where the
+// system has none they are served over RFC 2217 on this machine, and the links are files that
+// name the address.
 type Live struct {
 	*sim.Bench
 	dir     string
@@ -77,20 +82,12 @@ func Wake(b *bench.Bench, dir string, strange func(module, said string)) (live *
 	}
 	for _, p := range b.Standins() {
 		if p.At.Network() {
-			if err := live.serve(p); err != nil {
+			if _, err := live.serve(p, p.At); err != nil {
 				return live, err
 			}
 			continue
 		}
-		pseudo, err := port.OpenPseudo()
-		if err != nil {
-			return live, err
-		}
-		live.pseudos = append(live.pseudos, pseudo)
-		if _, err := live.Attach(p.Name, pseudo); err != nil {
-			return live, err
-		}
-		if err := live.link(p.Name, pseudo.Path()); err != nil {
+		if err := live.put(p); err != nil {
 			return live, err
 		}
 	}
@@ -112,12 +109,33 @@ func served(p *bench.Entry) error {
 	return nil
 }
 
-// serve gives a stand-in to network clients, one at a time.
-func (l *Live) serve(p *bench.Entry) error {
-	ln, err := net.Listen("tcp", p.At.Where)
-	if err != nil {
-		return &Unable{fmt.Sprintf("serve the stand-in %s: %v", p.Name, err)}
+// put gives a stand-in a place in the folder.
+func (l *Live) put(p *bench.Entry) error {
+	pseudo, err := openPseudo()
+	if errors.Is(err, errors.ErrUnsupported) {
+		at, err := l.serve(p, port.Address{Scheme: port.RFC2217, Where: "127.0.0.1:0"})
+		if err != nil {
+			return err
+		}
+		return l.link(p.Name, func(path string) error { return port.PointTo(path, at) })
 	}
+	if err != nil {
+		return err
+	}
+	l.pseudos = append(l.pseudos, pseudo)
+	if _, err := l.Attach(p.Name, pseudo); err != nil {
+		return err
+	}
+	return l.link(p.Name, func(path string) error { return os.Symlink(pseudo.Path(), path) })
+}
+
+// serve gives a stand-in to network clients, one at a time, and tells where.
+func (l *Live) serve(p *bench.Entry, at port.Address) (port.Address, error) {
+	ln, err := net.Listen("tcp", at.Where)
+	if err != nil {
+		return at, &Unable{fmt.Sprintf("serve the stand-in %s: %v", p.Name, err)}
+	}
+	at.Where = ln.Addr().String()
 	l.listeners = append(l.listeners, ln)
 	go func() {
 		turn := make(chan struct{}, 1)
@@ -135,7 +153,7 @@ func (l *Live) serve(p *bench.Entry) error {
 				}
 				defer func() { <-turn }()
 				var end io.ReadWriter = conn
-				if p.At.Scheme == port.RFC2217 {
+				if at.Scheme == port.RFC2217 {
 					if end, err = rfc2217.NewSession(conn, p.Setup.Line()); err != nil {
 						return
 					}
@@ -146,7 +164,7 @@ func (l *Live) serve(p *bench.Entry) error {
 			}()
 		}
 	}()
-	return nil
+	return at, nil
 }
 
 // turnWithin is how long a host may take to let go of a stand-in that another has called: one
@@ -162,17 +180,17 @@ func (l *Live) At(p *bench.Entry) port.Address {
 }
 
 // link makes a link, in place of one that a killed program left.
-func (l *Live) link(name, target string) error {
+func (l *Live) link(name string, make func(path string) error) error {
 	path := filepath.Join(l.dir, name)
 	if info, err := os.Lstat(path); err == nil {
-		if info.Mode()&os.ModeSymlink == 0 {
+		if info.Mode()&os.ModeSymlink == 0 && !port.Points(path) {
 			return &Unable{fmt.Sprintf("%s is in the way of the link to the stand-in. Move it, or choose another folder with --dir", path)}
 		}
 		if err := os.Remove(path); err != nil {
 			return fmt.Errorf("replace the old link: %w", err)
 		}
 	}
-	if err := os.Symlink(target, path); err != nil {
+	if err := make(path); err != nil {
 		return fmt.Errorf("link to the stand-in: %w", err)
 	}
 	l.files = append(l.files, path)
@@ -245,7 +263,7 @@ func (l *Live) End() error {
 	}
 	l.release()
 	if l.made {
-		if err := os.Remove(l.dir); !errors.Is(err, syscall.ENOTEMPTY) { // somebody put something there
+		if err := os.Remove(l.dir); !syserr.Is(err, syserr.NotEmpty) { // somebody put something there
 			errs = append(errs, err)
 		}
 	}

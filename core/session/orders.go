@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"path/filepath"
 	"sort"
@@ -24,7 +23,7 @@ const controlName = ".control"
 func (l *Live) serveControl() error {
 	path := filepath.Join(l.dir, controlName)
 	os.Remove(path) // left by one that was killed; if it cannot be removed, listening says so
-	ln, err := net.Listen("unix", path)
+	ln, key, err := listenForOrders(path)
 	if err != nil {
 		return fmt.Errorf("listen for orders: %w", err)
 	}
@@ -41,8 +40,12 @@ func (l *Live) serveControl() error {
 				if err != nil {
 					return
 				}
+				order, ours := strings.CutPrefix(line, key)
+				if !ours {
+					return // somebody else of this machine, who does not know the key
+				}
 				answer := "ok"
-				if err := l.Order(strings.Fields(line)); err != nil {
+				if err := l.Order(strings.Fields(order)); err != nil {
 					answer = err.Error()
 				}
 				fmt.Fprintln(conn, answer)
@@ -104,12 +107,12 @@ func (l *Live) Order(words []string) error {
 
 // Tell gives an order to the bench that runs in a folder.
 func Tell(dir, order string) error {
-	conn, err := net.Dial("unix", filepath.Join(dir, controlName))
+	conn, key, err := dialForOrders(filepath.Join(dir, controlName))
 	if err != nil {
 		return &Unable{fmt.Sprintf("no stand-ins are running in %s. Start them with: uparrot standin BENCH", dir)}
 	}
 	defer conn.Close()
-	if _, err := fmt.Fprintln(conn, order); err != nil {
+	if _, err := fmt.Fprintln(conn, key+order); err != nil {
 		return fmt.Errorf("give the order: %w", err)
 	}
 	answer, err := bufio.NewReader(conn).ReadString('\n')

@@ -74,7 +74,7 @@ func (p *Ports) Station(name string, own phrasebook.Setup, book *phrasebook.Phra
 	case !port.LooksLikeAddress(name) && p.Bench != nil:
 		return nil, misuse("the bench %s has no port %q. %s", p.Bench.File, name, source.DidYouMean(name, p.Bench.Names()))
 	case !port.LooksLikeAddress(name):
-		return nil, misuse("%q is no address of a port. Give a path such as /dev/ttyUSB0, or name the bench that has this port with --bench", name)
+		return nil, misuse("%q is no address of a port. Give an address such as %s, or name the bench that has this port with --bench", name, port.Example)
 	default:
 		var err error
 		if s.Address, err = port.ParseAddress(name); err != nil {

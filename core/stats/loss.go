@@ -211,7 +211,7 @@ func FramesToDecide(most float64) int {
 	if !(most > 0) {
 		return 0
 	}
-	return least(1<<40, func(n int) bool {
+	return least(min(1<<40, math.MaxInt/4), func(n int) bool {
 		return evidence(0, float64(n)/(2*leastBurst-1), most) >= math.Log(1/SequentialError)
 	})
 }

@@ -9,11 +9,12 @@ import (
 	"net"
 	"os"
 	"strconv"
-	"syscall"
 	"time"
 
 	"golang.org/x/net/icmp"
 	"golang.org/x/net/ipv4"
+
+	"uparrot/core/syserr"
 )
 
 // errNoHost is that of an empty host, which the system would take for this machine.
@@ -141,11 +142,11 @@ type Error struct {
 func (e *Error) Error() string {
 	why := e.Err.Error()
 	switch {
-	case errors.Is(e.Err, syscall.ECONNREFUSED):
+	case syserr.Is(e.Err, syserr.Refused):
 		why = "the host is there, but nothing listens at that port"
 	case errors.Is(e.Err, context.DeadlineExceeded), errors.Is(e.Err, os.ErrDeadlineExceeded):
 		why = "no answer"
-	case errors.Is(e.Err, syscall.EHOSTUNREACH), errors.Is(e.Err, syscall.ENETUNREACH):
+	case syserr.Is(e.Err, syserr.NoRoute):
 		why = "there is no way to that network from here"
 	}
 	return fmt.Sprintf("%s was not reached within %v: %s", e.What, e.Within, why)

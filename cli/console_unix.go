@@ -1,0 +1,8 @@
+//go:build unix
+
+package cli
+
+import "os"
+
+// readyConsole has nothing to do: terminals here understand control codes.
+func readyConsole(*os.File) bool { return true }
