@@ -248,6 +248,7 @@ Exit statuses, of every command:
 	}
 	root.SetHelpCommandGroupID("begin")
 	root.SetHelpCommand(a.help())
+	root.AddCommand(a.man())
 	completions(root)
 	patterns(root)
 	return root
