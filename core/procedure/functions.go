@@ -2,6 +2,7 @@ package procedure
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"reflect"
@@ -31,6 +32,7 @@ var ourFunctions = map[string]function{
 	"uint":    {uintOf, []any{new(func(string) int)}},
 	"hex":     {hexOf, []any{new(func(int) string)}},
 	"unhex":   {unhexOf, []any{new(func(string) int)}},
+	"int":     {intOf, []any{new(func(int) int), new(func(float64) int), new(func(string) int), new(func(any) int)}},
 	"number":  {numberOf, []any{new(func(string) float64), new(func(int) float64), new(func(float64) float64)}},
 	"json":    {jsonValue, []any{new(func(string) any)}},
 	"replace": {replaceOf, []any{new(func(string, string, string) string)}},
@@ -40,10 +42,11 @@ var ourFunctions = map[string]function{
 }
 
 var functions = sync.OnceValue(func() []expr.Option {
-	options := []expr.Option{expr.Patch(paced{}), expr.Function(stepName, paceOf,
+	options := []expr.Option{expr.Patch(reckoned{}), expr.Patch(paced{}), expr.Function(stepName, paceOf,
 		new(func(any, bool) bool), new(func(any, int) int), new(func(any, float64) float64), new(func(any, string) string), new(func(any, any) any))}
 	options = append(options, clockOptions()...)
-	options = append(options, checked()...)
+	options = append(options, reckoning()...)
+	options = append(options, expr.DisableBuiltin("int")) // in favour of ours, which refuses what does not fit
 	for _, name := range keys(ourFunctions) {
 		options = append(options, expr.Function(name, ourFunctions[name].do, ourFunctions[name].types...))
 	}
@@ -120,32 +123,28 @@ func unhexOf(args ...any) (any, error) {
 	return pattern.Int(int64(n))
 }
 
-// arithmetic is what is done with two whole numbers; false where the result is too great for one.
-var arithmetic = map[string]func(a, b int) (int, bool){
-	"+": func(a, b int) (int, bool) { return a + b, (a+b > a) == (b > 0) || b == 0 },
-	"-": func(a, b int) (int, bool) { return a - b, (a-b < a) == (b > 0) || b == 0 },
-	"*": func(a, b int) (int, bool) {
-		n := a * b
-		return n, a == 0 || n/a == b && !(a == -1 && b == math.MinInt)
-	},
-}
-
-// checked are the options that have whole numbers reckoned with so: a figure that has gone beyond
-// the greatest would be false.
-func checked() []expr.Option {
-	var options []expr.Option
-	for _, sign := range keys(arithmetic) {
-		name, do := "\x00"+sign, arithmetic[sign]
-		options = append(options, expr.Operator(sign, name), expr.Function(name, func(args ...any) (any, error) {
-			a, b := args[0].(int), args[1].(int)
-			n, ok := do(a, b)
-			if !ok {
-				return nil, fmt.Errorf("%d %s %d is too great for a whole number; number(%d) %s %d gives it as a number with a fraction", a, sign, b, a, sign, b)
-			}
-			return n, nil
-		}, new(func(int, int) int)))
+// intOf is a value as a whole number; a number loses its fraction.
+func intOf(args ...any) (any, error) {
+	switch v := args[0].(type) {
+	case int:
+		return v, nil
+	case float64:
+		// The bounds as float64 are exact: the lower one fits, the upper one no longer does.
+		if !(v >= math.MinInt && v < -float64(math.MinInt)) {
+			return nil, fmt.Errorf("int(%v) is too great for a whole number", v)
+		}
+		return int(v), nil
+	case string:
+		n, err := strconv.Atoi(strings.TrimSpace(v))
+		if errors.Is(err, strconv.ErrRange) {
+			return nil, fmt.Errorf("int(%q) is too great for a whole number", v)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%q is no whole number", v)
+		}
+		return n, nil
 	}
-	return options
+	return nil, fmt.Errorf("int takes a number or a text, not %v", args[0])
 }
 
 func numberOf(args ...any) (any, error) {

@@ -151,7 +151,7 @@ func crc32Of(args ...any) (any, error) {
 	if !ok || !slices.Contains(standards["crc32"], strings.ToLower(by)) {
 		return nil, fmt.Errorf("crc32 takes bytes, and v.42 or iso13239, which are the same")
 	}
-	return int(crc32.ChecksumIEEE([]byte(text))), nil
+	return pattern.Int(int64(crc32.ChecksumIEEE([]byte(text))))
 }
 
 // bitsOf is so many bits of a number, from one on; bit 0 is the lowest.

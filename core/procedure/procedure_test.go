@@ -577,6 +577,18 @@ func TestStepsOfExpressions(t *testing.T) {
 // Whole numbers are reckoned with to their bounds and refused beyond them: no sum, difference or
 // product is ever a false one.
 func TestBoundsOfWholeNumbers(t *testing.T) {
+	for source, want := range map[string]any{"int(1.9)": 1, "int(-1.9)": -1, "int(\" 7\")": 7, "int(1e30)": nil, "int(-1e30)": nil, "int(9223372036854775807.0)": nil, "int(\"9223372036854775808\")": nil, "int(\"x\")": nil, "int(1e300 * 1e300)": nil, "int(0.0 / 0.0)": nil, "sum([9223372036854775807, 1])": nil, "sum([1, 2.5])": 3.5, "sum(1..3, # * 9000000000000000000)": nil, "reduce([1, 9223372036854775807], #acc + #, 0)": nil, "[9223372036854775807][0] * 2": nil, "\"a\" + \"b\"": "ab", "1 + 0.5": 1.5} {
+		if strconv.IntSize < 64 {
+			break // such numbers cannot be written there
+		}
+		file, err := Parse("f.parrot", "procedure \"F\"\nlet x = "+source+"\nstep \"a\"\n check x == x\nend\n")
+		if err != nil || len(file.Lets) == 0 {
+			t.Fatal(source, err)
+		}
+		if got, err := file.Lets[0].Expr.Run(t.Context(), map[string]any{}); got != want || (err == nil) != (want != nil) {
+			t.Errorf("%s is %v, %v; want %v", source, got, err, want)
+		}
+	}
 	edges := []int{0, 1, -1, 2, -2, 3, 1 << 15, 1<<31 - 1, -1 << 31, math.MaxInt, math.MinInt, math.MaxInt - 1, math.MinInt + 1, math.MaxInt / 2, math.MinInt / 2}
 	for sign, exact := range map[string]func(z, a, b *big.Int) *big.Int{"+": (*big.Int).Add, "-": (*big.Int).Sub, "*": (*big.Int).Mul} {
 		file, err := Parse("f.parrot", "procedure \"F\"\ninput a: int = 3\ninput b: int = 3\nlet x = a "+sign+" b\nstep \"a\"\n check x == x\nend\n")
