@@ -212,7 +212,7 @@ var (
 var flagCompleters = map[string]completer{
 	"bench": tables, "phrasebook": tables, "set-file": tables, "answers": tables, "settings": tables, "file": tables,
 	"units": filesOf("csv", "tsv", "jsonl"), "phrasebook new table": filesOf("csv", "tsv", "txt", "md"), "from-record": records, "repeat-failed": records, "record": records,
-	"ledger": filesOf("sqlite", "db"), "out": filesOf(), "plot": filesOf("png", "svg"), "metrics": filesOf(), "frames": filesOf("csv"), "truth": filesOf("json"), "checkpoint": filesOf(), "resume": filesOf(), "write": tables,
+	"ledger": filesOf("sqlite", "db"), "out": filesOf(), "plot": filesOf("png", "svg"), "metrics": filesOf(), "frames": filesOf("csv"), "truth": filesOf("json"), "checkpoint": filesOf(), "resume": filesOf(), "into": tables,
 	"from-list": filesOf(), "from-log": filesOf(), "secret-file": readAnew(secretNames), "dir": foldersOnly,
 	"dialect": oneOf("at", "console", "lines", "bytes"), "ending": oneOf("cr", "lf", "crlf", "none"), "frame": oneOf("8N1", "8E1", "8O1", "7E1", "7N2"), "speed": oneOf("9600", "19200", "38400", "57600", "115200"),
 	"speeds": oneOf("9600", "19200", "38400", "57600", "115200"), "operator": oneOf("ask", "yes", "none"), "next": oneOf("enter", "answer", "power", "replug", "none"), "verdict": verdicts, "state": verdicts,

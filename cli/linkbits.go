@@ -33,7 +33,7 @@ func (c *linkTestCommand) testBits(cmd *cobra.Command, ps *session.Ports, ends [
 		}
 	}
 	if c.bitTime <= 0 {
-		return usage(cmd, "--time %v is no time to test", c.bitTime)
+		return usage(cmd, "--for %v is no time to test", c.bitTime)
 	}
 	t := &bits.Test{A: ends[0], Pattern: c.bits, Time: c.bitTime}
 	way := ends[0].Name + " looped"

@@ -30,7 +30,7 @@ func (a *app) linkBudget() *cobra.Command {
 		Long: `Works out how long one frame takes on the wires and in the air, and the shortest
 interval at which nothing falls behind. With a phrasebook the bytes that its
 carrier adds are counted from it, for an address as long as --to.`,
-		Example: "uparrot link budget --speed 9600 --payload 24 --phrasebook dunlin.toml --air-rate 2400 --preamble 40ms",
+		Example: "uparrot link budget --speed 9600 --size 24 --phrasebook dunlin.toml --air-rate 2400 --preamble 40ms",
 		Args:    args(0, 0, "no arguments"),
 		RunE:    c.run,
 	}
@@ -38,7 +38,7 @@ carrier adds are counted from it, for an address as long as --to.`,
 	fl.IntVar(&c.ports.speed, "speed", 0, "speed of both lines in baud (115200)")
 	fl.StringVar(&c.ports.frame, "frame", "", "frame of both lines (8N1)")
 	fl.StringVar(&c.ports.phrasebook, "phrasebook", "", "phrasebook whose carrier is used")
-	fl.IntVar(&c.b.Payload, "payload", 24, "bytes of payload in a frame")
+	fl.IntVar(&c.b.Payload, "size", 24, "bytes of payload in a frame")
 	fl.StringVar(&c.to, "to", "1", "with a phrasebook: the far end's address, whose length counts")
 	fl.IntVar(&c.command, "command", 0, "bytes that the carrier adds where a frame is sent, line ending included")
 	fl.IntVar(&c.answer, "answer", 0, "bytes that the sending module answers before it takes the next frame")

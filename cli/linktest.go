@@ -88,7 +88,7 @@ func (c *linkTestCommand) flags(cmd *cobra.Command) {
 	fl.IntVar(&c.maxCount, "max-count", 100_000, "with --until-sure: the most frames in each direction")
 	fl.DurationVar(&c.plan.MaxTime, "max-time", 0, "stop after this time in any case")
 	fl.StringVar(&c.bits, "bits", "", "test bits instead of frames, through a transparent link: prbs9, prbs15 or prbs23 (ITU-T O.150)")
-	fl.DurationVar(&c.bitTime, "time", 10*time.Second, "with --bits: how long")
+	fl.DurationVar(&c.bitTime, "for", 10*time.Second, "with --bits: how long")
 	fl.Float64Var(&c.maxBER, "max-ber", 0, "with --bits: greatest ratio of wrong bits allowed, such as 1e-6")
 	fl.BoolVar(&c.walk, "walk", false, "range walk: a live line to glance at, and results for each stretch between marks set with Enter")
 	fl.StringVar(&c.save, "checkpoint", "", "keep in this file, once a minute, how far the test has come")

@@ -43,7 +43,13 @@ func (o *outputs) plan(cmd *cobra.Command, flag, path string) error {
 	if path == "" {
 		return nil
 	}
+	if path == "-" && flag != "out" {
+		return usage(cmd, "--%s -: only --out takes - for standard output", flag)
+	}
 	o.know(cmd)
+	if path == "-" {
+		return nil
+	}
 	if err := o.Plan("--"+flag, path); err != nil {
 		return withExample(cmd, &session.Misuse{What: err.Error()})
 	}
@@ -85,6 +91,9 @@ func (o *outputs) planPicture(cmd *cobra.Command, flag, path string) error {
 
 // save writes an output, and tells its name where that is another than was given.
 func (a *app) save(o *outputs, path string, write func(io.Writer) error) error {
+	if path == "-" && a.stdout != nil {
+		return write(a.stdout)
+	}
 	named, err := o.Write(path, write)
 	if err == nil && named != path {
 		a.err.line("written to %s", safe(named))

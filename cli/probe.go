@@ -40,7 +40,7 @@ func (a *app) probe() *cobra.Command {
 		Long: `Listens, then asks over speeds, frames and line endings, and judges what comes
 back by how readable it is. It sends only what --wake allows: Enter alone and AT
 unless you say otherwise. --plan tells what would be sent.`,
-		Example: "uparrot probe " + port.Example + " --write larkfell.toml --name valley",
+		Example: "uparrot probe " + port.Example + " --into larkfell.toml --name valley",
 		Args:    args(1, 1, "one port"),
 		RunE:    c.run,
 	}
@@ -50,7 +50,7 @@ unless you say otherwise. --plan tells what would be sent.`,
 	fl.StringArrayVar(&c.probe.Wake, "wake", nil, `a text that may be sent, in place of Enter and AT; "" is Enter alone`)
 	fl.StringSliceVar(&c.speeds, "speeds", nil, "speeds to try, in this order, such as 9600,76800")
 	fl.StringVar(&c.ports.phrasebook, "phrasebook", "", "phrasebook of the module: what stops it while it starts is taken from there")
-	fl.StringVar(&c.write, "write", "", "write what was found into this bench file")
+	fl.StringVar(&c.write, "into", "", "write what was found into this bench file")
 	fl.StringVar(&c.name, "name", "", "the port's name there (default: made from the address)")
 	fl.StringVar(&c.breaks, "interrupt", "", "what stops a module while it starts, at its prompt, such as {ctrl-c}: said until it does (default: what the phrasebook names)")
 	fl.DurationVar(&c.probe.Within, "within", 0, "how long an answer may take to begin (default: 220ms, and later twice that)")

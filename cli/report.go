@@ -27,7 +27,7 @@ same bytes. --as tells the form:
 
 ` + forms() + `
 --verify tells whether the record is whole (exit status 0), cut short (4) or
-altered (1).`,
+altered (1). The record - is standard input, and --out - standard output.`,
 		Example: "uparrot report valley.record --as html --out valley.html",
 		Args:    args(1, 1, "one record"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -41,11 +41,11 @@ altered (1).`,
 			if err := files.plan(cmd, "out", out); err != nil {
 				return err
 			}
-			f, err := os.Open(args[0])
+			f, done, err := a.recordToRead(args[0])
 			if err != nil {
 				return &session.Misuse{What: fmt.Sprintf("read the record: %v", err)}
 			}
-			defer f.Close()
+			defer done()
 			if verify {
 				return a.verify(args[0], f)
 			}
@@ -70,6 +70,30 @@ altered (1).`,
 	fl.BoolVar(&verify, "verify", false, "tell whether the record is whole, cut short or altered")
 	fl.BoolVar(&a.json, "json", false, "with --verify: print the result as JSON")
 	return cmd
+}
+
+// recordToRead opens a record; - is standard input, which is kept in a file meanwhile, since a record
+// is gone through twice.
+func (a *app) recordToRead(path string) (f *os.File, done func(), err error) {
+	if path != "-" {
+		f, err = os.Open(path)
+		return f, func() { f.Close() }, err
+	}
+	if f, err = os.CreateTemp("", "uparrot-record-"); err != nil {
+		return nil, nil, err
+	}
+	done = func() {
+		f.Close()
+		os.Remove(f.Name()) // it is in the folder for what is thrown away
+	}
+	_, err = io.Copy(f, a.in)
+	if err == nil {
+		_, err = f.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		done()
+	}
+	return f, done, err
 }
 
 func forms() string {

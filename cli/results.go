@@ -67,12 +67,12 @@ func day(text string, add int) (time.Time, error) {
 	if text == "" {
 		return time.Time{}, nil
 	}
-	if d, err := time.ParseDuration(text); err == nil && d > 0 && add == 0 {
+	if d, err := time.ParseDuration(inHours(text)); err == nil && d > 0 && add == 0 {
 		return time.Now().Add(-d), nil
 	}
 	t, err := time.ParseInLocation("2006-01-02", text, time.Local)
 	if err != nil {
-		return t, fmt.Errorf("%q is neither a day such as 2026-11-02 nor a time such as 36h", text)
+		return t, fmt.Errorf("%q is neither a day such as 2026-11-02 nor a time such as 36h or 2d", text)
 	}
 	return t.AddDate(0, 0, add), nil
 }

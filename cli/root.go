@@ -83,6 +83,8 @@ type app struct {
 	out  io.Writer
 	err  *screen
 	json bool
+
+	stdout io.Writer // standard output, where --out - has taken it; else nil
 }
 
 // Main runs a command and returns its exit status.
@@ -109,9 +111,9 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	root.SetErr(errOut)
 	err := unknownCommand(root, args)
 	if err == nil {
-		err = root.ExecuteContext(ctx)
+		err = exclude(root.ExecuteContext(ctx))
 	}
-	if missing := lost(a.out); err == nil && missing != nil {
+	if missing := errors.Join(lost(a.out), lost(a.stdout)); err == nil && missing != nil {
 		a.err.line("uparrot: what was to be printed could not be written: %s", safe(missing.Error()))
 		return exitEvidence
 	}
@@ -235,7 +237,7 @@ Exit statuses, of every command:
 			return usage(cmd, "--color: there is no %q. %s", colour, source.DidYouMean(colour, colours))
 		}
 		a.err.recolour()
-		return nil
+		return a.standardOutput(cmd)
 	}
 	root.SetVersionTemplate("uparrot {{.Version}}\n")
 	root.SetFlagErrorFunc(flagError)
@@ -250,6 +252,7 @@ Exit statuses, of every command:
 	root.SetHelpCommand(a.help())
 	root.AddCommand(a.man())
 	completions(root)
+	grammar(root)
 	patterns(root)
 	return root
 }
@@ -295,7 +298,7 @@ func unknownCommand(root *cobra.Command, args []string) error {
 // flagError says what is wrong with a flag in plain words.
 func flagError(cmd *cobra.Command, err error) error {
 	if bad, ok := errors.AsType[*pflag.InvalidValueError](err); ok {
-		wanted := map[string]string{"int": "a whole number", "duration": "a time such as 500ms or 2s", "bool": "true or false"}[bad.GetFlag().Value.Type()]
+		wanted := map[string]string{"int": "a whole number", "duration": "a time such as 500ms, 2s or 1d", "bool": "true or false"}[bad.GetFlag().Value.Type()]
 		return usage(cmd, "--%s: %q is not %s", bad.GetFlag().Name, bad.GetValue(), wanted)
 	}
 	if unknown, ok := errors.AsType[*pflag.NotExistError](err); ok {

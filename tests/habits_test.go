@@ -279,7 +279,7 @@ func (h *tried) wants(tool string, want int, status int, all string, words ...st
 // has found.
 func (h *tried) tools() {
 	h.m.set("42")
-	args := []string{"probe", h.m.at.Path(), "--write", "found.toml", "--name", "module", "--wake", ""}
+	args := []string{"probe", h.m.at.Path(), "--into", "found.toml", "--name", "module", "--wake", ""}
 	for _, w := range h.wake {
 		args = append(args, "--wake", w)
 	}

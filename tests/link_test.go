@@ -34,7 +34,7 @@ func TestTransparentRadios(t *testing.T) {
 	if err := json.Unmarshal([]byte(c.out), &s); err != nil || s.Directions[0].Sent != 40 || s.Directions[0].Received < 20 || s.Directions[0].Foreign > s.Directions[0].Lost { // what is left of a frame that a stalled machine has sent in two is none
 		t.Errorf("%v, %+v", err, s)
 	}
-	b.run("link", "test", "valley", "summit", "--bench", "ropeway.toml", "--bits", "prbs15", "--time", "3s").wants(t, 0, "sent as prbs15", "ITU-T G.821")
+	b.run("link", "test", "valley", "summit", "--bench", "ropeway.toml", "--bits", "prbs15", "--for", "3s").wants(t, 0, "sent as prbs15", "ITU-T G.821")
 	b.run("link", "test", "valley", "summit", "--bench", "ropeway.toml", "--bits", "prbs7").wants(t, 2, `Did you mean "prbs9"?`)
 	b.run("link", "test", "valley", "summit", "--bench", "ropeway.toml", "--bits", "prbs9", "--count", "5").wants(t, 2, "--count is about frames")
 	for _, f := range []string{"l-time.png", "l-distribution.png"} {

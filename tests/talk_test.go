@@ -387,7 +387,7 @@ func TestProbedIsUnderstood(t *testing.T) {
 			}
 		}
 	})
-	b.run("probe", "tcp://"+at, "--wake", "one", "--wake", "two", "--write", "found.toml", "--name", "hoist", "--no-ledger").wants(t, 0, "ending cr, dialect lines, final \"{done}\"")
+	b.run("probe", "tcp://"+at, "--wake", "one", "--wake", "two", "--into", "found.toml", "--name", "hoist", "--no-ledger").wants(t, 0, "ending cr, dialect lines, final \"{done}\"")
 	if entry := b.read("found.toml"); !strings.Contains(entry, `final = "{{done}}"`) {
 		t.Error(entry)
 	}

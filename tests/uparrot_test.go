@@ -706,7 +706,7 @@ func TestOverTheNetwork(t *testing.T) {
 		"[port.gates]\nat = \"tcp://%s\"\nphrasebook = \"redshank.toml\"\n[port.gates.standin]\nfamily = \"redshank\"\nsettings = { board = 3 }\n", remote, plain))
 	b.write("who.parrot", "procedure \"Who\"\nport gates: dialect lines, ending lf\nstep \"who\"\n    say: who\n    hear: redshank board 3\nend\n")
 	b.start("for other commands", "standin", "net.toml")
-	b.run("probe", "modem", "--bench", "net.toml", "--write", "found.toml", "--name", "modem").wants(t, 0, "38400 7E1, ending cr, dialect at (sure")
+	b.run("probe", "modem", "--bench", "net.toml", "--into", "found.toml", "--name", "modem").wants(t, 0, "38400 7E1, ending cr, dialect at (sure")
 	if got := b.read("found.toml"); !strings.Contains(got, "speed = 38400") || !strings.Contains(got, "rfc2217://"+remote) {
 		t.Errorf("written: %s", got)
 	}
@@ -723,7 +723,7 @@ func TestOverTheNetwork(t *testing.T) {
 	b.run("probe", "modem", "--bench", "net.toml", "--phrasebook", "stops.toml", "--plan").wants(t, 0, "it would say {ctrl-c} again and again")
 	b.run("probe", "modem", "--bench", "net.toml", "--phrasebook", "stops.toml", "--interrupt", "{esc}", "--plan").wants(t, 0, "it would say {esc} again and again")
 	b.run("probe", "tcp://"+free()).wants(t, 3, "nothing listens there")
-	b.run("probe", "gates", "--bench", "net.toml", "--wake", "who", "--write", "found.toml", "--name", "gates").wants(t, 0, "dialect lines", "not tried: speed and frame") // sure only if it sent nothing unasked meanwhile
+	b.run("probe", "gates", "--bench", "net.toml", "--wake", "who", "--into", "found.toml", "--name", "gates").wants(t, 0, "dialect lines", "not tried: speed and frame") // sure only if it sent nothing unasked meanwhile
 	b.run("check", "found.toml").wants(t, 0)
 	b.run("probe", "gates", "--bench", "net.toml", "--speeds", "9600").wants(t, 2, "no line of its own")
 	b.write("wide.toml", strings.Replace(b.read("net.toml"), "127.0.0.1", "0.0.0.0", 1))
