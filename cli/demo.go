@@ -42,7 +42,8 @@ func (a *app) demo() *cobra.Command {
 		Long: `Rehearses a procedure, brings up two simulated radios of the Larkfell cableway, puts
 both into service, proves a message each way, and measures the link between them; then a
 module of each other family, a tray of 24 radios from a table, and a procedure learned
-from what was said by hand. Leaves records, a ledger and reports of all of it. Takes about twenty seconds and needs no hardware.`,
+from what was said by hand. Leaves records, a ledger and reports of all of it. Takes
+about twenty seconds and needs no hardware.`,
 		Example: "uparrot demo --dir larkfell",
 		Args:    args(0, 0, "no arguments"),
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -36,6 +36,7 @@ func grammar(cmd *cobra.Command) {
 		grammar(c)
 	}
 	var own, passedOn []*pflag.Flag
+	cmd.Flags().SortFlags = false // they stay in the order in which they were thought of
 	cmd.PersistentFlags().VisitAll(func(f *pflag.Flag) { passedOn = append(passedOn, f) })
 	cmd.Flags().VisitAll(func(f *pflag.Flag) {
 		if cmd.PersistentFlags().Lookup(f.Name) == nil {

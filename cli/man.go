@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -152,7 +153,7 @@ func manualFlags(b *strings.Builder, head string, flags *pflag.FlagSet) {
 		}
 		value, about := pflag.UnquoteUsage(f)
 		if value != "" {
-			value = " " + value
+			value = " " + cmp.Or(kindWords[value], value)
 		}
 		if d := f.DefValue; d != "" && d != "false" && d != "[]" && d != "0" && d != "0s" {
 			about += fmt.Sprintf(" (default %s)", d)

@@ -18,7 +18,7 @@ import (
 func (a *app) resultsShow() *cobra.Command {
 	cmd := a.withLedger(&cobra.Command{
 		Use:     "show RUN",
-		Short:   "Everything that stands in the ledger of one run, and whether its record is as it was filed",
+		Short:   "All that the ledger has of one run, and whether its record is as it was filed",
 		Example: "uparrot results show last",
 		Args:    args(1, 1, "one run: its name, the beginning of it, or last"),
 	}, func(cmd *cobra.Command, l *ledger.Ledger, _ ledger.Filter, args []string) error {

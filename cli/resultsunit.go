@@ -151,7 +151,7 @@ func (a *app) resultsSettings() *cobra.Command {
 	differ := false
 	cmd := a.withLedger(&cobra.Command{
 		Use:   "settings",
-		Short: "The settings of all modules as they were left, and which break a rule of their phrasebook",
+		Short: "The settings as modules were left, and which break a rule of their phrasebook",
 		Long: `Lists the modules that the ledger knows settings of, as the latest run that tells of each
 left it: by unit, or by serial number where no unit was named. What must be equal on all
 modules of a family, or different, is judged over all that are chosen. With --differ those

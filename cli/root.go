@@ -239,6 +239,8 @@ Exit statuses, of every command:
 		a.err.recolour()
 		return a.standardOutput(cmd)
 	}
+	cobra.AddTemplateFunc("kinds", kinds)
+	root.SetUsageTemplate(usageOf(root.UsageTemplate()))
 	root.SetVersionTemplate("uparrot {{.Version}}\n")
 	root.SetFlagErrorFunc(flagError)
 	for _, g := range a.day() {
@@ -256,6 +258,32 @@ Exit statuses, of every command:
 	patterns(root)
 	return root
 }
+
+// usageOf is the usage that Cobra prints, no wider than a terminal that is wide, and in plain words.
+func usageOf(template string) string {
+	return strings.NewReplacer(
+		".FlagUsages |", fmt.Sprintf(".FlagUsagesWrapped %d | kinds |", widest),
+		"Additional Commands:", "Besides:",
+		"Global Flags:", "Flags of every command:",
+		`Use "{{.CommandPath}} [command] --help" for more information about a command.`, `"{{.CommandPath}} COMMAND --help" tells more of a command.`,
+	).Replace(template)
+}
+
+// kindWords are what the help calls the kinds of values, for what the library calls them.
+var kindWords = map[string]string{"string": "TEXT", "strings": "TEXT", "stringArray": "TEXT", "int": "N", "uint": "N", "float": "N", "duration": "TIME"}
+
+var kindOf = regexp.MustCompile(`(?m)^(\s+(?:-\w, )?--[a-z0-9-]+) (string|strings|stringArray|int|uint|float|duration)(\s)`)
+
+// kinds has the table of flags call the kinds of values by words that people have for them.
+func kinds(usage string) string {
+	return kindOf.ReplaceAllStringFunc(usage, func(found string) string {
+		m := kindOf.FindStringSubmatch(found)
+		return fmt.Sprintf("%s %-*s%s", m[1], len(m[2]), kindWords[m[2]], m[3])
+	})
+}
+
+// widest is how many columns a line of help has at most.
+const widest = 100
 
 // part is a part of the day's work, and its commands.
 type part struct {
@@ -284,7 +312,10 @@ func unknownCommand(root *cobra.Command, args []string) error {
 	}
 	names := slices.Clone(byUse)
 	for _, c := range root.Commands() {
-		if !contains(names, c.Name()) {
+		if c.Name() == args[0] {
+			return nil
+		}
+		if !c.Hidden && !contains(names, c.Name()) {
 			names = append(names, c.Name())
 		}
 	}
