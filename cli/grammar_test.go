@@ -129,3 +129,37 @@ func TestGrammar(t *testing.T) {
 		t.Errorf("left behind: %v, %v", left, err)
 	}
 }
+
+// Patterns become the files that fit them; what fits none, and the name of a file, stays.
+func TestFilled(t *testing.T) {
+	t.Chdir(t.TempDir())
+	for _, name := range []string{"a.parrot", "b.parrot", "c.toml", "odd[1].parrot"} {
+		if err := os.WriteFile(name, nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got := filled([]string{"*.parrot", "none*.parrot", "c.toml", "?.toml", "odd[1].parrot", "[", "-"})
+	want := "a.parrot b.parrot odd[1].parrot none*.parrot c.toml c.toml odd[1].parrot [ -"
+	if strings.Join(got, " ") != want {
+		t.Errorf("%q, want %q", got, want)
+	}
+	var takes []string
+	eachCommand(func(c *cobra.Command) {
+		if takesFiles.MatchString(c.Use) {
+			takes = append(takes, c.Name())
+		}
+	})
+	if got := strings.Join(takes, " "); got != "learn check tidy add" {
+		t.Errorf("files are taken by %s", got)
+	}
+}
+
+func eachCommand(f func(c *cobra.Command)) {
+	seen := map[*cobra.Command]bool{}
+	eachFlag(func(c *cobra.Command, _ *pflag.Flag) {
+		if !seen[c] {
+			seen[c] = true
+			f(c)
+		}
+	})
+}

@@ -447,6 +447,57 @@ func TestDefaultPath(t *testing.T) {
 	}
 }
 
+// The ledger lies where programs of the system keep what is theirs; one that an earlier version has
+// left elsewhere is gone on with.
+func TestPlaceOfTheLedger(t *testing.T) {
+	home := t.TempDir()
+	in := func(parts ...string) string {
+		return filepath.Join(append(append([]string{home}, parts...), "uparrot", "ledger.sqlite")...)
+	}
+	at := func(system string, env map[string]string, noHome error) string {
+		t.Helper()
+		got, err := defaultPath(system, func(name string) string { return env[name] }, home, noHome)
+		if err != nil {
+			return err.Error()
+		}
+		return got
+	}
+	local := map[string]string{"LOCALAPPDATA": filepath.Join(home, "local")}
+	none := errors.New("no home")
+	for _, c := range []struct {
+		system string
+		env    map[string]string
+		noHome error
+		want   string
+	}{
+		{"linux", nil, nil, in(".local", "share")},
+		{"linux", map[string]string{"XDG_DATA_HOME": filepath.Join(home, "data")}, none, in("data")},
+		{"linux", nil, none, "find the folder for the ledger: no home"},
+		{"darwin", nil, nil, in("Library", "Application Support")},
+		{"windows", local, nil, in("local")},
+		{"windows", local, none, in("local")},
+		{"windows", nil, nil, in(".local", "share")},
+		{"windows", nil, none, "find the folder for the ledger: no home"},
+	} {
+		if got := at(c.system, c.env, c.noHome); got != c.want {
+			t.Errorf("%s %v: %s, want %s", c.system, c.env, got, c.want)
+		}
+	}
+	touch := func(path string) {
+		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, nil, 0o600)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	touch(in(".local", "share"))
+	if got := at("windows", local, nil); got != in(".local", "share") {
+		t.Errorf("the ledger of an earlier version is left: %s", got)
+	}
+	touch(in("local"))
+	if got := at("windows", local, nil); got != in("local") {
+		t.Errorf("the ledger in its place is not taken: %s", got)
+	}
+}
+
 // A value that is no number comes back as it was, and is in no statistic.
 func TestNoNumbers(t *testing.T) {
 	onBoth(t, func(t *testing.T, where string) {
