@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,20 +14,27 @@ import (
 )
 
 // manualPages are the pages in which help looks for a word, in this order.
-var manualPages = []string{"language.md", "phrasebook.md", "bench.md", "settings.md", "units.md", "watch.md", "link.md", "record.md", "ledger.md", "rehearse.md"}
+var manualPages = []string{"language.md", "phrasebook.md", "bench.md", "settings.md", "units.md", "watch.md", "link.md", "record.md", "ledger.md", "rehearse.md", "status.md", "glossary.md"}
+
+// statusWords ask for all exit statuses.
+var statusWords = []string{"exit", "status", "statuses", "exit status"}
 
 // help tells of a command, or of a word of the language or the formats.
 func (a *app) help() *cobra.Command {
 	return &cobra.Command{
 		Use:   "help [COMMAND | WORD]",
 		Short: "Tells of a command, or of a word of the language, such as hear or limit",
-		Long: `Tells of a command; and of a word of the procedure language, of phrasebooks and benches:
-what the pages of the project tell of it, which are in the program.`,
+		Long: `Tells of a command; and of a word of the procedure language, of phrasebooks and benches, of the
+glossary, or of an exit status ("uparrot help status" tells of all): what the pages of the project
+tell of it, which are in the program.`,
 		Example: "uparrot help hear",
 		RunE: func(cmd *cobra.Command, words []string) error {
 			root := cmd.Root()
 			if len(words) == 0 {
 				return root.Help()
+			}
+			if word := strings.ToLower(strings.Join(words, " ")); contains(statusWords, word) {
+				return a.tellStatuses()
 			}
 			told := false
 			if c, rest, err := root.Find(words); err == nil && c != root && len(rest) == 0 {
@@ -58,6 +66,29 @@ what the pages of the project tell of it, which are in the program.`,
 	}
 }
 
+// tellStatuses tells of all exit statuses.
+func (a *app) tellStatuses() error {
+	page := []string{"status.md"}
+	statuses, err := manual.Words(docs.Files, page)
+	if err != nil {
+		return err
+	}
+	var all []manual.Entry
+	for _, s := range statuses {
+		found, err := manual.Find(docs.Files, page, s)
+		if err != nil {
+			return err
+		}
+		for _, e := range found {
+			if _, err := strconv.Atoi(e.Form); err == nil {
+				all = append(all, e)
+			}
+		}
+	}
+	a.showEntries(all, false)
+	return nil
+}
+
 // tellWord tells what the pages tell of a word; false if they tell nothing.
 func (a *app) tellWord(word string, after bool) (bool, error) {
 	entries, err := manual.Find(docs.Files, manualPages, word)
@@ -69,9 +100,12 @@ func (a *app) tellWord(word string, after bool) (bool, error) {
 			entries = append(entries, manual.Entry{Page: name + ".md", Heading: "A " + name, Form: k.Path + ": " + k.Wanted(), Text: k.About})
 		}
 	}
-	if len(entries) == 0 {
-		return false, nil
-	}
+	a.showEntries(entries, after)
+	return len(entries) > 0, nil
+}
+
+// showEntries prints what was found, each page and heading once.
+func (a *app) showEntries(entries []manual.Entry, after bool) {
 	where := ""
 	for _, e := range entries {
 		if at := e.Page + ": " + e.Heading; at != where {
@@ -83,5 +117,4 @@ func (a *app) tellWord(word string, after bool) (bool, error) {
 		}
 		fmt.Fprint(a.out, e.Show())
 	}
-	return true, nil
 }

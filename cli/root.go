@@ -211,7 +211,8 @@ func (a *app) root() *cobra.Command {
 		Use:   "uparrot",
 		Short: "Puts radio, modem and console-attached modules into service",
 		Long: `uparrot says a module's commands over a serial line, checks every answer against
-what must come, and measures the link that two modules make.
+what must come, and measures the link that two modules make. "uparrot demo" shows it
+without hardware; "uparrot help WORD" tells of a command or of a word of the files.
 
 Exit statuses, of every command:
 

@@ -21,7 +21,7 @@ type Entry struct {
 
 var (
 	heading = regexp.MustCompile(`^#+ (.*)$`)
-	first   = regexp.MustCompile("^[A-Za-z_][A-Za-z0-9_]*")
+	first   = regexp.MustCompile("^[A-Za-z_][A-Za-z0-9_]*|^[0-9]+$")
 	coded   = regexp.MustCompile("`([^`]*)`")
 	linked  = regexp.MustCompile(`\[([^\]]*)\]\([^)]*\)`)
 )
@@ -46,7 +46,7 @@ func Find(files fs.FS, pages []string, word string) (all []Entry, err error) {
 			if bold := "**" + strings.ToUpper(word[:1]) + word[1:] + ".**"; strings.HasPrefix(l, bold) {
 				all = append(all, Entry{page, under, "", plain(strings.TrimPrefix(paragraph(lines[i:]), bold))})
 			}
-			if form, about, is := row(l, word); is {
+			if form, about, is := row(l, word, under == glossary); is {
 				all = append(all, Entry{page, under, form, about})
 			}
 		}
@@ -72,9 +72,15 @@ func Words(files fs.FS, pages []string) (words []string, err error) {
 	return words, nil
 }
 
+// glossary heads the page whose rows begin with words of the trade as they are.
+const glossary = "Glossary"
+
 // row is a row of a table that tells of a word: how it is written, and what it does.
-func row(line, word string) (form, about string, is bool) {
+func row(line, word string, bare bool) (form, about string, is bool) {
 	head := cell(line, 0)
+	if name, _, _ := strings.Cut(head, ","); bare && strings.EqualFold(name, word) {
+		is = true
+	}
 	for _, c := range coded.FindAllStringSubmatch(head, -1) {
 		is = is || first.FindString(c[1]) == word
 	}

@@ -5,7 +5,7 @@ package schema
 
 import (
 	"encoding/json"
-	"fmt"
+	"strings"
 )
 
 // Form is of what sort a value is.
@@ -171,7 +171,16 @@ func (k *Key) json() object {
 // Wanted is what the value of a key may be, in words.
 func (k *Key) Wanted() string {
 	if k.Words != nil {
-		return fmt.Sprintf("one of %q", k.Words)
+		return orList(k.Words)
 	}
 	return string(k.Form)
+}
+
+// orList is words of which one is taken: a, b or c.
+func orList(words []string) string {
+	last := len(words) - 1
+	if last < 1 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:last], ", ") + " or " + words[last]
 }
