@@ -163,3 +163,12 @@ func eachCommand(f func(c *cobra.Command)) {
 		}
 	})
 }
+
+// What is longer than a file may be is refused, never cut.
+func TestLongStandardInput(t *testing.T) {
+	var out, errs bytes.Buffer
+	long := strings.NewReader("procedure \"A\"\n" + strings.Repeat("# a comment that goes on\n", 1<<20))
+	if status := Main([]string{"tidy", "-"}, long, &out, &errs); status != 2 || out.Len() > 0 || !strings.Contains(errs.String(), "longer than 16 MiB") {
+		t.Errorf("status %d, %d bytes, %s", status, out.Len(), errs.String())
+	}
+}

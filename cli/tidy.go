@@ -71,7 +71,7 @@ func (a *app) source(file string) (string, error) {
 	var text []byte
 	var err error
 	if file == "-" {
-		text, err = io.ReadAll(io.LimitReader(a.in, source.MaxFile))
+		text, err = source.ReadAll(a.in, "standard input")
 	} else {
 		text, err = source.ReadFile(file)
 	}

@@ -3,7 +3,11 @@
 package port
 
 import (
+	"context"
 	"fmt"
+	"os"
+	"os/exec"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -20,8 +24,14 @@ const Example = "/dev/cu.usbserial-0"
 // FasterHint says how an adapter is kept from gathering bytes.
 func FasterHint(string) string { return "set the latency timer of its driver to 1" }
 
-// openBy is not known here: there is no process table to read.
-func openBy(string) string { return "" }
+// openBy names the programs that have a device open, this one apart, as lsof tells; "" if none can
+// be seen.
+func openBy(device string) string {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	out, _ := exec.CommandContext(ctx, "lsof", "-F", "pc", device).Output() // nobody, and no lsof, are an error
+	return strings.Join(fromLsof(string(out), os.Getpid()), " and ")
+}
 
 func process(pid int) string { return fmt.Sprintf("process %d", pid) }
 

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -224,11 +225,35 @@ func permissionHint(path string) string {
 	if info.Mode().Perm()&0o060 != 0o060 {
 		return "Its owner must give you the right to read and write it."
 	}
-	name := strconv.Itoa(int(stat.Gid))
-	if g, err := user.LookupGroupId(name); err == nil {
+	id := strconv.Itoa(int(stat.Gid))
+	name := id
+	if g, err := user.LookupGroupId(id); err == nil {
 		name = g.Name
 	}
+	own, _ := os.Getgroups() // without them nothing is known of what this login has
+	return groupHint(name, slices.Contains(own, int(stat.Gid)), listedIn(id))
+}
+
+// groupHint says what lacks of the group that may open a port: whether this login is in it, and
+// whether the user is listed there.
+func groupHint(name string, here, listed bool) string {
+	switch {
+	case here:
+		return fmt.Sprintf("You are in its group %q, which may: something else keeps you out, such as a container or a security module.", name)
+	case listed:
+		return fmt.Sprintf("Its group %q may, and you are in it, but this login began before that: log in anew.", name)
+	}
 	return fmt.Sprintf("Its group %q may: have yourself added with 'sudo usermod -aG %s $USER', then log in anew.", name, name)
+}
+
+// listedIn reports whether this user is listed in a group, by its number.
+func listedIn(id string) bool {
+	u, err := user.Current()
+	if err != nil {
+		return false
+	}
+	groups, err := u.GroupIds()
+	return err == nil && slices.Contains(groups, id)
 }
 
 // LockFile makes a file and locks it for this program; a file that another

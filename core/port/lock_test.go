@@ -3,6 +3,7 @@ package port
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 )
 
@@ -34,4 +35,18 @@ func TestLockAgain(t *testing.T) {
 		t.Error(err)
 	}
 	release()
+}
+
+// Who has a port open, as lsof tells it.
+func TestFromLsof(t *testing.T) {
+	for list, want := range map[string]string{
+		"": "",
+		"p4711\nclogger\np812\nccat\np99\ncself\n": "logger (process 4711) and cat (process 812)",
+		"px\ncnobody\n":             "",
+		"p12\nf3\ncterm inal\nf4\n": "term inal (process 12)",
+	} {
+		if got := strings.Join(fromLsof(list, 99), " and "); got != want {
+			t.Errorf("%q: %q, want %q", list, got, want)
+		}
+	}
 }

@@ -198,3 +198,19 @@ func TestExclusive(t *testing.T) {
 		t.Errorf("with a living owner: %v", err)
 	}
 }
+
+// The group of a port is named, and what lacks: being in it, or a login since then.
+func TestGroupHint(t *testing.T) {
+	for _, c := range []struct {
+		here, listed bool
+		want         string
+	}{
+		{false, false, `Its group "dialout" may: have yourself added with 'sudo usermod -aG dialout $USER', then log in anew.`},
+		{false, true, `Its group "dialout" may, and you are in it, but this login began before that: log in anew.`},
+		{true, true, `You are in its group "dialout", which may: something else keeps you out, such as a container or a security module.`},
+	} {
+		if got := groupHint("dialout", c.here, c.listed); got != c.want {
+			t.Errorf("%+v: %s", c, got)
+		}
+	}
+}

@@ -65,9 +65,15 @@ func ReadFile(path string) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	text, err := io.ReadAll(io.LimitReader(f, MaxFile+1))
+	return ReadAll(f, path)
+}
+
+// ReadAll reads what comes up to its end, at most MaxFile bytes; more is an error, never cut. The
+// name is what the error calls it.
+func ReadAll(from io.Reader, name string) ([]byte, error) {
+	text, err := io.ReadAll(io.LimitReader(from, MaxFile+1))
 	if err == nil && len(text) > MaxFile {
-		err = &os.PathError{Op: "read", Path: path, Err: fmt.Errorf("it is longer than %d MiB", MaxFile>>20)}
+		err = &os.PathError{Op: "read", Path: name, Err: fmt.Errorf("it is longer than %d MiB", MaxFile>>20)}
 	}
 	return text, err
 }
