@@ -2,13 +2,13 @@ package cli
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
 	"uparrot/core/link"
+	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
 
@@ -64,11 +64,11 @@ func (c *linkTestCommand) toDecide(cmd *cobra.Command, args []string, sum link.S
 	return strings.Join(words, " ")
 }
 
-var plainWord = regexp.MustCompile(`^[A-Za-z0-9_./:=,%@+-]+$`)
+var plainWord = text.Regexp(`^[A-Za-z0-9_./:=,%@+-]+$`)
 
 // shellWord is a word as a shell takes it.
 func shellWord(w string) string {
-	if plainWord.MatchString(w) {
+	if plainWord().MatchString(w) {
 		return w
 	}
 	return "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"

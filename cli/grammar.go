@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 
@@ -10,6 +9,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"uparrot/core/session"
+	"uparrot/core/text"
 )
 
 // What holds for the flags of all commands is laid on here, in one place: letters, times with days,
@@ -82,11 +82,11 @@ type dayed struct{ pflag.Value }
 // Set reads a time.
 func (d dayed) Set(text string) error { return d.Value.Set(inHours(text)) }
 
-var withDays = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?)d(.*)$`)
+var withDays = text.Regexp(`^([0-9]+(?:\.[0-9]+)?)d(.*)$`)
 
 // inHours is a time with its days as hours; a text that has none stays as it is.
 func inHours(text string) string {
-	m := withDays.FindStringSubmatch(text)
+	m := withDays().FindStringSubmatch(text)
 	if m == nil {
 		return text
 	}
@@ -97,14 +97,14 @@ func inHours(text string) string {
 	return strconv.FormatFloat(24*n, 'f', -1, 64) + "h" + m[2]
 }
 
-var severalOf = regexp.MustCompile(`^if any flags in the group \[.*\] are set none of the others can be; \[(.*)\] were all set$`)
+var severalOf = text.Regexp(`^if any flags in the group \[.*\] are set none of the others can be; \[(.*)\] were all set$`)
 
 // exclude says in plain words that flags exclude each other.
 func exclude(err error) error {
 	if err == nil {
 		return nil
 	}
-	m := severalOf.FindStringSubmatch(err.Error())
+	m := severalOf().FindStringSubmatch(err.Error())
 	if m == nil {
 		return err
 	}

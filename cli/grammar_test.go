@@ -145,7 +145,7 @@ func TestFilled(t *testing.T) {
 	}
 	var takes []string
 	eachCommand(func(c *cobra.Command) {
-		if takesFiles.MatchString(c.Use) {
+		if takesFiles().MatchString(c.Use) {
 			takes = append(takes, c.Name())
 		}
 	})

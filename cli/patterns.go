@@ -2,15 +2,16 @@ package cli
 
 import (
 	"path/filepath"
-	"regexp"
 	"runtime"
 	"strings"
 
 	"github.com/spf13/cobra"
+
+	"uparrot/core/text"
 )
 
 // takesFiles is the use line of a command that takes any number of files.
-var takesFiles = regexp.MustCompile(`(FILE|RECORD)\S*\.\.\.`)
+var takesFiles = text.Regexp(`(FILE|RECORD)\S*\.\.\.`)
 
 // patterns has the commands that take files fill in patterns such as *.parrot themselves where the
 // shell does not.
@@ -19,7 +20,7 @@ func patterns(cmd *cobra.Command) {
 		patterns(c)
 	}
 	do := cmd.RunE
-	if runtime.GOOS != "windows" || do == nil || !takesFiles.MatchString(cmd.Use) {
+	if runtime.GOOS != "windows" || do == nil || !takesFiles().MatchString(cmd.Use) {
 		return
 	}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error { return do(cmd, filled(args)) }

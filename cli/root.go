@@ -140,13 +140,13 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 }
 
 // meant is the hint that names another word in the place of one.
-var meant = regexp.MustCompile(`Did you mean ("(?:[^"\\]|\\.)*")\?`)
+var meant = text.Regexp(`Did you mean ("(?:[^"\\]|\\.)*")\?`)
 
 // ownCall is the person's own call, mended: with the word that was meant, or with what it lacks; "" if
 // that cannot be told.
 func ownCall(args []string, wrong *session.Misuse) string {
 	own := slices.Clone(args)
-	if m := meant.FindStringSubmatchIndex(wrong.What); m != nil && wrong.Lacks == "" {
+	if m := meant().FindStringSubmatchIndex(wrong.What); m != nil && wrong.Lacks == "" {
 		right, err := strconv.Unquote(wrong.What[m[2]:m[3]])
 		quoted := regexp.MustCompile(`"(?:[^"\\]|\\.)*"|--[a-z-]+`).FindAllString(wrong.What[:m[0]], -1)
 		if err != nil || len(quoted) == 0 {
@@ -273,12 +273,12 @@ func usageOf(template string) string {
 // kindWords are what the help calls the kinds of values, for what the library calls them.
 var kindWords = map[string]string{"string": "TEXT", "strings": "TEXT", "stringArray": "TEXT", "int": "N", "uint": "N", "float": "N", "duration": "TIME"}
 
-var kindOf = regexp.MustCompile(`(?m)^(\s+(?:-\w, )?--[a-z0-9-]+) (string|strings|stringArray|int|uint|float|duration)(\s)`)
+var kindOf = text.Regexp(`(?m)^(\s+(?:-\w, )?--[a-z0-9-]+) (string|strings|stringArray|int|uint|float|duration)(\s)`)
 
 // kinds has the table of flags call the kinds of values by words that people have for them.
 func kinds(usage string) string {
-	return kindOf.ReplaceAllStringFunc(usage, func(found string) string {
-		m := kindOf.FindStringSubmatch(found)
+	return kindOf().ReplaceAllStringFunc(usage, func(found string) string {
+		m := kindOf().FindStringSubmatch(found)
 		return fmt.Sprintf("%s %-*s%s", m[1], len(m[2]), kindWords[m[2]], m[3])
 	})
 }

@@ -3,7 +3,12 @@ package tests
 import (
 	"encoding/json"
 	"io"
+	"io/fs"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 )
@@ -83,5 +88,34 @@ func TestHouse(t *testing.T) {
 		if !seen[r] {
 			t.Errorf("there is no room %s", r)
 		}
+	}
+}
+
+// Every regular expression that is compiled when it is first needed is right.
+func TestLazyRegexps(t *testing.T) {
+	t.Parallel()
+	written := regexp.MustCompile("text\\.Regexp\\((`[^`]*`|\"(?:[^\"\\\\]|\\\\.)*\")\\)")
+	found := 0
+	for _, root := range []string{"../core", "../cli"} {
+		err := filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
+			if err != nil || !strings.HasSuffix(path, ".go") {
+				return err
+			}
+			source, err := os.ReadFile(path)
+			for _, m := range written.FindAllStringSubmatch(string(source), -1) {
+				expr, uerr := strconv.Unquote(m[1])
+				if _, cerr := regexp.Compile(expr); uerr != nil || cerr != nil {
+					t.Errorf("%s: %s: %v, %v", path, m[1], uerr, cerr)
+				}
+				found++
+			}
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if found < 60 {
+		t.Errorf("only %d were found", found)
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
+	"uparrot/core/text"
 )
 
 // Entry is one thing that can be said to a module, as it was told; what is not known is "".
@@ -68,12 +69,12 @@ type command struct {
 }
 
 var (
-	hole   = regexp.MustCompile(`<[^<>]+>|\{[^{}]+\}|\[[^\[\]]+\]`)
-	digits = regexp.MustCompile(`^-?[0-9]+$`)
-	real   = regexp.MustCompile(`^-?[0-9]+\.[0-9]+$`)
-	spread = regexp.MustCompile(`(-?[0-9]+(?:\.[0-9]+)?)\s*(?:\.\.\.?|…|–|-|to)\s*(-?[0-9]+(?:\.[0-9]+)?)`)
-	atMost = regexp.MustCompile(`(?i)(?:up to|at most|max(?:imum)?\.?|<=|≤)\s*([0-9]+)`)
-	choice = regexp.MustCompile(`^\(?\s*-?[0-9]+(?:\s*(?:,|/|\||or)\s*-?[0-9]+)+\s*\)?$`)
+	hole   = text.Regexp(`<[^<>]+>|\{[^{}]+\}|\[[^\[\]]+\]`)
+	digits = text.Regexp(`^-?[0-9]+$`)
+	real   = text.Regexp(`^-?[0-9]+\.[0-9]+$`)
+	spread = text.Regexp(`(-?[0-9]+(?:\.[0-9]+)?)\s*(?:\.\.\.?|…|–|-|to)\s*(-?[0-9]+(?:\.[0-9]+)?)`)
+	atMost = text.Regexp(`(?i)(?:up to|at most|max(?:imum)?\.?|<=|≤)\s*([0-9]+)`)
+	choice = text.Regexp(`^\(?\s*-?[0-9]+(?:\s*(?:,|/|\||or)\s*-?[0-9]+)+\s*\)?$`)
 )
 
 // Begin makes a phrasebook of entries. Speed and ending of the line are asked for unless they are known.
@@ -133,7 +134,7 @@ func (b *Book) spoken(ctx context.Context, entries []Entry, known phrasebook.Set
 		b.line[0] = strconv.Itoa(known.Speed)
 	} else {
 		answer, err := b.ask(ctx, Question{"At which speed, in baud?", "115200", func(s string) error {
-			if !digits.MatchString(s) {
+			if !digits().MatchString(s) {
 				return errors.New("a number of baud, such as 115200")
 			}
 			return nil
@@ -180,12 +181,12 @@ func heardText(s string) error {
 
 // holes are what may vary in a command, as the guide calls it; plain words in the place of a value count.
 func holes(say string) (shape string, names []string) {
-	shape = hole.ReplaceAllStringFunc(say, func(h string) string {
+	shape = hole().ReplaceAllStringFunc(say, func(h string) string {
 		names = append(names, strings.Trim(h, "<>{}[] "))
 		return "\x00"
 	})
 	if len(names) == 0 {
-		if head, value, ok := strings.Cut(shape, "="); ok && value != "" && value != "?" && (spread.MatchString(value) || regexp.MustCompile(`^"?[a-z][a-z_]*"?$`).MatchString(value)) {
+		if head, value, ok := strings.Cut(shape, "="); ok && value != "" && value != "?" && (spread().MatchString(value) || regexp.MustCompile(`^"?[a-z][a-z_]*"?$`).MatchString(value)) {
 			quote := ""
 			if strings.HasPrefix(value, `"`) {
 				quote = `"`
@@ -266,7 +267,7 @@ func safeName(s string, n int) string {
 // answerLines are the lines of an answer but for the result OK.
 func answerLines(told string) (lines []string) {
 	for _, l := range splitAnswer(told) {
-		lines = append(lines, hole.ReplaceAllString(l, "{}"))
+		lines = append(lines, hole().ReplaceAllString(l, "{}"))
 	}
 	return lines
 }
@@ -368,7 +369,7 @@ func (b *Book) name(s *setting, own string) {
 		short = strings.Join(words, " ")
 	}
 	holder := strings.ReplaceAll(strings.ToLower(s.placeholder), "_", " ")
-	if len(holder) < 3 || holder == "value" || holder == "val" || spread.MatchString(holder) {
+	if len(holder) < 3 || holder == "value" || holder == "val" || spread().MatchString(holder) {
 		holder = ""
 	}
 	tail := strings.ToLower(strings.Trim(regexp.MustCompile(`^(?i:AT)?[^A-Za-z0-9]*`).ReplaceAllString(own, ""), " "))
@@ -385,8 +386,8 @@ func (b *Book) name(s *setting, own string) {
 func (b *Book) kind(ctx context.Context, s *setting, said string) error {
 	told := s.given.Range
 	quoted := strings.Contains(said, `"`) || strings.Contains(s.answersTold, `"`) || strings.Contains(s.write, `"`)
-	m := spread.FindStringSubmatch(told)
-	if most := atMost.FindStringSubmatch(told); m == nil && most != nil {
+	m := spread().FindStringSubmatch(told)
+	if most := atMost().FindStringSubmatch(told); m == nil && most != nil {
 		m = []string{"", "0", most[1]}
 	}
 	letters := regexp.MustCompile(`(?i)char|letter|byte|text|string`).MatchString(told)
@@ -398,7 +399,7 @@ func (b *Book) kind(ctx context.Context, s *setting, said string) error {
 		}
 	case m != nil:
 		s.low, s.high, s.kind = m[1], m[2], "text"
-	case choice.MatchString(told):
+	case choice().MatchString(told):
 		all := regexp.MustCompile(`-?[0-9]+`).FindAllString(told, -1)
 		s.low, s.high, s.kind = all[0], all[len(all)-1], "int"
 	case quoted || letters:
@@ -406,9 +407,9 @@ func (b *Book) kind(ctx context.Context, s *setting, said string) error {
 	default:
 		propose := "text"
 		switch sample := cmp.Or(s.byDefault, lastWord(s.answersTold)); {
-		case digits.MatchString(sample):
+		case digits().MatchString(sample):
 			propose = "int"
-		case real.MatchString(sample):
+		case real().MatchString(sample):
 			propose = "num"
 		}
 		var err error
@@ -423,7 +424,7 @@ func (b *Book) kind(ctx context.Context, s *setting, said string) error {
 	}
 	if told != "" && s.low == "" {
 		answer, err := b.ask(ctx, Question{fmt.Sprintf("From what to what may %s be? The guide says %q. LOW..HIGH, or nothing", s.name, told), "", func(a string) error {
-			if a != "" && !spread.MatchString(a) {
+			if a != "" && !spread().MatchString(a) {
 				return errors.New("LOW..HIGH, such as 1..16")
 			}
 			return nil
@@ -431,7 +432,7 @@ func (b *Book) kind(ctx context.Context, s *setting, said string) error {
 		if err != nil {
 			return err
 		}
-		if m := spread.FindStringSubmatch(answer); m != nil {
+		if m := spread().FindStringSubmatch(answer); m != nil {
 			s.low, s.high = m[1], m[2]
 		}
 	}

@@ -2,7 +2,6 @@ package draft
 
 import (
 	"bytes"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -24,7 +23,7 @@ func Record(t *conversation.Talk) (all []Entry, setup phrasebook.Setup, refusals
 		}
 		lines, no := answerOf(said, turn.Heard, setup.Dialect == phrasebook.AT)
 		if no != "" {
-			if no = number.ReplaceAllString(no, "{number:int}"); no != "ERROR" && !slices.Contains(refusals, no) {
+			if no = number().ReplaceAllString(no, "{number:int}"); no != "ERROR" && !slices.Contains(refusals, no) {
 				refusals = append(refusals, no)
 			}
 			continue
@@ -52,7 +51,7 @@ func Record(t *conversation.Talk) (all []Entry, setup phrasebook.Setup, refusals
 	return all, setup, refusals
 }
 
-var number = regexp.MustCompile(`[0-9]+`)
+var number = text.Regexp(`[0-9]+`)
 
 // wrote is what was said with its value as what may vary, and that value: a value behind = or, of words,
 // behind what is said alone elsewhere.

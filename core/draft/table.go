@@ -176,9 +176,9 @@ func guess(rows [][]string, i int, what []string) string {
 		n++
 		c := strings.TrimSpace(r[i])
 		switch {
-		case spread.MatchString(c) && !looksSaid(c):
+		case spread().MatchString(c) && !looksSaid(c):
 			ranges++
-		case digits.MatchString(c):
+		case digits().MatchString(c):
 			numbers++
 		case looksSaid(c):
 			said++

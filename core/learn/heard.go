@@ -2,13 +2,13 @@ package learn
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 	"time"
 	"unicode"
 
 	"uparrot/core/phrasebook"
 	"uparrot/core/secret"
+	"uparrot/core/text"
 )
 
 // mostLines is how many lines of an answer are checked one by one; of a longer
@@ -98,17 +98,17 @@ func escaped(text string) string {
 }
 
 var (
-	fraction = regexp.MustCompile(`^-?[0-9]+\.[0-9]+$`)
-	whole    = regexp.MustCompile(`^-?[0-9]{1,18}$`)
-	clock    = regexp.MustCompile(`^[0-9]{1,2}:[0-9]{2}:[0-9]{2}(\.[0-9]+)?$`)
+	fraction = text.Regexp(`^-?[0-9]+\.[0-9]+$`)
+	whole    = text.Regexp(`^-?[0-9]{1,18}$`)
+	clock    = text.Regexp(`^[0-9]{1,2}:[0-9]{2}:[0-9]{2}(\.[0-9]+)?$`)
 )
 
 // kindOf is how a value that varies is written in heard text.
 func kindOf(text string) string {
 	switch {
-	case whole.MatchString(text):
+	case whole().MatchString(text):
 		return ":int"
-	case fraction.MatchString(text):
+	case fraction().MatchString(text):
 		return ":num"
 	}
 	return ":word"
@@ -134,7 +134,7 @@ func (t *turn) varies(i, k int, tok token) bool {
 	if seen {
 		return false
 	}
-	return fraction.MatchString(tok.text) || clock.MatchString(tok.text) || whole.MatchString(tok.text) && strings.HasPrefix(tok.text, "-")
+	return fraction().MatchString(tok.text) || clock().MatchString(tok.text) || whole().MatchString(tok.text) && strings.HasPrefix(tok.text, "-")
 }
 
 // alike reports whether two lines are the same but for some values.
@@ -228,14 +228,14 @@ func (w *writer) settingPattern(t *turn, s *phrasebook.Setting, value string, l 
 		} else {
 			name = nameFor(s.Name+"_found", "found", w.names)
 		}
-		return valuePlace.ReplaceAllString(source, "{"+name+"$1}")
+		return valuePlace().ReplaceAllString(source, "{"+name+"$1}")
 	}
-	return valuePlace.ReplaceAllLiteralString(source, text)
+	return valuePlace().ReplaceAllLiteralString(source, text)
 }
 
-var valuePlace = regexp.MustCompile(`\{value(:[^}]*)?\}`)
+var valuePlace = text.Regexp(`\{value(:[^}]*)?\}`)
 
-var anyPlace = regexp.MustCompile(`\{([a-z_0-9]+)(:[^}]*)?\}`)
+var anyPlace = text.Regexp(`\{([a-z_0-9]+)(:[^}]*)?\}`)
 
 // noticePattern is a line that the module sent by itself because of what was said:
 // what was said in it must come so, the rest varies.
@@ -246,8 +246,8 @@ func (w *writer) noticePattern(t *turn, l *line) string {
 		values[c.Name] = fmt.Sprint(c.Value)
 	}
 	renamed := map[string]string{}
-	return anyPlace.ReplaceAllStringFunc(l.notice.Heard, func(place string) string {
-		found := anyPlace.FindStringSubmatch(place)
+	return anyPlace().ReplaceAllStringFunc(l.notice.Heard, func(place string) string {
+		found := anyPlace().FindStringSubmatch(place)
 		name, kind := found[1], found[2]
 		v, ok := values[name]
 		if ok && v != "" && strings.Contains(t.text, v) {

@@ -105,7 +105,7 @@ func (w *writer) differences() {
 				w.tuples[key] = name
 				kind := "int"
 				for _, v := range row {
-					if !whole.MatchString(v) || len(v) > 1 && strings.HasPrefix(strings.TrimPrefix(v, "-"), "0") {
+					if !whole().MatchString(v) || len(v) > 1 && strings.HasPrefix(strings.TrimPrefix(v, "-"), "0") {
 						kind = "text" // as a number it would lose its zeros
 					}
 				}

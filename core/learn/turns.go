@@ -2,7 +2,6 @@ package learn
 
 import (
 	"bytes"
-	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -212,7 +211,7 @@ func (t *turn) recognise() {
 		}
 	}
 	for i := range b.Commands {
-		if strings.Trim(anyPlace.ReplaceAllString(b.Commands[i].Say, ""), " ") == "" {
+		if strings.Trim(anyPlace().ReplaceAllString(b.Commands[i].Say, ""), " ") == "" {
 			continue // it would be anything
 		}
 		if _, ok := named(b.Commands[i].Said); ok {
@@ -354,7 +353,7 @@ func sameLines(a, b []line) bool {
 }
 
 // tokens are the parts of a line between blanks and marks.
-var tokens = regexp.MustCompile(`[^\s,;=()"<>|]+`)
+var tokens = text.Regexp(`[^\s,;=()"<>|]+`)
 
 // token is a part of a text.
 type token struct {
@@ -364,7 +363,7 @@ type token struct {
 
 func tokensOf(text string) []token {
 	var list []token
-	for _, at := range tokens.FindAllStringIndex(text, -1) {
+	for _, at := range tokens().FindAllStringIndex(text, -1) {
 		list = append(list, token{text[at[0]:at[1]], at[0], at[1]})
 	}
 	return list

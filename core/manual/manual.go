@@ -4,7 +4,6 @@ package manual
 
 import (
 	"io/fs"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -20,10 +19,10 @@ type Entry struct {
 }
 
 var (
-	heading = regexp.MustCompile(`^#+ (.*)$`)
-	first   = regexp.MustCompile("^[A-Za-z_][A-Za-z0-9_]*|^[0-9]+$")
-	coded   = regexp.MustCompile("`([^`]*)`")
-	linked  = regexp.MustCompile(`\[([^\]]*)\]\([^)]*\)`)
+	heading = text.Regexp(`^#+ (.*)$`)
+	first   = text.Regexp("^[A-Za-z_][A-Za-z0-9_]*|^[0-9]+$")
+	coded   = text.Regexp("`([^`]*)`")
+	linked  = text.Regexp(`\[([^\]]*)\]\([^)]*\)`)
 )
 
 // Find is what the pages tell of a word: rows of tables whose first cell begins with it, and sections that
@@ -37,7 +36,7 @@ func Find(files fs.FS, pages []string, word string) (all []Entry, err error) {
 		under := ""
 		lines := strings.Split(string(content), "\n")
 		for i, l := range lines {
-			if m := heading.FindStringSubmatch(l); m != nil {
+			if m := heading().FindStringSubmatch(l); m != nil {
 				if under = m[1]; strings.EqualFold(under, word) {
 					all = append(all, Entry{page, under, "", section(lines[i+1:])})
 				}
@@ -62,8 +61,8 @@ func Words(files fs.FS, pages []string) (words []string, err error) {
 			return nil, err
 		}
 		for _, l := range strings.Split(string(content), "\n") {
-			for _, c := range coded.FindAllStringSubmatch(cell(l, 0), -1) {
-				if w := first.FindString(c[1]); w != "" && !slices.Contains(words, w) {
+			for _, c := range coded().FindAllStringSubmatch(cell(l, 0), -1) {
+				if w := first().FindString(c[1]); w != "" && !slices.Contains(words, w) {
 					words = append(words, w)
 				}
 			}
@@ -81,8 +80,8 @@ func row(line, word string, bare bool) (form, about string, is bool) {
 	if name, _, _ := strings.Cut(head, ","); bare && strings.EqualFold(name, word) {
 		is = true
 	}
-	for _, c := range coded.FindAllStringSubmatch(head, -1) {
-		is = is || first.FindString(c[1]) == word
+	for _, c := range coded().FindAllStringSubmatch(head, -1) {
+		is = is || first().FindString(c[1]) == word
 	}
 	if !is {
 		return "", "", false
@@ -126,7 +125,7 @@ func section(lines []string) string {
 
 // plain is text without the marks of Markdown.
 func plain(s string) string {
-	s = linked.ReplaceAllString(s, "$1")
+	s = linked().ReplaceAllString(s, "$1")
 	return strings.TrimSpace(strings.NewReplacer("`", "", "**", "", "*", "").Replace(s))
 }
 

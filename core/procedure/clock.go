@@ -2,10 +2,11 @@ package procedure
 
 import (
 	"errors"
-	"regexp"
 
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/ast"
+
+	"uparrot/core/text"
 )
 
 // Clock tells the time to the expressions of a run.
@@ -116,11 +117,11 @@ func (v *sinceSeeker) Visit(node *ast.Node) {
 }
 
 // seconds is an expression that is nothing but a time of the clock.
-var seconds = regexp.MustCompile(`^(?:elapsed\(\)|since\(\w+\))$`)
+var seconds = text.Regexp(`^(?:elapsed\(\)|since\(\w+\))$`)
 
 // unitOf is the unit of an expression where nobody says one: times are in seconds.
 func (p *parser) unitOf(expr, said string) string {
-	if said == "" && (seconds.MatchString(expr) || p.times[expr]) {
+	if said == "" && (seconds().MatchString(expr) || p.times[expr]) {
 		return "s"
 	}
 	return said

@@ -12,6 +12,7 @@ import (
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 	"uparrot/core/source"
+	"uparrot/core/text"
 )
 
 // foldTime is how long working out values without a run may take, all together; those
@@ -412,12 +413,12 @@ func (in *Input) mayBe() string {
 	return in.rangeWords()
 }
 
-var lengthOf = regexp.MustCompile(`^\x00\s*len\((.*)\)\s*\x00$`)
+var lengthOf = text.Regexp(`^\x00\s*len\((.*)\)\s*\x00$`)
 
 // length compares a stated length with the payload, as far as both are known.
 func (in *inspector) length(n *Say, stated, payload string) {
 	mend := "Write the number of bytes of the payload, its line ending included, or {len(...)} of it."
-	if m := lengthOf.FindStringSubmatch(stated); m != nil {
+	if m := lengthOf().FindStringSubmatch(stated); m != nil {
 		parts := tokens(payload)
 		if len(parts) == 2 && (parts[0].open && parts[0].text == m[1] || parts[1].open && parts[1].text == m[1]) {
 			in.mistake(n.TextAt, fmt.Sprintf("the stated length is that of %s alone, but the payload is longer", m[1]), mend)

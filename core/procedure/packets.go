@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"hash/crc32"
 	"math/bits"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -12,6 +11,7 @@ import (
 
 	"uparrot/core/pattern"
 	"uparrot/core/source"
+	"uparrot/core/text"
 )
 
 // Functions for packets: numbers as bytes both ways, and what proves a packet whole.
@@ -167,6 +167,6 @@ func bitsOf(args ...any) (any, error) {
 
 // OfBytes reports whether an expression makes its number out of bytes, or writes one in
 // hexadecimal.
-func (e *Expr) OfBytes() bool { return ofBytes.MatchString(e.Source) }
+func (e *Expr) OfBytes() bool { return ofBytes().MatchString(e.Source) }
 
-var ofBytes = regexp.MustCompile(`\b(?:byte|uint|bits|sum8|xor8|crc16|crc32|[ui](?:8|16|32)(?:le)?)\(|\b0x`)
+var ofBytes = text.Regexp(`\b(?:byte|uint|bits|sum8|xor8|crc16|crc32|[ui](?:8|16|32)(?:le)?)\(|\b0x`)

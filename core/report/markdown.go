@@ -3,7 +3,6 @@ package report
 import (
 	"fmt"
 	"io"
-	"regexp"
 	"strings"
 
 	"uparrot/core/record"
@@ -12,13 +11,13 @@ import (
 )
 
 // harmless is text that Markdown takes as it is.
-var harmless = regexp.MustCompile(`^[\pL\pN][\pL\pN ,.;:%()'/-]*$`)
+var harmless = text.Regexp(`^[\pL\pN][\pL\pN ,.;:%()'/-]*$`)
 
 // marked is text within Markdown, in a table too: what could be more than text
 // stands as code, where neither markup nor names of people are looked for.
 func marked(value string) string {
 	plain := text.Line(value)
-	if plain == "" || harmless.MatchString(plain) && !strings.Contains(plain, "://") && !strings.Contains(plain, "www.") {
+	if plain == "" || harmless().MatchString(plain) && !strings.Contains(plain, "://") && !strings.Contains(plain, "www.") {
 		return plain
 	}
 	fence := "`"

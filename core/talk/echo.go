@@ -173,7 +173,7 @@ func (t *Talker) passEarly(held []dialog.Trace, line string) {
 		if tr.Kind == dialog.Came {
 			came = append(came, tr.Bytes...)
 		}
-		if asks.Match(text.Plain(came)) {
+		if asks().Match(text.Plain(came)) {
 			t.conceal(line)
 			break
 		}

@@ -3,12 +3,12 @@ package talk
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 
 	"uparrot/core/phrasebook"
 	"uparrot/core/source"
+	"uparrot/core/text"
 )
 
 // Phrase is something to say that the phrasebook knows: what reads and sets a setting,
@@ -51,11 +51,11 @@ const (
 	FieldShut = "›"
 )
 
-var braced = regexp.MustCompile(`\{([A-Za-z_][A-Za-z0-9_]*)\}`)
+var braced = text.Regexp(`\{([A-Za-z_][A-Za-z0-9_]*)\}`)
 
 // withFields is a command with its captures as fields; the names of bytes stay.
 func withFields(say string) string {
-	return braced.ReplaceAllStringFunc(say, func(f string) string {
+	return braced().ReplaceAllStringFunc(say, func(f string) string {
 		switch name := f[1 : len(f)-1]; name {
 		case "cr", "lf", "tab", "esc", "nul":
 			return f
@@ -65,13 +65,13 @@ func withFields(say string) string {
 	})
 }
 
-var field = regexp.MustCompile(FieldOpen + "([^" + FieldShut + "]*)" + FieldShut)
+var field = text.Regexp(FieldOpen + "([^" + FieldShut + "]*)" + FieldShut)
 
 // NextField is where the first field at or behind a place in what is typed begins and ends,
 // in bytes, and its name; behind the last one it begins anew.
 func NextField(typed string, from int) (start, end int, name string, ok bool) {
 	from = max(0, min(from, len(typed)))
-	at := field.FindStringSubmatchIndex(typed[from:])
+	at := field().FindStringSubmatchIndex(typed[from:])
 	if at == nil && from > 0 {
 		return NextField(typed, 0)
 	}

@@ -2,7 +2,6 @@ package talk
 
 import (
 	"bytes"
-	"regexp"
 	"strings"
 
 	"uparrot/core/secret"
@@ -16,7 +15,7 @@ const secretWords = `password|passwd|passphrase|pass phrase|pass-phrase|passcode
 
 // asks is the end of a question for one: such a word, not within another, and then the
 // mark that a question ends with, whatever stands between.
-var asks = regexp.MustCompile(`(?i)(?:^|[^\pL])(?:` + secretWords + `)(?:$|[^\pL\r\n][^\r\n]{0,80})?\s*[:>?：]\s*$`)
+var asks = text.Regexp(`(?i)(?:^|[^\pL])(?:` + secretWords + `)(?:$|[^\pL\r\n][^\r\n]{0,80})?\s*[:>?：]\s*$`)
 
 // listen keeps what is said next secret, if the module asks for that.
 func (t *Talker) listen(b []byte) {
@@ -29,7 +28,7 @@ func (t *Talker) listen(b []byte) {
 	}
 	t.secrets.Lock()
 	defer t.secrets.Unlock()
-	t.asked = asks.MatchString(string(text.Plain(t.heard)))
+	t.asked = asks().MatchString(string(text.Plain(t.heard)))
 	t.Events.Conceal(t.Station.Name, t.asked || t.next)
 }
 

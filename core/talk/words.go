@@ -2,10 +2,10 @@ package talk
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"uparrot/core/pattern"
+	"uparrot/core/text"
 )
 
 // Parse turns what a person typed into what is to be said. Braces name bytes, as
@@ -49,22 +49,22 @@ func Parse(all []Phrase, typed string, lookup func(name string) (string, error))
 // any text, and no message tells what of it is no name of a byte.
 func (t *Talker) ParseAt(all []Phrase, typed string, lookup func(name string) (string, error)) (Words, error) {
 	w, err := Parse(all, typed, lookup)
-	if err != nil && t.Hides() && !namesSecret.MatchString(typed) {
+	if err != nil && t.Hides() && !namesSecret().MatchString(typed) {
 		return Words{Text: typed}, nil
 	}
 	return w, err
 }
 
 // namesSecret is the name of a secret within what is typed.
-var namesSecret = regexp.MustCompile(`\{secret ([A-Za-z_][A-Za-z0-9_]*)\}`)
+var namesSecret = text.Regexp(`\{secret ([A-Za-z_][A-Za-z0-9_]*)\}`)
 
 // takeSecrets puts a name in the place of each {secret NAME}, and gives the secrets by
 // those.
 func takeSecrets(typed string, lookup func(string) (string, error)) (string, map[string]string, error) {
 	values := map[string]string{}
 	var first error
-	typed = namesSecret.ReplaceAllStringFunc(typed, func(found string) string {
-		name := namesSecret.FindStringSubmatch(found)[1]
+	typed = namesSecret().ReplaceAllStringFunc(typed, func(found string) string {
+		name := namesSecret().FindStringSubmatch(found)[1]
 		key := "secret_" + name
 		v, err := lookup(name)
 		if err != nil && first == nil {

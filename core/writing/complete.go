@@ -11,6 +11,7 @@ import (
 
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
+	"uparrot/core/text"
 )
 
 // ItemKind is what an item stands for.
@@ -86,70 +87,70 @@ func firstOf(texts ...string) string {
 }
 
 var (
-	wordEnd   = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_-]*$`)
-	nameEnd   = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_]*$`)
-	spoken    = regexp.MustCompile(`^\s*(say|poll|hear|not hear|case hear|reading|collect|rows|row)\b([^:"]*):\s?(.*)$`)
-	spokenTo  = regexp.MustCompile(`^\s*(say|poll|hear|not hear|case hear|reading)\s+((?:bytes|packet|next|later)\s+)?([A-Za-z0-9_-]*)$`)
-	atPort    = regexp.MustCompile(`^\s*(get|set|settings|line|power|quiet|rows|log in|collect \w+ from)\s+([A-Za-z0-9_-]*)$`)
-	ofSetting = regexp.MustCompile(`^\s*(get|set)\s+([A-Za-z0-9_-]+)\s+("?[^"=]*)$`)
-	setTo     = regexp.MustCompile(`^\s*set\s+([A-Za-z0-9_-]+)\s+(?:"([^"]+)"|([A-Za-z0-9_-]+))\s*=\s*(\S*)$`)
-	inPort    = regexp.MustCompile(`^\s*port\s+[A-Za-z0-9_-]+\s*:(.*)$`)
-	inStep    = regexp.MustCompile(`^\s*step\s+"[^"]*"(.*)$`)
-	inLine    = regexp.MustCompile(`^\s*line\s+([A-Za-z0-9_-]+)\s+(.*)$`)
-	inBraces  = regexp.MustCompile(`^\s*(?:port|line|reach|tell|ask|fail|skip|keep|repeat)\b.*\{[^}]*$`)
-	inLink    = regexp.MustCompile(`^\s*link\s+(?:\S+\s+)?[A-Za-z0-9_-]*$`)
-	inLogIn   = regexp.MustCompile(`^\s*log in\s+.*\b(?:as|with)\s+\S*$`)
-	inPower   = regexp.MustCompile(`^\s*power\s+[A-Za-z0-9_-]+\s+\w*$`)
-	inInput   = regexp.MustCompile(`^\s*input\s+\w+\s*:\s*\w*$`)
-	inDo      = regexp.MustCompile(`^\s*do\s+(\w*)$`)
-	inFile    = regexp.MustCompile(`^\s*(include|settings\s+\S+\s+match|port\b.*\bphrasebook)\s+"([^"]*)$`)
-	inCapture = regexp.MustCompile(`\{[A-Za-z_][A-Za-z0-9_]*:([A-Za-z0-9]*)$`)
-	inCount   = regexp.MustCompile(`:bytes\([A-Za-z0-9_]*$`)
-	expressed = regexp.MustCompile(`^\s*(check|limit|note|identity|until|if|else if|let\s+\w+\s*=|for\s+\w+\s+in|repeat|do\s+\w+\s*\(|set\b.*=|keep)(.*)$`)
+	wordEnd   = text.Regexp(`[A-Za-z_][A-Za-z0-9_-]*$`)
+	nameEnd   = text.Regexp(`[A-Za-z_][A-Za-z0-9_]*$`)
+	spoken    = text.Regexp(`^\s*(say|poll|hear|not hear|case hear|reading|collect|rows|row)\b([^:"]*):\s?(.*)$`)
+	spokenTo  = text.Regexp(`^\s*(say|poll|hear|not hear|case hear|reading)\s+((?:bytes|packet|next|later)\s+)?([A-Za-z0-9_-]*)$`)
+	atPort    = text.Regexp(`^\s*(get|set|settings|line|power|quiet|rows|log in|collect \w+ from)\s+([A-Za-z0-9_-]*)$`)
+	ofSetting = text.Regexp(`^\s*(get|set)\s+([A-Za-z0-9_-]+)\s+("?[^"=]*)$`)
+	setTo     = text.Regexp(`^\s*set\s+([A-Za-z0-9_-]+)\s+(?:"([^"]+)"|([A-Za-z0-9_-]+))\s*=\s*(\S*)$`)
+	inPort    = text.Regexp(`^\s*port\s+[A-Za-z0-9_-]+\s*:(.*)$`)
+	inStep    = text.Regexp(`^\s*step\s+"[^"]*"(.*)$`)
+	inLine    = text.Regexp(`^\s*line\s+([A-Za-z0-9_-]+)\s+(.*)$`)
+	inBraces  = text.Regexp(`^\s*(?:port|line|reach|tell|ask|fail|skip|keep|repeat)\b.*\{[^}]*$`)
+	inLink    = text.Regexp(`^\s*link\s+(?:\S+\s+)?[A-Za-z0-9_-]*$`)
+	inLogIn   = text.Regexp(`^\s*log in\s+.*\b(?:as|with)\s+\S*$`)
+	inPower   = text.Regexp(`^\s*power\s+[A-Za-z0-9_-]+\s+\w*$`)
+	inInput   = text.Regexp(`^\s*input\s+\w+\s*:\s*\w*$`)
+	inDo      = text.Regexp(`^\s*do\s+(\w*)$`)
+	inFile    = text.Regexp(`^\s*(include|settings\s+\S+\s+match|port\b.*\bphrasebook)\s+"([^"]*)$`)
+	inCapture = text.Regexp(`\{[A-Za-z_][A-Za-z0-9_]*:([A-Za-z0-9]*)$`)
+	inCount   = text.Regexp(`:bytes\([A-Za-z0-9_]*$`)
+	expressed = text.Regexp(`^\s*(check|limit|note|identity|until|if|else if|let\s+\w+\s*=|for\s+\w+\s+in|repeat|do\s+\w+\s*\(|set\b.*=|keep)(.*)$`)
 )
 
 // gather finds out what stands before the place, and what could follow.
 func (c *completion) gather() {
-	c.part = wordEnd.FindString(c.text)
+	c.part = wordEnd().FindString(c.text)
 	if strings.HasPrefix(strings.TrimSpace(c.text), "#") {
 		return
 	}
 	switch m := []string(nil); {
 	case strings.TrimSpace(c.text) == c.part:
 		c.first()
-	case c.matches(inFile, &m):
+	case c.matches(inFile(), &m):
 		c.files(m[1], m[2])
-	case c.matches(spokenTo, &m):
+	case c.matches(spokenTo(), &m):
 		c.speakers(m[1], m[2])
-	case c.matches(spoken, &m):
+	case c.matches(spoken(), &m):
 		c.module(m[1], m[2], m[3])
-	case c.matches(atPort, &m):
+	case c.matches(atPort(), &m):
 		c.ports()
-	case c.matches(setTo, &m):
+	case c.matches(setTo(), &m):
 		c.settingValues(m[1], firstOf(m[2], m[3]))
 		c.expression()
-	case c.matches(ofSetting, &m):
+	case c.matches(ofSetting(), &m):
 		c.part = strings.TrimPrefix(m[3], `"`)
 		c.settings(m[1], m[2], strings.HasPrefix(m[3], `"`))
-	case c.matches(inBraces, &m):
+	case c.matches(inBraces(), &m):
 		c.expression()
-	case c.matches(inPort, &m):
+	case c.matches(inPort(), &m):
 		c.listed(m[1], portWords)
-	case c.matches(inStep, &m):
+	case c.matches(inStep(), &m):
 		c.words(stepWords)
-	case c.matches(inLink, &m):
+	case c.matches(inLink(), &m):
 		c.ports()
-	case c.matches(inLogIn, &m):
+	case c.matches(inLogIn(), &m):
 		c.expression()
-	case c.matches(inLine, &m):
+	case c.matches(inLine(), &m):
 		c.listed(m[2], lineWords)
-	case c.matches(inPower, &m):
+	case c.matches(inPower(), &m):
 		c.words(values["power"])
-	case c.matches(inInput, &m):
+	case c.matches(inInput(), &m):
 		c.words(values["input"])
-	case c.matches(inDo, &m):
+	case c.matches(inDo(), &m):
 		c.routines()
-	case c.matches(expressed, &m):
+	case c.matches(expressed(), &m):
 		c.expression()
 		if strings.HasPrefix(strings.TrimSpace(c.text), "do") {
 			c.ports()
@@ -182,10 +183,10 @@ func (d *Doc) openBlocks(line int) (open []string, begin int) {
 }
 
 func firstWord(line string) string {
-	return regexpFirst.FindString(strings.TrimLeft(line, " \t"))
+	return regexpFirst().FindString(strings.TrimLeft(line, " \t"))
 }
 
-var regexpFirst = regexp.MustCompile(`^[A-Za-z_]+`)
+var regexpFirst = text.Regexp(`^[A-Za-z_]+`)
 
 // first is what a line may begin with.
 func (c *completion) first() {
@@ -314,10 +315,10 @@ func (c *completion) module(verb, between, text string) {
 	if open := strings.LastIndex(text, "{"); open > strings.LastIndex(text, "}") {
 		says := verb == "say" || verb == "poll"
 		switch {
-		case !says && inCapture.MatchString(text):
-			c.part = inCapture.FindStringSubmatch(text)[1]
+		case !says && inCapture().MatchString(text):
+			c.part = inCapture().FindStringSubmatch(text)[1]
 			c.words(values["capture"])
-		case says || strings.HasPrefix(text[open:], "{=") || inCount.MatchString(text):
+		case says || strings.HasPrefix(text[open:], "{=") || inCount().MatchString(text):
 			c.expression()
 		}
 		return
@@ -415,7 +416,7 @@ func (c *completion) answers(pb *phrasebook.Phrasebook) {
 func (c *completion) saidAbove() string {
 	for i := c.at.Line - 1; i > 0; i-- {
 		line := c.Lines.At(i)
-		if m := spoken.FindStringSubmatch(line); m != nil && (m[1] == "say" || m[1] == "poll") {
+		if m := spoken().FindStringSubmatch(line); m != nil && (m[1] == "say" || m[1] == "poll") {
 			return strings.TrimSpace(m[3])
 		}
 		if w := firstWord(line); w == "step" || w == "routine" {
@@ -544,7 +545,7 @@ func (c *completion) valueNames() (names []string) {
 			}
 		}
 	}
-	for _, m := range captured.FindAllStringSubmatch(c.text, -1) { // in the line itself
+	for _, m := range captured().FindAllStringSubmatch(c.text, -1) { // in the line itself
 		if !slices.Contains(names, m[1]) {
 			names = append(names, m[1])
 		}
@@ -552,11 +553,11 @@ func (c *completion) valueNames() (names []string) {
 	return append(names, c.parameters()...)
 }
 
-var captured = regexp.MustCompile(`\{([A-Za-z_][A-Za-z0-9_]*):int\}`)
+var captured = text.Regexp(`\{([A-Za-z_][A-Za-z0-9_]*):int\}`)
 
 // expression is what may stand in an expression.
 func (c *completion) expression() {
-	c.part = nameEnd.FindString(c.text)
+	c.part = nameEnd().FindString(c.text)
 	for _, name := range c.valueNames() {
 		detail := "a value"
 		for _, u := range c.file.Uses {

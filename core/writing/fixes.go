@@ -2,12 +2,12 @@ package writing
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"uparrot/core/rehearse"
 	"uparrot/core/source"
+	"uparrot/core/text"
 )
 
 // Fix is a change that mends something.
@@ -65,12 +65,12 @@ func Mends(d *Doc, r *rehearse.Report) (all []Fix) {
 	return all
 }
 
-var stepTitle = regexp.MustCompile(`^\s*step\s+"(?:\\.|[^"\\])*"`)
+var stepTitle = text.Regexp(`^\s*step\s+"(?:\\.|[^"\\])*"`)
 
 // spared is the change with which a step would spare a good module that it refuses; false if none is known.
 func (d *Doc) spared(g rehearse.Good) (Fix, bool) {
 	at := d.stepOf(g.Step)
-	head := stepTitle.FindString(d.Lines.At(at))
+	head := stepTitle().FindString(d.Lines.At(at))
 	if !g.Alarm || g.Tries == "" || head == "" || strings.Contains(d.Lines.At(at), " tries ") {
 		return Fix{}, false
 	}

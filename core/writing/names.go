@@ -10,6 +10,7 @@ import (
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
 	"uparrot/core/source"
+	"uparrot/core/text"
 )
 
 // Spot is a place in a file.
@@ -32,7 +33,7 @@ func (d *Doc) Hover(at Place) (string, Range) {
 		return d.meaning(u), spotOf(*u).Range
 	}
 	line := d.Lines.At(at.Line)
-	if m := spoken.FindStringSubmatchIndex(line); m != nil {
+	if m := spoken().FindStringSubmatchIndex(line); m != nil {
 		text := []rune(line)
 		if from := len([]rune(line[:m[6]])) + 1; at.Column >= from {
 			verb, between := line[m[2]:m[3]], line[m[4]:m[5]]
@@ -206,11 +207,11 @@ func (d *Doc) Definition(at Place) (Spot, bool) {
 	return Spot{}, false
 }
 
-var phrasebookKey = regexp.MustCompile(`^\s*phrasebook\s*=\s*"([^"]+)"`)
+var phrasebookKey = text.Regexp(`^\s*phrasebook\s*=\s*"([^"]+)"`)
 
 // namedFile is the phrasebook that a line of a bench names.
 func (d *Doc) namedFile(at Place) (Spot, bool) {
-	m := phrasebookKey.FindStringSubmatch(d.Lines.At(at.Line))
+	m := phrasebookKey().FindStringSubmatch(d.Lines.At(at.Line))
 	if m == nil || d.Kind != Bench {
 		return Spot{}, false
 	}
@@ -238,7 +239,7 @@ func (d *Doc) inBook(u *procedure.Use) (Spot, bool) {
 
 // commandPlace is where the phrasebook tells of what is said in a line.
 func (d *Doc) commandPlace(at Place) (Spot, bool) {
-	m := spoken.FindStringSubmatch(d.Lines.At(at.Line))
+	m := spoken().FindStringSubmatch(d.Lines.At(at.Line))
 	if m == nil || m[1] != "say" && m[1] != "poll" {
 		return Spot{}, false
 	}

@@ -4,17 +4,17 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"uparrot/core/schema"
+	"uparrot/core/text"
 )
 
 var (
-	tableHead = regexp.MustCompile(`^\s*\[+([^\]]*)\]*`)
-	keyLine   = regexp.MustCompile(`^\s*([A-Za-z0-9_-]+)\s*=\s*(.*)$`)
-	keyPart   = regexp.MustCompile(`^\s*([A-Za-z0-9_-]*)$`)
-	headPart  = regexp.MustCompile(`^\s*(\[\[?)([A-Za-z0-9_."-]*)$`)
+	tableHead = text.Regexp(`^\s*\[+([^\]]*)\]*`)
+	keyLine   = text.Regexp(`^\s*([A-Za-z0-9_-]+)\s*=\s*(.*)$`)
+	keyPart   = text.Regexp(`^\s*([A-Za-z0-9_-]*)$`)
+	headPart  = text.Regexp(`^\s*(\[\[?)([A-Za-z0-9_."-]*)$`)
 )
 
 // top is what the file may hold.
@@ -28,8 +28,8 @@ func (d *Doc) top() *schema.Table {
 // tableAt is the table in which a line stands, with its path; nil if none of that name is known.
 func (d *Doc) tableAt(line int) (*schema.Table, string) {
 	for i := line; i > 0; i-- {
-		if text := d.Lines.At(i); strings.HasPrefix(strings.TrimSpace(text), "[") && (i < line || !keyLine.MatchString(text)) {
-			if m := tableHead.FindStringSubmatch(text); m != nil {
+		if text := d.Lines.At(i); strings.HasPrefix(strings.TrimSpace(text), "[") && (i < line || !keyLine().MatchString(text)) {
+			if m := tableHead().FindStringSubmatch(text); m != nil {
 				return d.table(m[1]), m[1]
 			}
 		}
@@ -60,7 +60,7 @@ func (d *Doc) completeTable(at Place) (items []Item) {
 	add := func(label, put, detail, about string, part string) {
 		items = append(items, Item{Label: label, Text: put, Detail: detail, About: about, Kind: KeyItem, Put: Range{at.Line, at.Column - len([]rune(part)), at.Column}})
 	}
-	if m := headPart.FindStringSubmatch(text); m != nil {
+	if m := headPart().FindStringSubmatch(text); m != nil {
 		for _, k := range d.top().Keys {
 			switch {
 			case k.Form == schema.One && m[1] == "[", k.Form == schema.Many && m[1] == "[[":
@@ -75,7 +75,7 @@ func (d *Doc) completeTable(at Place) (items []Item) {
 	if t == nil {
 		return nil
 	}
-	if m := keyPart.FindStringSubmatch(text); m != nil {
+	if m := keyPart().FindStringSubmatch(text); m != nil {
 		there := d.keysAround(at.Line)
 		for _, k := range t.Keys {
 			if there[k.Name] {
@@ -98,7 +98,7 @@ func (d *Doc) completeTable(at Place) (items []Item) {
 		}
 		return items
 	}
-	m := keyLine.FindStringSubmatch(text)
+	m := keyLine().FindStringSubmatch(text)
 	if m == nil {
 		return nil
 	}
@@ -134,10 +134,10 @@ func (d *Doc) keysAround(line int) map[string]bool {
 	there := map[string]bool{}
 	see := func(i int) bool {
 		text := d.Lines.At(i)
-		if strings.HasPrefix(strings.TrimSpace(text), "[") && !keyLine.MatchString(text) {
+		if strings.HasPrefix(strings.TrimSpace(text), "[") && !keyLine().MatchString(text) {
 			return false
 		}
-		if m := keyLine.FindStringSubmatch(text); m != nil {
+		if m := keyLine().FindStringSubmatch(text); m != nil {
 			there[m[1]] = true
 		}
 		return true
@@ -153,7 +153,7 @@ func (d *Doc) keysAround(line int) map[string]bool {
 func (d *Doc) hoverTable(at Place) (string, Range) {
 	line := d.Lines.At(at.Line)
 	whole := Range{at.Line, 1, len([]rune(line)) + 1}
-	if m := tableHead.FindStringSubmatch(line); m != nil && !keyLine.MatchString(line) {
+	if m := tableHead().FindStringSubmatch(line); m != nil && !keyLine().MatchString(line) {
 		k := d.top().Key(strings.Split(m[1], ".")[0])
 		if k == nil {
 			return "", Range{}
@@ -161,7 +161,7 @@ func (d *Doc) hoverTable(at Place) (string, Range) {
 		return fmt.Sprintf("**%s**: %s", m[1], k.About), whole
 	}
 	t, _ := d.tableAt(at.Line)
-	m := keyLine.FindStringSubmatchIndex(line)
+	m := keyLine().FindStringSubmatchIndex(line)
 	if t == nil || m == nil {
 		return "", Range{}
 	}
@@ -177,16 +177,16 @@ func (d *Doc) hoverTable(at Place) (string, Range) {
 func (d *Doc) outlineTable() (all []Symbol) {
 	for i := 1; i <= len(d.Lines); i++ {
 		text := d.Lines.At(i)
-		if !strings.HasPrefix(strings.TrimSpace(text), "[") || keyLine.MatchString(text) {
+		if !strings.HasPrefix(strings.TrimSpace(text), "[") || keyLine().MatchString(text) {
 			continue
 		}
-		m := tableHead.FindStringSubmatch(text)
+		m := tableHead().FindStringSubmatch(text)
 		if n := len(all); n > 0 {
 			all[n-1].Last = i - 1
 		}
 		all = append(all, Symbol{Name: m[1], Kind: KeyItem, Range: Range{i, 1, len([]rune(text)) + 1}, Last: len(d.Lines)})
 		for j := i + 1; j <= len(d.Lines) && !strings.HasPrefix(d.Lines.At(j), "["); j++ {
-			if k := keyLine.FindStringSubmatch(d.Lines.At(j)); k != nil && (k[1] == "name" || k[1] == "say") {
+			if k := keyLine().FindStringSubmatch(d.Lines.At(j)); k != nil && (k[1] == "name" || k[1] == "say") {
 				all[len(all)-1].Name += " " + strings.Trim(k[2], `"`)
 				break
 			}

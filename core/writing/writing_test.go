@@ -111,7 +111,7 @@ func TestComplete(t *testing.T) {
 	}
 	for _, s := range samples(t, ".toml") {
 		for i, l := range doc(t, s).Lines {
-			if m := keyLine.FindStringSubmatchIndex(l); m != nil && len(l[m[2]:m[3]]) > 1 {
+			if m := keyLine().FindStringSubmatchIndex(l); m != nil && len(l[m[2]:m[3]]) > 1 {
 				if tab, _ := doc(t, s).tableAt(i + 1); tab == nil || tab.Key(l[m[2]:m[3]]) == nil {
 					continue // a name that the person chose
 				}
