@@ -255,6 +255,7 @@ Exit statuses, of every command:
 	root.SetHelpCommand(a.help())
 	root.AddCommand(a.man())
 	completions(root)
+	completionWords(root)
 	grammar(root)
 	patterns(root)
 	return root
