@@ -55,7 +55,7 @@ func writeManual(cmd *cobra.Command, folder string, day time.Time) error {
 		return fmt.Errorf("write a manual page: %w", err)
 	}
 	for _, c := range cmd.Commands() {
-		if c.IsAvailableCommand() {
+		if hasPage(c) {
 			if err := writeManual(c, folder, day); err != nil {
 				return err
 			}
@@ -63,6 +63,9 @@ func writeManual(cmd *cobra.Command, folder string, day time.Time) error {
 	}
 	return nil
 }
+
+// hasPage reports whether a command has a page of its own: all do that people call.
+func hasPage(cmd *cobra.Command) bool { return cmd.IsAvailableCommand() || cmd.Name() == "help" }
 
 func manualName(cmd *cobra.Command) string { return strings.ReplaceAll(cmd.CommandPath(), " ", "-") }
 
@@ -89,7 +92,7 @@ func manualPage(cmd *cobra.Command, day time.Time) string {
 	if cmd.HasAvailableSubCommands() {
 		b.WriteString(".SH COMMANDS\n")
 		for _, c := range cmd.Commands() {
-			if c.IsAvailableCommand() {
+			if hasPage(c) {
 				fmt.Fprintf(&b, ".TP\n.BR %s (1)\n%s\n", roff(manualName(c)), roffLine(c.Short))
 			}
 		}

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -35,6 +36,11 @@ func TestManualPages(t *testing.T) {
 		if !strings.Contains(page, "2026-10-26") {
 			t.Errorf("%s: no date: %s", c.CommandPath(), strings.SplitN(page, "\n", 2)[0])
 		}
+		for _, m := range regexp.MustCompile(`(?m)^\.BR (\S+) \(1\)`).FindAllStringSubmatch(page, -1) {
+			if _, err := os.Stat(filepath.Join(dir, m[1]+".1")); err != nil {
+				t.Errorf("%s points to a page that is not there: %v", c.CommandPath(), err)
+			}
+		}
 		want := []string{strings.TrimSpace(strings.SplitN(strings.TrimSpace(c.Example), "\n", 2)[0])}
 		for line := range strings.SplitSeq(c.Long, "\n") {
 			want = append(want, line)
@@ -55,7 +61,7 @@ func TestManualPages(t *testing.T) {
 			}
 		}
 		for _, sub := range c.Commands() {
-			if sub.IsAvailableCommand() {
+			if hasPage(sub) {
 				walk(sub)
 			}
 		}
