@@ -287,6 +287,13 @@ func lockHeld(path string) (held, there bool) {
 	return unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB) != nil, true
 }
 
+// namesDevice reports whether a name is that of a device that is not in the file system: here all
+// are.
+func namesDevice(string) bool { return false }
+
+// setLine sets speed and frame.
+func (g *guard) setLine(dev serial.Port, l uart.Line) error { return dev.SetMode(mode(l)) }
+
 // MayOpen says what would keep this user from opening a port, as far as that
 // can be told without opening it; nil if nothing would.
 func MayOpen(path string) error {

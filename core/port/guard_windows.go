@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"reflect"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -204,13 +205,31 @@ func (g *guard) setFlow(dev serial.Port, f uart.Flow) error {
 	return windows.SetCommState(h, state)
 }
 
-// MayOpen says what would keep this user from opening a port: who has it, as far as that can be
-// told without opening it.
-func MayOpen(path string) error {
-	if who := HolderOf(path); who != "" {
-		return openError(path, windows.ERROR_SHARING_VIOLATION)
+// MayOpen says what would keep this user from opening a port; here that cannot be told without
+// opening it. Who has one is what Holders tells.
+func MayOpen(string) error { return nil }
+
+// namesDevice reports whether a name is that of a device, which nothing may be asked about as if it
+// were a file: the system would open it, and the module would be started again by its signal lines.
+func namesDevice(path string) bool {
+	return !strings.ContainsAny(path, `/\`) || strings.HasPrefix(path, `\\.\`)
+}
+
+// setLine sets speed and frame. The library would close the port where the driver refuses.
+func (g *guard) setLine(dev serial.Port, l uart.Line) error {
+	h, err := handleOf(dev)
+	if err != nil {
+		return err
 	}
-	return nil
+	state, err := stateOf(dev)
+	if err != nil {
+		return err
+	}
+	m := mode(l)
+	state.BaudRate, state.ByteSize = uint32(m.BaudRate), byte(m.DataBits)
+	state.Parity = map[serial.Parity]byte{serial.OddParity: windows.ODDPARITY, serial.EvenParity: windows.EVENPARITY, serial.MarkParity: windows.MARKPARITY, serial.SpaceParity: windows.SPACEPARITY}[m.Parity]
+	state.StopBits = map[serial.StopBits]byte{serial.OnePointFiveStopBits: windows.ONE5STOPBITS, serial.TwoStopBits: windows.TWOSTOPBITS}[m.StopBits]
+	return windows.SetCommState(h, state)
 }
 
 // counters are not to be had here: the system clears what it counts when it tells.

@@ -124,7 +124,11 @@ func missingHint(path string) string {
 	if len(deviceGlobs) == 0 { // devices are no files
 		there, _ = serial.GetPortsList() // a list that cannot be had hints at nothing
 	}
-	if target, err := os.Readlink(path); err == nil {
+	target, err := "", error(nil)
+	if !namesDevice(path) {
+		target, err = os.Readlink(path)
+	}
+	if target != "" && err == nil {
 		return fmt.Sprintf("The link points at %s, which is gone; whatever served it has ended.", target)
 	}
 	if len(there) == 0 {
@@ -161,7 +165,7 @@ func (p *serialPort) SetLine(l uart.Line) error {
 	if err := validLine(p.name, l); err != nil {
 		return err
 	}
-	if err := p.dev.SetMode(mode(l)); err != nil {
+	if err := p.guard.setLine(p.dev, l); err != nil {
 		return p.fail("set the line to "+l.String(), err)
 	}
 	if err := p.guard.noteFrame(l.Frame); err != nil {

@@ -43,6 +43,9 @@ func servedAt(path string) (*Address, error) {
 
 // pointer is what such a file holds; "" for anything else.
 func pointer(path string) string {
+	if namesDevice(path) {
+		return ""
+	}
 	info, err := os.Stat(path)
 	if err != nil || !info.Mode().IsRegular() || info.Size() > 100 {
 		return ""
@@ -57,6 +60,9 @@ func pointer(path string) string {
 // LeftOver reports whether a path is the name of a stand-in whose program was killed: what it
 // leads to may be somebody else's by now.
 func LeftOver(path string) bool {
+	if namesDevice(path) {
+		return false
+	}
 	info, err := os.Lstat(path)
 	if err != nil || info.Mode()&os.ModeSymlink == 0 && pointer(path) == "" {
 		return false

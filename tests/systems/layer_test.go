@@ -4,12 +4,15 @@ package systems
 
 import (
 	"encoding/json"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"reflect"
 	"strings"
 	"testing"
+
+	"uparrot/core/port"
 )
 
 // layer is the program for Windows under the compatibility layer, in a folder of its own.
@@ -37,7 +40,7 @@ func layer(t *testing.T) *other {
 		_ = cmd.Run() // it has ended by itself where nothing was left to serve
 	})
 	run(compiler, "-shared", "-O2", "-o", filepath.Join(prefix, "drive_c/windows/system32/bcryptprimitives.dll"), "testdata/bcryptprimitives.c", "-ladvapi32")
-	return &other{t: t, dir: t.TempDir(), call: []string{wine, built(t, "windows", "amd64")}, env: env}
+	return &other{t: t, dir: t.TempDir(), call: []string{wine, built(t, "windows", "amd64")}, env: env, prefix: prefix}
 }
 
 // On Windows the program reads, tidies, performs, reports, files, speaks, and its stand-ins are
@@ -112,14 +115,32 @@ func TestWindowsPorts(t *testing.T) {
 	}
 }
 
-// What asks Windows itself is tested there: who holds a device.
+// What asks Windows itself is tested there: who holds a device, and the settings of a port.
 func TestWindowsHandles(t *testing.T) {
 	t.Parallel()
 	o := layer(t)
 	tests := filepath.Join(t.TempDir(), "port.test.exe")
 	compile(t, "windows", "amd64", "test", "-c", "-o", tests, "uparrot/core/port")
 	o.call[1] = tests
-	if out, _ := o.do(0, "", "-test.run", "TestSystemHandles", "-test.v"); !strings.Contains(out, "PASS: TestSystemHandles") {
+	// A pseudo-terminal of our own stands for a serial port there.
+	pseudo, err := port.OpenPseudo()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer pseudo.Close()
+	if err := os.Symlink(pseudo.Path(), filepath.Join(o.prefix, "dosdevices/com207")); err != nil {
+		t.Fatal(err)
+	}
+	o.env = append(o.env, "UPARROT_TEST_COM=COM207")
+	out, _ := o.do(0, "", "-test.run", "TestSystemHandles|TestNamesOfDevices|TestSettingsOfPort", "-test.v")
+	if strings.Count(out, "--- PASS: ") != 3 {
 		t.Error(out)
+	}
+	if line, _ := pseudo.HostLine(); line.Speed != 9600 {
+		t.Errorf("the host has set %s", line)
+	}
+	b := make([]byte, 3)
+	if _, err := io.ReadFull(pseudo, b); err != nil || string(b) != "AT\r" {
+		t.Errorf("the host has said %q, %v", b, err)
 	}
 }

@@ -68,6 +68,8 @@ type other struct {
 	dir  string
 	call []string // what runs it
 	env  []string
+
+	prefix string // of the layer, where there is one
 }
 
 // patience is how long a call may take: the layer and the emulation take their time.
