@@ -36,21 +36,25 @@ tell of it, which are in the program.`,
 			if word := strings.ToLower(strings.Join(words, " ")); contains(statusWords, word) {
 				return a.tellStatuses()
 			}
-			told := false
-			if c, rest, err := root.Find(words); err == nil && c != root && len(rest) == 0 {
-				told = true
+			var entries []manual.Entry
+			if len(words) == 1 {
+				var err error
+				if entries, err = tells(words[0]); err != nil {
+					return err
+				}
+			}
+			c, rest, err := root.Find(words)
+			told := err == nil && c != root && len(rest) == 0
+			if told {
+				if len(entries) > 0 {
+					fmt.Fprintf(a.out, "The command %s\n\n", c.CommandPath())
+				}
 				if err := c.Help(); err != nil {
 					return err
 				}
 			}
-			if len(words) == 1 {
-				more, err := a.tellWord(words[0], told)
-				if err != nil {
-					return err
-				}
-				told = told || more
-			}
-			if told {
+			a.showEntries(entries, told)
+			if told || len(entries) > 0 {
 				return nil
 			}
 			known, err := manual.Words(docs.Files, manualPages[:1])
@@ -89,19 +93,18 @@ func (a *app) tellStatuses() error {
 	return nil
 }
 
-// tellWord tells what the pages tell of a word; false if they tell nothing.
-func (a *app) tellWord(word string, after bool) (bool, error) {
+// tells is what the pages and the keys of the formats tell of a word.
+func tells(word string) ([]manual.Entry, error) {
 	entries, err := manual.Find(docs.Files, manualPages, word)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
 	for _, name := range []string{"phrasebook", "bench"} {
 		for _, k := range schema.Of(name).Find(word) {
 			entries = append(entries, manual.Entry{Page: name + ".md", Heading: "A " + name, Form: k.Path + ": " + k.Wanted(), Text: k.About})
 		}
 	}
-	a.showEntries(entries, after)
-	return len(entries) > 0, nil
+	return entries, nil
 }
 
 // showEntries prints what was found, each page and heading once.
