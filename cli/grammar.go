@@ -28,7 +28,7 @@ var earlier = map[string]map[string]string{
 }
 
 // exclusive are flags of which a call has one at most.
-var exclusive = [][]string{{"overwrite", "keep-both"}, {"only", "from", "repeat-failed"}, {"ledger", "no-ledger"}, {"from-list", "from-log"}, {"factory", "from-record"}, {"verify", "out"}}
+var exclusive = [][]string{{"overwrite", "keep-both"}, {"only", "from", "repeat-failed"}, {"from-list", "from-log"}, {"factory", "from-record"}, {"verify", "out"}}
 
 // grammar lays on what holds for the flags of a command and of all below it.
 func grammar(cmd *cobra.Command) {
