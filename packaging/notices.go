@@ -103,7 +103,8 @@ func moduleFolders() (map[string]string, error) {
 func (r *release) materials(t target, program string) error {
 	tool := filepath.Join(r.work, "cyclonedx-gomod")
 	if _, err := os.Stat(tool); err != nil {
-		build := exec.Command("go", "build", "-o", tool, "github.com/CycloneDX/cyclonedx-gomod/cmd/cyclonedx-gomod")
+		build := exec.Command("go", "build", "-trimpath", "-buildvcs=false", "-o", tool, // whose own sum stands in the bill
+			"github.com/CycloneDX/cyclonedx-gomod/cmd/cyclonedx-gomod")
 		build.Env, build.Stderr = (target{runtime.GOOS, runtime.GOARCH}).environment(), os.Stderr
 		if err := build.Run(); err != nil {
 			return err
