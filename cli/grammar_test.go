@@ -77,6 +77,7 @@ func TestTableOfFlags(t *testing.T) {
 // are understood and not shown, flags that exclude each other, and - for standard input and output.
 func TestGrammar(t *testing.T) {
 	dir := t.TempDir()
+	t.Setenv("TMPDIR", t.TempDir())
 	in := filepath.Join(dir, "in.parrot")
 	if err := os.WriteFile(in, []byte("procedure \"A\"\nport radio\nstep \"s\"\n    say radio: AT\nend\n"), 0o600); err != nil {
 		t.Fatal(err)

@@ -44,13 +44,13 @@ func main() {
 	out := flag.String("out", "../release", "folder for the release; what it holds of an earlier one is replaced")
 	only := flag.String("only", "", "only this target, such as linux-amd64")
 	flag.Parse()
-	if err := make1(*out, *only); err != nil {
+	if err := build(*out, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "release:", err)
 		os.Exit(1)
 	}
 }
 
-func make1(out, only string) error {
+func build(out, only string) error {
 	r := &release{root: ".."}
 	var err error
 	if r.out, err = filepath.Abs(out); err != nil {

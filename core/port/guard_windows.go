@@ -181,28 +181,21 @@ const (
 
 // setFlow sets flow control in the settings of the port.
 func (g *guard) setFlow(dev serial.Port, f uart.Flow) error {
-	h, err := handleOf(dev)
-	if err != nil {
-		return err
-	}
-	state, err := stateOf(dev)
-	if err != nil {
-		return err
-	}
-	handshake := state.Flags&rtsAll == windows.RTS_CONTROL_HANDSHAKE
-	state.Flags &^= outXOn | inXOn | outCTS
-	if handshake {
-		state.Flags = state.Flags&^rtsAll | windows.RTS_CONTROL_ENABLE
-	}
-	switch f {
-	case uart.RTSCTS:
-		state.Flags = state.Flags&^rtsAll | outCTS | windows.RTS_CONTROL_HANDSHAKE
-	case uart.XonXoff:
-		state.Flags |= outXOn | inXOn
-		state.XonChar, state.XoffChar = 0x11, 0x13
-		state.XonLim, state.XoffLim = 2048, 512 // bytes in the receive buffer
-	}
-	return windows.SetCommState(h, state)
+	return change(dev, func(state *windows.DCB) {
+		handshake := state.Flags&rtsAll == windows.RTS_CONTROL_HANDSHAKE
+		state.Flags &^= outXOn | inXOn | outCTS
+		if handshake {
+			state.Flags = state.Flags&^rtsAll | windows.RTS_CONTROL_ENABLE
+		}
+		switch f {
+		case uart.RTSCTS:
+			state.Flags = state.Flags&^rtsAll | outCTS | windows.RTS_CONTROL_HANDSHAKE
+		case uart.XonXoff:
+			state.Flags |= outXOn | inXOn
+			state.XonChar, state.XoffChar = 0x11, 0x13
+			state.XonLim, state.XoffLim = 2048, 512 // bytes in the receive buffer
+		}
+	})
 }
 
 // MayOpen says what would keep this user from opening a port; here that cannot be told without
@@ -217,6 +210,16 @@ func namesDevice(path string) bool {
 
 // setLine sets speed and frame. The library would close the port where the driver refuses.
 func (g *guard) setLine(dev serial.Port, l uart.Line) error {
+	m := mode(l)
+	return change(dev, func(state *windows.DCB) {
+		state.BaudRate, state.ByteSize = uint32(m.BaudRate), byte(m.DataBits)
+		state.Parity = map[serial.Parity]byte{serial.OddParity: windows.ODDPARITY, serial.EvenParity: windows.EVENPARITY, serial.MarkParity: windows.MARKPARITY, serial.SpaceParity: windows.SPACEPARITY}[m.Parity]
+		state.StopBits = map[serial.StopBits]byte{serial.OnePointFiveStopBits: windows.ONE5STOPBITS, serial.TwoStopBits: windows.TWOSTOPBITS}[m.StopBits]
+	})
+}
+
+// change changes the settings of a port.
+func change(dev serial.Port, to func(state *windows.DCB)) error {
 	h, err := handleOf(dev)
 	if err != nil {
 		return err
@@ -225,10 +228,7 @@ func (g *guard) setLine(dev serial.Port, l uart.Line) error {
 	if err != nil {
 		return err
 	}
-	m := mode(l)
-	state.BaudRate, state.ByteSize = uint32(m.BaudRate), byte(m.DataBits)
-	state.Parity = map[serial.Parity]byte{serial.OddParity: windows.ODDPARITY, serial.EvenParity: windows.EVENPARITY, serial.MarkParity: windows.MARKPARITY, serial.SpaceParity: windows.SPACEPARITY}[m.Parity]
-	state.StopBits = map[serial.StopBits]byte{serial.OnePointFiveStopBits: windows.ONE5STOPBITS, serial.TwoStopBits: windows.TWOSTOPBITS}[m.StopBits]
+	to(state)
 	return windows.SetCommState(h, state)
 }
 
