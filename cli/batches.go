@@ -178,7 +178,7 @@ var unitStates = []string{ledger.Waiting, ledger.Claimed, string(verdict.Passed)
 // states are those that --state names.
 func (c *batchesCommand) states(cmd *cobra.Command, known []string) ([]string, error) {
 	for _, s := range c.state {
-		if !contains(known, s) {
+		if !slices.Contains(known, s) {
 			return nil, usage(cmd, "--state: there is no state %q here. %s", s, source.DidYouMean(s, known))
 		}
 	}
@@ -238,7 +238,7 @@ func inStates(states map[string]int) string {
 		}
 	}
 	for _, s := range slices.Sorted(maps.Keys(states)) {
-		if !contains(unitStates, s) {
+		if !slices.Contains(unitStates, s) {
 			parts = append(parts, fmt.Sprintf("%d %s", states[s], s))
 		}
 	}
@@ -272,7 +272,7 @@ func (c *batchesCommand) listUnits(cmd *cobra.Command, l *ledger.Ledger, name st
 		return err
 	}
 	if len(states) > 0 {
-		list.Units = slices.DeleteFunc(list.Units, func(u ledger.BatchUnit) bool { return !contains(states, u.State) })
+		list.Units = slices.DeleteFunc(list.Units, func(u ledger.BatchUnit) bool { return !slices.Contains(states, u.State) })
 	}
 	if c.json {
 		return c.printJSON(list)
@@ -306,7 +306,7 @@ func (c *batchesCommand) release(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	switch {
-	case contains(states, "all"):
+	case slices.Contains(states, "all"):
 		states = unitStates[2:]
 	case len(states) == 0:
 		states = []string{string(verdict.Broken)}
@@ -333,7 +333,7 @@ func (c *batchesCommand) releaseUnits(cmd *cobra.Command, l *ledger.Ledger, name
 	}
 	var not []string
 	for _, u := range units {
-		if !contains(released, u) {
+		if !slices.Contains(released, u) {
 			not = append(not, u)
 		}
 	}
@@ -448,7 +448,7 @@ func (c *batchesCommand) listPool(ctx context.Context, l *ledger.Ledger, name st
 	free, pools := map[string]int{}, []string{}
 	rows := [][]string{{"pool", "value", "state", "unit", "input", "given"}}
 	for _, v := range list {
-		if !contains(pools, v.Pool) {
+		if !slices.Contains(pools, v.Pool) {
 			pools = append(pools, v.Pool)
 		}
 		if v.State == "free" {

@@ -34,7 +34,9 @@ const (
 
 var demoRecords = []string{"valley.record", "summit.record", "greeting.record", "link.record"}
 
-func (a *app) demo() *cobra.Command {
+// demo is the command demo. What it does by other commands it calls as a person would: root makes all of
+// them anew.
+func (a *app) demo(root func(*app) *cobra.Command) *cobra.Command {
 	var dir string
 	cmd := &cobra.Command{
 		Use:   "demo",
@@ -47,14 +49,14 @@ about twenty seconds and needs no hardware.`,
 		Example: "uparrot demo --dir larkfell",
 		Args:    args(0, 0, "no arguments"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.doDemo(cmd.Context(), dir)
+			return a.doDemo(cmd.Context(), root, dir)
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", "larkfell", "folder for the results")
 	return cmd
 }
 
-func (a *app) doDemo(ctx context.Context, dir string) error {
+func (a *app) doDemo(ctx context.Context, root func(*app) *cobra.Command, dir string) error {
 	began := time.Now()
 	if err := demoFolder(dir); err != nil {
 		return err
@@ -86,7 +88,7 @@ func (a *app) doDemo(ctx context.Context, dir string) error {
 	for _, p := range b.Standins() {
 		a.err.line("%s is at %s (%s, %s)", p.Name, live.At(p), p.Standin.Family, p.Setup.Line())
 	}
-	d := &demonstration{app: a, ctx: ctx, dir: dir, ports: &session.Ports{Bench: b}, live: live, outcome: verdict.Passed}
+	d := &demonstration{app: a, ctx: ctx, root: root, dir: dir, ports: &session.Ports{Bench: b}, live: live, outcome: verdict.Passed}
 	d.keep = a.keep(evidenceFlags{})
 	d.keep.Ledger, d.keep.By = in(filepath.Join(demoEvidence, demoLedgerFile)), "A. Rigger"
 	workshop, tray := d.workshop(), d.tray() // beside all else
@@ -104,7 +106,7 @@ func (a *app) doDemo(ctx context.Context, dir string) error {
 		{"A module of each other family, all at once", workshop},
 		{"A tray of radios from a table", tray},
 		{"Reports", func() error { return a.demoReports(dir) }},
-		{"The ledger", func() error { return a.demoLedger(ctx, dir) }},
+		{"The ledger", func() error { return a.demoLedger(ctx, root, dir) }},
 	} {
 		head(part.head)
 		if err := part.do(); err != nil {
@@ -136,6 +138,7 @@ func (a *app) demoFiles(in func(string) string) error {
 type demonstration struct {
 	*app
 	ctx     context.Context
+	root    func(*app) *cobra.Command
 	dir     string
 	ports   *session.Ports
 	live    *session.Live
@@ -146,7 +149,7 @@ type demonstration struct {
 
 // rehearse rehearses a procedure that was written in a hurry, so that something survives.
 func (d *demonstration) rehearse() error {
-	root := (&app{in: d.app.in, out: d.out, err: d.app.err}).root()
+	root := d.root(&app{in: d.app.in, out: d.out, err: d.app.err})
 	root.SilenceErrors, root.SilenceUsage = true, true
 	root.SetArgs([]string{"rehearse", d.in("hasty.parrot")})
 	err := root.ExecuteContext(d.ctx)

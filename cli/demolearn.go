@@ -10,6 +10,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/spf13/cobra"
+
 	"uparrot/core/bench"
 	"uparrot/core/output"
 	"uparrot/core/record"
@@ -120,11 +122,11 @@ func (a *app) demoReports(dir string) error {
 }
 
 // demoLedger shows what the ledger says of the demo.
-func (a *app) demoLedger(ctx context.Context, dir string) error {
+func (a *app) demoLedger(ctx context.Context, root func(*app) *cobra.Command, dir string) error {
 	for _, words := range [][]string{{"--last", "12"}, {"yield", "--procedure", "brake"}, {"trend", "transmitted power"}} {
 		var out bytes.Buffer
 		sub := &app{in: strings.NewReader(""), out: &out, err: a.err}
-		cmd := sub.root()
+		cmd := root(sub)
 		cmd.SetArgs(append(append([]string{"results"}, words...), "--ledger", filepath.Join(dir, demoEvidence, demoLedgerFile)))
 		if err := cmd.ExecuteContext(ctx); err != nil {
 			return err

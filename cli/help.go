@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -33,7 +34,7 @@ tell of it, which are in the program.`,
 			if len(words) == 0 {
 				return root.Help()
 			}
-			if word := strings.ToLower(strings.Join(words, " ")); contains(statusWords, word) {
+			if word := strings.ToLower(strings.Join(words, " ")); slices.Contains(statusWords, word) {
 				return a.tellStatuses()
 			}
 			var entries []manual.Entry

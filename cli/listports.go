@@ -12,7 +12,7 @@ import (
 	"uparrot/core/port/portlist"
 )
 
-func (a *app) ports() *cobra.Command {
+func (a *app) listPorts() *cobra.Command {
 	var follow bool
 	cmd := &cobra.Command{
 		Use:   "ports",

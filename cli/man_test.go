@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -56,7 +57,7 @@ func TestManualPages(t *testing.T) {
 			}
 		}
 		for line := range strings.SplitSeq(string(b), "\n") {
-			if request, _, _ := strings.Cut(line, " "); strings.HasPrefix(line, ".") && !contains([]string{".TH", ".SH", ".nf", ".fi", ".PP", ".TP", ".B", ".BR", ".ad", ".nh"}, request) || strings.HasPrefix(line, "'") {
+			if request, _, _ := strings.Cut(line, " "); strings.HasPrefix(line, ".") && !slices.Contains([]string{".TH", ".SH", ".nf", ".fi", ".PP", ".TP", ".B", ".BR", ".ad", ".nh"}, request) || strings.HasPrefix(line, "'") {
 				t.Errorf("%s: troff is asked for %q", c.CommandPath(), line)
 			}
 		}

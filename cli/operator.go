@@ -5,32 +5,9 @@ import (
 	"context"
 	"strings"
 
-	"github.com/spf13/cobra"
-
 	"uparrot/core/perform"
-	"uparrot/core/source"
 	"uparrot/core/verdict"
 )
-
-// person is who answers a procedure's questions; nil means nobody.
-func (c *runCommand) person(cmd *cobra.Command) (perform.Operator, error) {
-	if c.answers != "" {
-		answers, err := perform.ReadAnswers(c.answers)
-		if err != nil {
-			return nil, asUsage(err)
-		}
-		return answers, nil
-	}
-	switch c.operator {
-	case "ask":
-		return &person{app: c.app}, nil
-	case "yes":
-		return perform.Agreeable{}, nil
-	case "none":
-		return nil, nil
-	}
-	return nil, usage(cmd, "--operator %s: %s", c.operator, source.DidYouMean(c.operator, []string{"ask", "yes", "none"}))
-}
 
 // person is the operator in front of this program.
 type person struct {

@@ -22,7 +22,8 @@ import (
 
 // rehearseCommand is the command rehearse with its flags.
 type rehearseCommand struct {
-	*runCommand
+	*app
+	procedureFlags
 	seed  uint64
 	least string
 	times int
@@ -39,7 +40,7 @@ type rehearseCommand struct {
 const leastScored = 10
 
 func (a *app) rehearse() *cobra.Command {
-	c := &rehearseCommand{runCommand: &runCommand{app: a}}
+	c := &rehearseCommand{app: a}
 	cmd := &cobra.Command{
 		Use:   "rehearse PROCEDURE | --settings FILE PORT...",
 		Short: "Tells whether a procedure would catch a bad module and spare a good one",
@@ -70,7 +71,7 @@ less was caught than that. A score of fewer than ten bad modules says little (st
 	fl.BoolVar(&c.mend, "mend", false, "put the lines that would catch what survived into the procedure, after asking")
 	fl.BoolVar(&c.yes, "yes", false, "with --mend: without asking")
 	fl.BoolVar(&c.all, "all", false, "list every bad and every good module")
-	fl.StringVar(&c.out, "out", "", "write the result to this file")
+	fl.StringVar(&c.outFile, "out", "", "write the result to this file")
 	fl.StringVar(&c.as, "as", "", "the form of that file: "+strings.Join(rehearsalForms, ", "))
 	fl.StringVar(&c.record, "from-record", "", "the modules are those of this record of the procedure, with its inputs: they answer as they did then")
 	fl.StringVar(&c.settings, "settings", "", "rehearse \"settings apply\" with this file at the ports: would it notice a module that does not keep a value?")
@@ -116,7 +117,7 @@ func (c *rehearseCommand) run(cmd *cobra.Command, args []string) error {
 	if p.At, err = c.addresses(cmd, file); err != nil {
 		return err
 	}
-	if p.Operator, err = c.person(cmd); err != nil {
+	if p.Operator, err = c.person(c.app, cmd); err != nil {
 		return err
 	}
 	play, err := p.Play()
@@ -168,8 +169,8 @@ func (c *rehearseCommand) rehearsed(cmd *cobra.Command, name string, file *proce
 	} else {
 		c.tell(r, chosen)
 	}
-	if c.out != "" {
-		err = errors.Join(err, c.save(&c.files, c.out, func(w io.Writer) error { return writeRehearsal(w, c.as, file, r) }))
+	if c.outFile != "" {
+		err = errors.Join(err, c.save(&c.files, c.outFile, func(w io.Writer) error { return writeRehearsal(w, c.as, file, r) }))
 	}
 	if err == nil && c.mend {
 		err = c.mended(cmd.Context(), file, r)
@@ -191,15 +192,15 @@ func (c *rehearseCommand) plan(cmd *cobra.Command) (least float64, err error) {
 	switch {
 	case c.operator == "ask":
 		return 0, usage(cmd, "--operator: nobody is asked in a rehearsal: give yes, none, or --answers FILE")
-	case c.as != "" && !contains(rehearsalForms, c.as):
+	case c.as != "" && !slices.Contains(rehearsalForms, c.as):
 		return 0, usage(cmd, "--as: there is no form %q. %s", c.as, source.DidYouMean(c.as, rehearsalForms))
-	case c.as != "" && c.out == "":
+	case c.as != "" && c.outFile == "":
 		return 0, usage(cmd, "--as %s: name the file with --out", c.as)
 	case c.times < 0 || c.times > 1_000_000:
 		return 0, usage(cmd, "--times %d is outside 0..1000000", c.times)
 	}
 	c.files.Inputs = append(slices.Clone(cmd.Flags().Args()), c.inputs.File, c.answers, c.record, c.units, c.settings, c.ports.bench, c.ports.phrasebook)
-	return least, c.files.plan(cmd, "out", c.out)
+	return least, c.files.plan(cmd, "out", c.outFile)
 }
 
 // judgedRehearsal is the error that tells the exit status.

@@ -47,7 +47,7 @@ func (c *rehearseCommand) rehearseSettings(cmd *cobra.Command, names []string) e
 // rehearseUnits tells how long a table of units would take.
 func (c *rehearseCommand) rehearseUnits(cmd *cobra.Command, p *session.Procedure, play *rehearse.Play) error {
 	switch {
-	case c.mend || c.out != "" || c.least != "":
+	case c.mend || c.outFile != "" || c.least != "":
 		return usage(cmd, "--units tells how long it takes: leave out --mend, --out and --min-caught")
 	case c.hand < 0 || c.hands < 1 || c.hands > 1000:
 		return usage(cmd, "--hand is not below zero, and --hands 1 to 1000")

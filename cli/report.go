@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -31,10 +32,10 @@ altered (1). The record - is standard input, and --out - standard output.`,
 		Example: "uparrot report valley.record --as html --out valley.html",
 		Args:    args(1, 1, "one record"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if known := report.Forms(); !verify && !contains(known, form) {
+			if known := report.Forms(); !verify && !slices.Contains(known, form) {
 				return usage(cmd, "--as: there is no form %q. %s", form, source.DidYouMean(form, known))
 			}
-			if table != "" && (form != "csv" || !contains(report.Tables, table)) {
+			if table != "" && (form != "csv" || !slices.Contains(report.Tables, table)) {
 				return usage(cmd, "--table is for --as csv, and is one of %s", strings.Join(report.Tables, ", "))
 			}
 			files.Inputs = args

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -37,7 +38,7 @@ var verdictWords = []string{string(verdict.Passed), string(verdict.Failed), stri
 
 // open opens the ledger and reads the filter.
 func (f *resultsFlags) open(cmd *cobra.Command) (*ledger.Ledger, error) {
-	if v := f.filter.Verdict; v != "" && !contains(verdictWords, v) {
+	if v := f.filter.Verdict; v != "" && !slices.Contains(verdictWords, v) {
 		return nil, usage(cmd, "--verdict: there is no verdict %q. %s", v, source.DidYouMean(v, verdictWords))
 	}
 	var err error

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -147,7 +148,7 @@ func named(unit string) string {
 func both[T any](x, y []T, name func(T) string) []string {
 	var names []string
 	for _, v := range append(append([]T{}, x...), y...) {
-		if n := name(v); !contains(names, n) {
+		if n := name(v); !slices.Contains(names, n) {
 			names = append(names, n)
 		}
 	}

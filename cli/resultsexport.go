@@ -29,7 +29,7 @@ func (a *app) resultsExport() *cobra.Command {
 		Example: "uparrot results export --table measurements --as csv --out measurements.csv",
 		Args:    args(0, 0, "no arguments"),
 	}, func(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter, _ []string) error {
-		if !contains(ledger.Tables(), tableName) {
+		if !slices.Contains(ledger.Tables(), tableName) {
 			return usage(cmd, "--table: there is no table %q. %s", tableName, source.DidYouMean(tableName, ledger.Tables()))
 		}
 		export := map[string]func(io.Writer) exporter{"csv": newCSVExport, "json": newJSONExport, "jsonl": newJSONLinesExport}[form]
@@ -79,7 +79,7 @@ var times = []string{"began", "ended", "measured", "first_outside_at", "time"}
 func (c *csvExport) row(values []any) error {
 	cells := make([]string, len(values))
 	for i, v := range values {
-		if c.names != nil && contains(times, c.names[i]) {
+		if c.names != nil && slices.Contains(times, c.names[i]) {
 			v = exportTime(v)
 		}
 		switch v := v.(type) {
@@ -148,7 +148,7 @@ func (j *jsonExport) row(values []any) error {
 		if i > 0 {
 			b.WriteString(", ")
 		}
-		if contains(times, j.names[i]) {
+		if slices.Contains(times, j.names[i]) {
 			v = exportTime(v)
 		}
 		switch x := v.(type) {

@@ -38,7 +38,7 @@ uparrot results export --table samples.`,
 		Example: `uparrot results series wind --last 2 --plot wind.png --view units`,
 		Args:    args(0, 1, "one name of values over time"),
 	}, func(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter, args []string) error {
-		if !contains(seriesViews, view) {
+		if !slices.Contains(seriesViews, view) {
 			return usage(cmd, "--view: there is no view %q. %s", view, source.DidYouMean(view, seriesViews))
 		}
 		if err := files.planPicture(cmd, "plot", plot); err != nil {
@@ -86,7 +86,7 @@ uparrot results export --table samples.`,
 // namedSeries are the series of a name, and the names of all.
 func namedSeries(ctx context.Context, l *ledger.Ledger, f ledger.Filter, name string) (all []ledger.Series, names []string, err error) {
 	err = l.SeriesNamed(ctx, "", f, func(s ledger.Series) error {
-		if !contains(names, s.What) {
+		if !slices.Contains(names, s.What) {
 			names = append(names, s.What)
 		}
 		if s.What == name {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"time"
 
@@ -41,7 +42,7 @@ that: Ppk by the spread of all values (ISO 22514-2), Cpk by that of neighbouring
 			}
 			return nil
 		}
-		if !contains(names, args[0]) {
+		if !slices.Contains(names, args[0]) {
 			return &session.Misuse{What: fmt.Sprintf("the ledger has no measurement %q. %s", args[0], source.DidYouMean(args[0], names))}
 		}
 		t, err := l.Trend(cmd.Context(), args[0], f)

@@ -234,7 +234,7 @@ Exit statuses, of every command:
 	}
 	root.PersistentFlags().StringVar(&colour, "color", "auto", "colours: auto, always or never")
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
-		if !contains(colours, colour) {
+		if !slices.Contains(colours, colour) {
 			return usage(cmd, "--color: there is no %q. %s", colour, source.DidYouMean(colour, colours))
 		}
 		a.err.recolour()
@@ -296,8 +296,8 @@ type part struct {
 // day is the commands in the order in which they are needed.
 func (a *app) day() []part {
 	return []part{
-		{"begin", "Begin:", []*cobra.Command{a.demo(), a.example()}},
-		{"find", "Find out what is there:", []*cobra.Command{a.ports(), a.loopback(), a.probe()}},
+		{"begin", "Begin:", []*cobra.Command{a.demo((*app).root), a.example()}},
+		{"find", "Find out what is there:", []*cobra.Command{a.listPorts(), a.loopback(), a.probe()}},
 		{"speak", "Speak with it:", []*cobra.Command{a.talk(), a.watch(), a.settings()}},
 		{"write", "Write down what is to be done:", []*cobra.Command{a.phrasebookCommand(), a.learn(), a.check(), a.tidy(), a.rehearse(), a.lsp(), a.schema()}},
 		{"perform", "Perform it:", []*cobra.Command{a.run(), a.unitsCommand(), a.standin()}},
@@ -317,12 +317,12 @@ func unknownCommand(root *cobra.Command, args []string) error {
 		if c.Name() == args[0] {
 			return nil
 		}
-		if !c.Hidden && !contains(names, c.Name()) {
+		if !c.Hidden && !slices.Contains(names, c.Name()) {
 			names = append(names, c.Name())
 		}
 	}
 	names = append(names, "help", "completion")
-	if contains(names, args[0]) {
+	if slices.Contains(names, args[0]) {
 		return nil
 	}
 	return &session.Misuse{What: fmt.Sprintf("there is no command %q. %s", args[0], source.DidYouMeanOf(args[0], names)), Example: "uparrot demo"}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,27 +24,17 @@ import (
 // runCommand is the command run with its flags.
 type runCommand struct {
 	*app
-	ports    portFlags
-	keeps    evidenceFlags
-	where    []string
-	inputs   session.Inputs
-	secrets  session.Secrets
-	askFor   time.Duration
-	asker    *asker // of what is to be done about a step that has failed; nil asks nobody
-	only     []string
-	from     string
-	repeat   string
-	record   string
-	operator string
-	answers  string
-	plan     bool
-	as, out  string
-	metrics  string
-	units    string // a table of units; "" for one run
-	next     string // how it is known that the next module has come
-	goOn     bool
-	slots    string // of the bench that work at once; "" for none
-	files    outputs
+	procedureFlags
+	secrets session.Secrets
+	askFor  time.Duration
+	asker   *asker // of what is to be done about a step that has failed; nil asks nobody
+	only    []string
+	from    string
+	repeat  string
+	plan    bool
+	metrics string
+	next    string // how it is known that the next module has come
+	goOn    bool
 
 	stationName string        // among those that work through a batch; "" is the machine's name
 	lease       time.Duration // of a unit of a batch
@@ -75,7 +66,7 @@ record: that of --repeat-failed, or the one that --from-record names.`,
 	c.keeps.add(cmd)
 	c.files.add(cmd)
 	fl := cmd.Flags()
-	fl.StringVar(&c.out, "out", "", "when it is over write a report of the run to this file")
+	fl.StringVar(&c.outFile, "out", "", "when it is over write a report of the run to this file")
 	fl.StringVar(&c.as, "as", "", "the form of that report: "+strings.Join(report.Forms(), ", "))
 	fl.StringVar(&c.metrics, "metrics", "", "keep this file up to date with the present values of series, in the OpenMetrics text format")
 	fl.StringVar(&c.units, "units", "", "perform it at each unit of this table (CSV, TSV, JSON Lines): columns are unit, port and the inputs; batch:NAME is one that \"units load\" has put into the ledger, for several stations")
@@ -129,7 +120,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if p.At, err = c.addresses(cmd, file); err != nil {
 		return err
 	}
-	if p.Operator, err = c.person(cmd); err != nil {
+	if p.Operator, err = c.person(c.app, cmd); err != nil {
 		return err
 	}
 	p.Asks = c.sits(p.Operator)
@@ -146,7 +137,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) (err error) {
 	began := false
 	defer func() {
 		if !began { // what a job publishes then is not of this run
-			err = errors.Join(err, c.files.Forget(c.out))
+			err = errors.Join(err, c.files.Forget(c.outFile))
 		}
 	}()
 	if err := c.takeSecrets(cmd, p); err != nil {
@@ -206,21 +197,21 @@ func (c *runCommand) onlyPlan(cmd *cobra.Command, p *session.Procedure) error {
 // planReport looks whether the report that is asked for can be made.
 func (c *runCommand) planReport(cmd *cobra.Command) error {
 	switch known := report.Forms(); {
-	case c.out == "" && c.as != "":
+	case c.outFile == "" && c.as != "":
 		return usage(cmd, "--as %s: name the file of the report with --out", c.as)
-	case c.out == "":
+	case c.outFile == "":
 		return nil
-	case c.as != "" && !contains(known, c.as):
+	case c.as != "" && !slices.Contains(known, c.as):
 		return usage(cmd, "--as: there is no form %q. %s", c.as, source.DidYouMean(c.as, known))
 	case c.keeps.NoLedger && c.keeps.Record == "":
 		return usage(cmd, "--out makes a report of the record, and --no-ledger keeps none: name one with --record")
 	}
-	return c.files.plan(cmd, "out", c.out)
+	return c.files.plan(cmd, "out", c.outFile)
 }
 
 // report makes the report of a run that has begun, whatever came of it.
 func (c *runCommand) report(res perform.Result) error {
-	if c.out == "" || res.Run == "" {
+	if c.outFile == "" || res.Run == "" {
 		return nil
 	}
 	f, err := os.Open(res.Record)
@@ -232,7 +223,7 @@ func (c *runCommand) report(res perform.Result) error {
 	if form == "" {
 		form = "text"
 	}
-	_, err = c.view(f, form, "", c.out, &c.files)
+	_, err = c.view(f, form, "", c.outFile, &c.files)
 	return err
 }
 
@@ -277,28 +268,6 @@ func (c *runCommand) chosen(cmd *cobra.Command, file *procedure.File) (chosen ma
 		chosen, err = session.StepsFrom(file, c.only, c.from)
 	}
 	return chosen, earlier, withExample(cmd, err)
-}
-
-// addresses are the ports that --port gives, by the procedure's names.
-func (c *runCommand) addresses(cmd *cobra.Command, file *procedure.File) (map[string]string, error) {
-	at := map[string]string{}
-	var names []string
-	for _, p := range file.Ports {
-		names = append(names, p.Name)
-	}
-	for _, w := range c.where {
-		name, address, ok := strings.Cut(w, "=")
-		if !ok && len(names) == 1 {
-			name, address = names[0], w
-		} else if !ok {
-			return nil, usage(cmd, "--port %s: the procedure has several ports, so wanted NAME=ADDRESS", w)
-		}
-		if !contains(names, name) {
-			return nil, usage(cmd, "--port %s: the procedure has no port %q. %s", w, name, source.DidYouMean(name, names))
-		}
-		at[name] = address
-	}
-	return at, nil
 }
 
 func (a *app) askSecret(ctx context.Context, in *os.File, s *procedure.Secret) (string, error) {

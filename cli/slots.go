@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -12,7 +11,6 @@ import (
 	"uparrot/core/perform"
 	"uparrot/core/record"
 	"uparrot/core/session"
-	"uparrot/core/source"
 	"uparrot/core/verdict"
 )
 
@@ -39,29 +37,6 @@ type slot struct {
 type askable interface {
 	perform.Operator
 	ask(ctx context.Context, question string) (string, error)
-}
-
-// chosenSlots are the slots of the bench that are named.
-func (c *runCommand) chosenSlots(b *bench.Bench) ([]bench.Slot, error) {
-	if b == nil || len(b.Slots) == 0 {
-		return nil, &session.Misuse{What: "--slots: the bench has no slots: write tables such as [slot.1] with radio = \"valley\""}
-	}
-	if c.slots == "all" {
-		return b.Slots, nil
-	}
-	var names []string
-	for _, s := range b.Slots {
-		names = append(names, s.Name)
-	}
-	var chosen []bench.Slot
-	for _, name := range strings.Split(c.slots, ",") {
-		i := slices.Index(names, strings.TrimSpace(name))
-		if i < 0 {
-			return nil, &session.Misuse{What: fmt.Sprintf("--slots: the bench has no slot %q. %s", name, source.DidYouMean(name, append(names, "all")))}
-		}
-		chosen = append(chosen, b.Slots[i])
-	}
-	return chosen, nil
 }
 
 // checkSlots holds slots against the procedure.

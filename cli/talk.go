@@ -115,15 +115,6 @@ func (c *talkCommand) run(cmd *cobra.Command, args []string) error {
 	return withVerdict(verdict.Measured, err)
 }
 
-func contains(list []string, s string) bool {
-	for _, one := range list {
-		if one == s {
-			return true
-		}
-	}
-	return false
-}
-
 // gapOf is the silence at which what comes at a port is cut into packets; 0 if it is cut
 // into lines.
 func (c *talkCommand) gapOf(t *talk.Talker) time.Duration {

@@ -86,7 +86,7 @@ func (c *runCommand) runUnits(cmd *cobra.Command, file *procedure.File) (err err
 		return usage(cmd, "--units: each unit has a record of its own beside the ledger, and its name in the table")
 	case c.repeat != "" || c.record != "" || c.from != "" || len(c.only) > 0 || c.plan:
 		return usage(cmd, "--units performs the whole procedure at each unit: leave out --only, --from, --repeat-failed and --plan")
-	case !contains(nexts, c.next):
+	case !slices.Contains(nexts, c.next):
 		return usage(cmd, "--next: there is no way %q. %s", c.next, source.DidYouMean(c.next, nexts))
 	case c.as != "" && c.as != "csv":
 		return usage(cmd, "--units: --out is a table of all units, in csv")
@@ -98,7 +98,7 @@ func (c *runCommand) runUnits(cmd *cobra.Command, file *procedure.File) (err err
 	if b.at, err = c.addresses(cmd, file); err != nil {
 		return err
 	}
-	if err := c.files.plan(cmd, "out", c.out); err != nil {
+	if err := c.files.plan(cmd, "out", c.outFile); err != nil {
 		return err
 	}
 	if err := b.open(cmd.Context()); err != nil {
@@ -413,7 +413,7 @@ func (b *slot) run1(ctx context.Context, r *unitResult) (perform.Result, error) 
 	}
 	p := &session.Procedure{File: b.file, Ports: b.ports, At: at, Values: maps.Clone(row.Values), Files: []string{b.tableFile(), b.inputs.File, b.runCommand.answers}, Keep: keep}
 	var err error
-	if p.Operator, err = b.runCommand.person(b.cmd); err != nil {
+	if p.Operator, err = b.procedureFlags.person(b.app, b.cmd); err != nil {
 		return perform.Result{}, err
 	}
 	if _, asks := p.Operator.(*person); asks {
@@ -542,8 +542,8 @@ func bareValue(m record.Measurement) string {
 
 // write writes the table of all units.
 func (b *batch) write() error {
-	if b.out != "" {
-		return b.save(&b.files, b.out, b.csv)
+	if b.outFile != "" {
+		return b.save(&b.files, b.outFile, b.csv)
 	}
 	if b.json || b.tableFile() == "" {
 		return nil

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -169,7 +170,7 @@ func (c *watchCommand) mistakes(cmd *cobra.Command, err error) error {
 // planOutputs looks whether what is to be written may be.
 func (c *watchCommand) planOutputs(cmd *cobra.Command) error {
 	switch {
-	case c.as != "" && !contains(watchForms, c.as):
+	case c.as != "" && !slices.Contains(watchForms, c.as):
 		return usage(cmd, "--as: there is no form %q. %s", c.as, source.DidYouMean(c.as, watchForms))
 	case c.json && c.as != "" && c.out == "":
 		return usage(cmd, "--json and --as both print to stdout: name a file with --out")
