@@ -7,7 +7,7 @@
 # only a release is built with other settings.
 
 COMMIT := $(shell git rev-parse --short=12 HEAD 2>/dev/null)
-STAMP := -X uparrot/cli.commit=$(COMMIT)
+STAMP := -X uparrot/cli/shell.commit=$(COMMIT)
 
 .PHONY: build release test bench screenshots
 build:

@@ -9,6 +9,10 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"uparrot/cli/prove"
+	"uparrot/cli/rehearse"
+	"uparrot/cli/shell"
+	"uparrot/cli/watch"
 	"uparrot/core/bench"
 	"uparrot/core/ledger"
 	"uparrot/core/phrasebook"
@@ -170,7 +174,7 @@ func inLedger(read func(cmd *cobra.Command, l *ledger.Ledger) ([]string, error))
 		if err != nil || ledger.IsDatabase(where) {
 			return nil
 		}
-		l, err := openLedger(cmd.Context(), where)
+		l, err := shell.OpenLedger(cmd.Context(), where)
 		if err != nil {
 			return nil // there is none yet
 		}
@@ -216,8 +220,8 @@ var flagCompleters = map[string]completer{
 	"from-list": filesOf(), "from-log": filesOf(), "secret-file": readAnew(secretNames), "dir": foldersOnly,
 	"dialect": oneOf("at", "console", "lines", "bytes"), "ending": oneOf("cr", "lf", "crlf", "none"), "frame": oneOf("8N1", "8E1", "8O1", "7E1", "7N2"), "speed": oneOf("9600", "19200", "38400", "57600", "115200"),
 	"speeds": oneOf("9600", "19200", "38400", "57600", "115200"), "operator": oneOf("ask", "yes", "none"), "next": oneOf("enter", "answer", "power", "replug", "none"), "verdict": verdicts, "state": verdicts,
-	"check as": oneOf("json", "sarif"), "phrasebook show as": oneOf("text", "markdown", "html"), "rehearse as": oneOf(rehearsalForms...), "report as": oneOf(report.Forms()...), "run as": oneOf(report.Forms()...),
-	"results export as": oneOf("csv", "json", "jsonl"), "watch as": oneOf(watchForms...), "results export table": oneOf(ledger.Tables()...), "report table": oneOf(report.Tables...), "view": oneOf(seriesViews...),
+	"check as": oneOf("json", "sarif"), "phrasebook show as": oneOf("text", "markdown", "html"), "rehearse as": oneOf(rehearse.RehearsalForms...), "report as": oneOf(report.Forms()...), "run as": oneOf(report.Forms()...),
+	"results export as": oneOf("csv", "json", "jsonl"), "watch as": oneOf(watch.WatchForms...), "results export table": oneOf(ledger.Tables()...), "report table": oneOf(report.Tables...), "view": oneOf(prove.SeriesViews...),
 	"port": readAnew(benchPorts), "only": readAnew(stepTitles), "from": readAnew(stepTitles), "set": readAnew(inputNames), "slots": readAnew(slotNames), "to": readAnew(portNames),
 	"unit": ofLedger(func(r ledger.Run) string { return r.Unit }), "procedure": ofLedger(func(r ledger.Run) string { return r.Title }), "since": days, "until": days,
 	"min-caught": oneOf("90%", "95%", "100%"), "max-loss": oneOf("1%", "2%", "5%"), "load": oneOf("25%", "50%", "90%"), "show": oneOf("1%", "2%"), "reading": readAnew(readingNames),
@@ -302,7 +306,7 @@ func completions(root *cobra.Command) {
 		}
 	}
 	visit(root)
-	if err := root.RegisterFlagCompletionFunc("color", cobra.CompletionFunc(oneOf(colours...))); err != nil {
+	if err := root.RegisterFlagCompletionFunc("color", cobra.CompletionFunc(oneOf(shell.Colours...))); err != nil {
 		panic(err)
 	}
 }

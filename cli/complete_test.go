@@ -8,13 +8,15 @@ import (
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+
+	"uparrot/cli/shell"
 )
 
 // completed is what Cobra's own completion call offers, and what a shell is to do with it.
 func completed(t *testing.T, args ...string) (offers []string, directive string) {
 	t.Helper()
 	var out bytes.Buffer
-	root := (&app{in: strings.NewReader(""), out: &out, err: newScreen(&bytes.Buffer{})}).root()
+	root := root((&shell.Streams{In: strings.NewReader(""), Out: &out, Err: shell.NewScreen(&bytes.Buffer{})}))
 	root.SetOut(&out)
 	root.SetErr(&bytes.Buffer{})
 	root.SetArgs(append([]string{cobra.ShellCompNoDescRequestCmd}, args...))
@@ -47,7 +49,7 @@ func TestFlagsAreCompleted(t *testing.T) {
 			visit(sub)
 		}
 	}
-	visit((&app{in: os.Stdin, out: &bytes.Buffer{}, err: newScreen(&bytes.Buffer{})}).root())
+	visit(root((&shell.Streams{In: os.Stdin, Out: &bytes.Buffer{}, Err: shell.NewScreen(&bytes.Buffer{})})))
 	if flags < 200 {
 		t.Errorf("only %d flags", flags)
 	}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/pflag"
 
+	"uparrot/cli/shell"
 	"uparrot/docs"
 )
 
@@ -86,7 +87,7 @@ func TestCallsInDocs(t *testing.T) {
 				continue
 			}
 			calls++
-			root := (&app{in: strings.NewReader(""), out: &bytes.Buffer{}, err: newScreen(&bytes.Buffer{})}).root()
+			root := root((&shell.Streams{In: strings.NewReader(""), Out: &bytes.Buffer{}, Err: shell.NewScreen(&bytes.Buffer{})}))
 			root.InitDefaultHelpCmd()
 			root.InitDefaultCompletionCmd()
 			cmd, rest, err := root.Find(args)

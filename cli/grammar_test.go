@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"uparrot/cli/shell"
 	"uparrot/docs"
 )
 
@@ -26,7 +27,7 @@ func eachFlag(f func(c *cobra.Command, flag *pflag.Flag)) {
 			walk(sub)
 		}
 	}
-	walk((&app{out: io.Discard, err: newScreen(io.Discard)}).root())
+	walk(root((&shell.Streams{Out: io.Discard, Err: shell.NewScreen(io.Discard)})))
 }
 
 // The table of docs/code.md has each flag of two commands or more, its letter and the kinds of its
@@ -63,7 +64,7 @@ func TestTableOfFlags(t *testing.T) {
 		}
 	}
 	used := 0
-	for name, letter := range shorts {
+	for name, letter := range shell.Shorts {
 		if letters[name] == letter {
 			used++
 		}
@@ -112,7 +113,7 @@ func TestGrammar(t *testing.T) {
 			t.Errorf("uparrot %s: more than the result in standard output:\n%s", c.words, out.String())
 		}
 	}
-	for path, names := range earlier {
+	for path, names := range shell.Earlier {
 		for was, now := range names {
 			found := map[string]bool{}
 			eachFlag(func(c *cobra.Command, f *pflag.Flag) {
@@ -139,14 +140,14 @@ func TestFilled(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	got := filled([]string{"*.parrot", "none*.parrot", "c.toml", "?.toml", "odd[1].parrot", "[", "-"})
+	got := shell.Filled([]string{"*.parrot", "none*.parrot", "c.toml", "?.toml", "odd[1].parrot", "[", "-"})
 	want := "a.parrot b.parrot odd[1].parrot none*.parrot c.toml c.toml odd[1].parrot [ -"
 	if strings.Join(got, " ") != want {
 		t.Errorf("%q, want %q", got, want)
 	}
 	var takes []string
 	eachCommand(func(c *cobra.Command) {
-		if takesFiles().MatchString(c.Use) {
+		if shell.TakesFiles().MatchString(c.Use) {
 			takes = append(takes, c.Name())
 		}
 	})

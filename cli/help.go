@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"uparrot/cli/shell"
 	"uparrot/core/manual"
 	"uparrot/core/schema"
 	"uparrot/core/source"
@@ -21,7 +22,7 @@ var manualPages = []string{"language.md", "phrasebook.md", "bench.md", "settings
 var statusWords = []string{"exit", "status", "statuses", "exit status"}
 
 // help tells of a command, or of a word of the language or the formats.
-func (a *app) help() *cobra.Command {
+func help(sh *shell.Streams) *cobra.Command {
 	return &cobra.Command{
 		Use:   "help [COMMAND | WORD]",
 		Short: "Tells of a command, or of a word of the language, such as hear or limit",
@@ -35,7 +36,7 @@ tell of it, which are in the program.`,
 				return root.Help()
 			}
 			if word := strings.ToLower(strings.Join(words, " ")); slices.Contains(statusWords, word) {
-				return a.tellStatuses()
+				return tellStatuses(sh)
 			}
 			var entries []manual.Entry
 			if len(words) == 1 {
@@ -48,13 +49,13 @@ tell of it, which are in the program.`,
 			told := err == nil && c != root && len(rest) == 0
 			if told {
 				if len(entries) > 0 {
-					fmt.Fprintf(a.out, "The command %s\n\n", c.CommandPath())
+					fmt.Fprintf(sh.Out, "The command %s\n\n", c.CommandPath())
 				}
 				if err := c.Help(); err != nil {
 					return err
 				}
 			}
-			a.showEntries(entries, told)
+			showEntries(sh, entries, told)
 			if told || len(entries) > 0 {
 				return nil
 			}
@@ -66,13 +67,13 @@ tell of it, which are in the program.`,
 				known = append(known, c.Name())
 			}
 			word := strings.Join(words, " ")
-			return usage(cmd, "nothing tells of %q. %s", word, source.DidYouMeanOr(word, known, "uparrot help lists the commands; docs/language.md has the words of procedures."))
+			return shell.Usage(cmd, "nothing tells of %q. %s", word, source.DidYouMeanOr(word, known, "uparrot help lists the commands; docs/language.md has the words of procedures."))
 		},
 	}
 }
 
 // tellStatuses tells of all exit statuses.
-func (a *app) tellStatuses() error {
+func tellStatuses(sh *shell.Streams) error {
 	page := []string{"status.md"}
 	statuses, err := manual.Words(docs.Files, page)
 	if err != nil {
@@ -90,7 +91,7 @@ func (a *app) tellStatuses() error {
 			}
 		}
 	}
-	a.showEntries(all, false)
+	showEntries(sh, all, false)
 	return nil
 }
 
@@ -109,16 +110,16 @@ func tells(word string) ([]manual.Entry, error) {
 }
 
 // showEntries prints what was found, each page and heading once.
-func (a *app) showEntries(entries []manual.Entry, after bool) {
+func showEntries(sh *shell.Streams, entries []manual.Entry, after bool) {
 	where := ""
 	for _, e := range entries {
 		if at := e.Page + ": " + e.Heading; at != where {
 			if where != "" || after {
-				fmt.Fprintln(a.out)
+				fmt.Fprintln(sh.Out)
 			}
 			where = at
-			fmt.Fprintf(a.out, "%s (docs/%s)\n\n", e.Heading, e.Page)
+			fmt.Fprintf(sh.Out, "%s (docs/%s)\n\n", e.Heading, e.Page)
 		}
-		fmt.Fprint(a.out, e.Show())
+		fmt.Fprint(sh.Out, e.Show())
 	}
 }

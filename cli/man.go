@@ -12,10 +12,12 @@ import (
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+
+	"uparrot/cli/shell"
 )
 
 // man writes the pages that packages bring.
-func (a *app) man() *cobra.Command {
+func man(sh *shell.Streams) *cobra.Command {
 	return &cobra.Command{
 		Use:    "man FOLDER",
 		Short:  "Writes manual pages, one a command, into a folder",
@@ -23,7 +25,7 @@ func (a *app) man() *cobra.Command {
 		Long: `Writes the manual pages of all commands, for man(1), into a folder. What exists there
 is replaced. SOURCE_DATE_EPOCH sets the date that they bear.`,
 		Example: "uparrot man man1",
-		Args:    args(1, 1, "one folder"),
+		Args:    shell.Args(1, 1, "one folder"),
 		RunE: func(cmd *cobra.Command, folder []string) error {
 			if err := os.MkdirAll(folder[0], 0o755); err != nil {
 				return fmt.Errorf("make the folder for the pages: %w", err)
@@ -73,7 +75,7 @@ func manualName(cmd *cobra.Command) string { return strings.ReplaceAll(cmd.Comma
 func manualPage(cmd *cobra.Command, day time.Time) string {
 	cmd.InitDefaultHelpFlag()
 	var b strings.Builder
-	fmt.Fprintf(&b, ".TH %s 1 %s \"uparrot %s\" \"Upright Parrot\"\n.ad l\n.nh\n", roff(strings.ToUpper(manualName(cmd))), day.Format(time.DateOnly), roff(version))
+	fmt.Fprintf(&b, ".TH %s 1 %s \"uparrot %s\" \"Upright Parrot\"\n.ad l\n.nh\n", roff(strings.ToUpper(manualName(cmd))), day.Format(time.DateOnly), roff(shell.Version))
 	short := cmd.Short
 	if !cmd.HasParent() {
 		short = "Puts radio, modem and console-attached modules into service"

@@ -12,6 +12,8 @@ import (
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+
+	"uparrot/cli/shell"
 )
 
 // Each command has a manual page, which has its example and each of its flags; troff is asked for
@@ -19,8 +21,8 @@ import (
 func TestManualPages(t *testing.T) {
 	t.Setenv("SOURCE_DATE_EPOCH", "1793000000")
 	dir := t.TempDir()
-	a := &app{out: io.Discard, err: newScreen(io.Discard)}
-	root := a.root()
+	a := &shell.Streams{Out: io.Discard, Err: shell.NewScreen(io.Discard)}
+	root := root(a)
 	root.SetArgs([]string{"man", dir})
 	if err := root.Execute(); err != nil {
 		t.Fatal(err)

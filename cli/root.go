@@ -1,16 +1,13 @@
-// Package cli is the commands of uparrot and everything that a terminal shows.
 package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"os/signal"
 	"regexp"
-	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,73 +16,23 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"uparrot/core/output"
-	"uparrot/core/record"
+	"uparrot/cli/begin"
+	"uparrot/cli/find"
+	"uparrot/cli/measure"
+	"uparrot/cli/prove"
+	"uparrot/cli/rehearse"
+	"uparrot/cli/run"
+	"uparrot/cli/shell"
+	"uparrot/cli/speak"
+	"uparrot/cli/watch"
+	"uparrot/cli/write"
 	"uparrot/core/session"
 	"uparrot/core/source"
 	"uparrot/core/text"
-	"uparrot/core/verdict"
-)
-
-// Set by the build; see Makefile.
-var (
-	version = "0.1.0"
-	commit  = ""
-)
-
-// The exit statuses.
-const (
-	exitPassed      = 0
-	exitFailed      = 1
-	exitUsage       = 2 // wrong use, or a file with mistakes
-	exitBroken      = 3 // could not run: port missing, held or lost
-	exitUndecided   = 4 // too few frames to tell, or steps that needed a person
-	exitEvidence    = 5 // passed, but its record or its place in the ledger could not be written
-	exitInterrupted = 130
 )
 
 // byUse are the commands that are used most, in this order.
 var byUse = []string{"run", "check", "talk", "probe", "ports", "rehearse", "link", "watch", "settings", "report", "results", "standin", "learn", "tidy", "demo"}
-
-// usage is an error of wrong use with the command's own example.
-func usage(cmd *cobra.Command, format string, args ...any) error {
-	return withExample(cmd, &session.Misuse{What: fmt.Sprintf(format, args...)})
-}
-
-// withExample adds the command's own example to an error of wrong use.
-func withExample(cmd *cobra.Command, err error) error {
-	if wrong, ok := errors.AsType[*session.Misuse](err); ok && wrong.Example == "" {
-		wrong.Example, _, _ = strings.Cut(strings.TrimSpace(cmd.Example), "\n")
-	}
-	return err
-}
-
-// errVerdict carries a verdict that is not passed to the exit status. All has
-// been said already.
-type errVerdict struct{ verdict.Verdict }
-
-func (e errVerdict) Error() string { return string(e.Verdict) }
-
-// verdictError is nil for what passed.
-func verdictError(v verdict.Verdict) error {
-	if v == verdict.Passed || v == verdict.Measured || v == verdict.Skipped || v == "" {
-		return nil
-	}
-	return errVerdict{v}
-}
-
-// errInterrupted is the cause of a context that the person ended.
-var errInterrupted = errors.New("interrupted")
-
-// app is what all commands share.
-type app struct {
-	in   io.Reader
-	out  io.Writer
-	err  *screen
-	json bool
-
-	stdout io.Writer // standard output, where --out - has taken it; else nil
-}
 
 // Main runs a command and returns its exit status.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
@@ -100,41 +47,41 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE) // a write tells of it
 	go func() {
 		<-signals
-		stop(errInterrupted)
+		stop(shell.ErrInterrupted)
 		signal.Stop(signals) // a second Ctrl-C ends the program at once
 	}()
 
-	a := &app{in: in, out: lasting(out), err: newScreen(errOut)}
-	root := a.root()
+	a := &shell.Streams{In: in, Out: shell.Lasting(out), Err: shell.NewScreen(errOut)}
+	root := root(a)
 	root.SetArgs(args)
-	root.SetOut(a.out)
+	root.SetOut(a.Out)
 	root.SetErr(errOut)
 	err := unknownCommand(root, args)
 	if err == nil {
-		err = exclude(root.ExecuteContext(ctx))
+		err = shell.Exclude(root.ExecuteContext(ctx))
 	}
-	if missing := errors.Join(lost(a.out), lost(a.stdout)); err == nil && missing != nil {
-		a.err.line("uparrot: what was to be printed could not be written: %s", safe(missing.Error()))
-		return exitEvidence
+	if missing := errors.Join(shell.Lost(a.Out), shell.Lost(a.Stdout)); err == nil && missing != nil {
+		a.Err.Line("uparrot: what was to be printed could not be written: %s", shell.Safe(missing.Error()))
+		return shell.ExitEvidence
 	}
 	if err == nil {
-		return exitPassed
+		return shell.ExitPassed
 	}
-	if errors.Is(err, context.Canceled) && context.Cause(ctx) == errInterrupted { // in whatever words
-		err = errInterrupted
+	if errors.Is(err, context.Canceled) && context.Cause(ctx) == shell.ErrInterrupted { // in whatever words
+		err = shell.ErrInterrupted
 	}
-	status := exitStatus(err)
-	_, said := errors.AsType[errVerdict](err)
+	status := shell.ExitStatus(err)
+	_, said := errors.AsType[shell.VerdictError](err)
 	mistakes, _ := errors.AsType[source.Mistakes](err)
 	switch {
 	case said || err.Error() == "":
 	case mistakes != nil:
-		a.err.line("%s\n\n%s found", text.Text(mistakes.Error()), count(len(mistakes), "mistake"))
+		a.Err.Line("%s\n\n%s found", text.Text(mistakes.Error()), shell.Count(len(mistakes), "mistake"))
 	default:
 		if wrong, ok := errors.AsType[*session.Misuse](err); ok {
 			wrong.Own = ownCall(args, wrong)
 		}
-		a.err.line("%s", text.FoldAll("uparrot: "+safe(err.Error())))
+		a.Err.Line("%s", text.FoldAll("uparrot: "+shell.Safe(err.Error())))
 	}
 	return status
 }
@@ -175,7 +122,7 @@ func ownCall(args []string, wrong *session.Misuse) string {
 	}
 	call := "uparrot"
 	for _, arg := range own {
-		call += " " + shellWord(arg)
+		call += " " + shell.ShellWord(arg)
 	}
 	if wrong.Lacks != "" {
 		call += " " + wrong.Lacks
@@ -183,29 +130,7 @@ func ownCall(args []string, wrong *session.Misuse) string {
 	return call
 }
 
-func exitStatus(err error) int {
-	if v, ok := errors.AsType[errVerdict](err); ok {
-		return map[verdict.Verdict]int{verdict.Failed: exitFailed, verdict.Undecided: exitUndecided, verdict.Untested: exitUndecided, verdict.Broken: exitBroken}[v.Verdict]
-	}
-	if q, ok := errors.AsType[errQuiet](err); ok {
-		return q.status
-	}
-	_, wrongUse := errors.AsType[*session.Misuse](err)
-	_, mistakes := errors.AsType[source.Mistakes](err)
-	_, noRecord := errors.AsType[*record.Damaged](err)
-	_, lost := errors.AsType[*output.Lost](err)
-	switch {
-	case errors.Is(err, errInterrupted):
-		return exitInterrupted
-	case lost:
-		return exitEvidence
-	case wrongUse || mistakes || noRecord:
-		return exitUsage
-	}
-	return exitBroken
-}
-
-func (a *app) root() *cobra.Command {
+func root(sh *shell.Streams) *cobra.Command {
 	cobra.EnableCommandSorting = false
 	root := &cobra.Command{
 		Use:   "uparrot",
@@ -225,26 +150,26 @@ Exit statuses, of every command:
   5    done, but its record, its place in the ledger or its output could not be written
   130  interrupted`,
 		Example:           "uparrot demo",
-		Version:           versionText(),
+		Version:           shell.VersionText(),
 		SilenceErrors:     true,
 		SilenceUsage:      true,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 		Args:              cobra.ArbitraryArgs,
 		RunE:              func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	root.PersistentFlags().StringVar(&colour, "color", "auto", "colours: auto, always or never")
+	root.PersistentFlags().StringVar(&shell.Colour, "color", "auto", "colours: auto, always or never")
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
-		if !slices.Contains(colours, colour) {
-			return usage(cmd, "--color: there is no %q. %s", colour, source.DidYouMean(colour, colours))
+		if !slices.Contains(shell.Colours, shell.Colour) {
+			return shell.Usage(cmd, "--color: there is no %q. %s", shell.Colour, source.DidYouMean(shell.Colour, shell.Colours))
 		}
-		a.err.recolour()
-		return a.standardOutput(cmd)
+		sh.Err.Recolour()
+		return sh.StandardOutput(cmd)
 	}
 	cobra.AddTemplateFunc("kinds", kinds)
 	root.SetUsageTemplate(usageOf(root.UsageTemplate()))
 	root.SetVersionTemplate("uparrot {{.Version}}\n")
 	root.SetFlagErrorFunc(flagError)
-	for _, g := range a.day() {
+	for _, g := range day(sh) {
 		root.AddGroup(&cobra.Group{ID: g.name, Title: g.title})
 		for _, c := range g.commands {
 			c.GroupID = g.name
@@ -252,12 +177,12 @@ Exit statuses, of every command:
 		}
 	}
 	root.SetHelpCommandGroupID("begin")
-	root.SetHelpCommand(a.help())
-	root.AddCommand(a.man())
+	root.SetHelpCommand(help(sh))
+	root.AddCommand(man(sh))
 	completions(root)
 	completionWords(root)
-	grammar(root)
-	patterns(root)
+	shell.Grammar(root)
+	shell.Patterns(root)
 	return root
 }
 
@@ -294,15 +219,15 @@ type part struct {
 }
 
 // day is the commands in the order in which they are needed.
-func (a *app) day() []part {
+func day(sh *shell.Streams) []part {
 	return []part{
-		{"begin", "Begin:", []*cobra.Command{a.demo((*app).root), a.example()}},
-		{"find", "Find out what is there:", []*cobra.Command{a.listPorts(), a.loopback(), a.probe()}},
-		{"speak", "Speak with it:", []*cobra.Command{a.talk(), a.watch(), a.settings()}},
-		{"write", "Write down what is to be done:", []*cobra.Command{a.phrasebookCommand(), a.learn(), a.check(), a.tidy(), a.rehearse(), a.lsp(), a.schema()}},
-		{"perform", "Perform it:", []*cobra.Command{a.run(), a.unitsCommand(), a.standin()}},
-		{"measure", "Measure:", []*cobra.Command{a.link()}},
-		{"prove", "Prove:", []*cobra.Command{a.results(), a.report()}},
+		{"begin", "Begin:", []*cobra.Command{begin.Demo(sh, root), begin.Example(sh)}},
+		{"find", "Find out what is there:", []*cobra.Command{find.ListPorts(sh), find.Loopback(sh), find.Probe(sh)}},
+		{"speak", "Speak with it:", []*cobra.Command{speak.Talk(sh), watch.Watch(sh), speak.Settings(sh)}},
+		{"write", "Write down what is to be done:", []*cobra.Command{write.PhrasebookCommand(sh), write.Learn(sh), write.Check(sh), write.Tidy(sh), rehearse.Rehearse(sh), write.Lsp(sh), write.Schema(sh)}},
+		{"perform", "Perform it:", []*cobra.Command{run.Run(sh), run.UnitsCommand(sh), run.Standin(sh)}},
+		{"measure", "Measure:", []*cobra.Command{measure.Link(sh)}},
+		{"prove", "Prove:", []*cobra.Command{prove.Results(sh), prove.Report(sh)}},
 	}
 }
 
@@ -332,7 +257,7 @@ func unknownCommand(root *cobra.Command, args []string) error {
 func flagError(cmd *cobra.Command, err error) error {
 	if bad, ok := errors.AsType[*pflag.InvalidValueError](err); ok {
 		wanted := map[string]string{"int": "a whole number", "duration": "a time such as 500ms, 2s or 1d", "bool": "true or false"}[bad.GetFlag().Value.Type()]
-		return usage(cmd, "--%s: %q is not %s", bad.GetFlag().Name, bad.GetValue(), wanted)
+		return shell.Usage(cmd, "--%s: %q is not %s", bad.GetFlag().Name, bad.GetValue(), wanted)
 	}
 	if unknown, ok := errors.AsType[*pflag.NotExistError](err); ok {
 		var known []string
@@ -342,45 +267,10 @@ func flagError(cmd *cobra.Command, err error) error {
 		if unknown.GetSpecifiedShortnames() != "" {
 			name = "-" + unknown.GetSpecifiedName()
 		}
-		return usage(cmd, "%s has no flag %s. %s", cmd.CommandPath(), name, source.DidYouMeanOf(name, known))
+		return shell.Usage(cmd, "%s has no flag %s. %s", cmd.CommandPath(), name, source.DidYouMeanOf(name, known))
 	}
 	if bare, ok := errors.AsType[*pflag.ValueRequiredError](err); ok {
-		return usage(cmd, "--%s needs a value", bare.GetFlag().Name)
+		return shell.Usage(cmd, "--%s needs a value", bare.GetFlag().Name)
 	}
-	return usage(cmd, "%v", err)
-}
-
-func versionText() string {
-	c := commit
-	if c == "" {
-		if info, ok := debug.ReadBuildInfo(); ok {
-			for _, s := range info.Settings {
-				if s.Key == "vcs.revision" {
-					c = s.Value[:min(12, len(s.Value))]
-				}
-			}
-		}
-	}
-	if c == "" {
-		c = "unknown"
-	}
-	return fmt.Sprintf("%s, commit %s", version, c)
-}
-
-// args checks the number of arguments, with the command's example.
-func args(least, most int, what string) cobra.PositionalArgs {
-	return func(cmd *cobra.Command, args []string) error {
-		if len(args) < least || most >= 0 && len(args) > most {
-			return usage(cmd, "%s takes %s, not %s", cmd.CommandPath(), what, count(len(args), "argument"))
-		}
-		return nil
-	}
-}
-
-// printJSON writes a result to stdout.
-func (a *app) printJSON(v any) error {
-	enc := json.NewEncoder(a.out)
-	enc.SetIndent("", "  ")
-	enc.SetEscapeHTML(false)
-	return enc.Encode(v)
+	return shell.Usage(cmd, "%v", err)
 }

@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"uparrot/cli/shell"
 	"uparrot/docs"
 )
 
@@ -56,7 +57,7 @@ func pages(t *testing.T) map[string]string {
 			walk(sub)
 		}
 	}
-	walk((&app{out: io.Discard, err: newScreen(io.Discard)}).root())
+	walk(root((&shell.Streams{Out: io.Discard, Err: shell.NewScreen(io.Discard)})))
 	return all
 }
 

@@ -119,7 +119,7 @@ func (r *release) target(t target, common []file) error {
 	if t.system == "windows" {
 		program += ".exe"
 	}
-	build := exec.Command("go", "build", "-C", r.root, "-trimpath", "-buildvcs=false", "-ldflags", "-s -w -buildid= -X uparrot/cli.commit="+r.commit, "-o", program, ".")
+	build := exec.Command("go", "build", "-C", r.root, "-trimpath", "-buildvcs=false", "-ldflags", "-s -w -buildid= -X uparrot/cli/shell.commit="+r.commit, "-o", program, ".")
 	build.Env, build.Stderr = t.environment(), os.Stderr
 	if err := build.Run(); err != nil {
 		return fmt.Errorf("build: %w", err)

@@ -1,8 +1,0 @@
-//go:build unix
-
-package cli
-
-import "os"
-
-// readyConsole has nothing to do: terminals here understand control codes.
-func readyConsole(*os.File) bool { return true }

@@ -1,0 +1,2 @@
+// Package find is the commands that find out what is there: ports, loopback and probe.
+package find

@@ -1,0 +1,162 @@
+package prove
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/cli/shell"
+	"uparrot/core/ledger"
+	"uparrot/core/record"
+	"uparrot/core/report"
+	"uparrot/core/session"
+	"uparrot/core/source"
+	"uparrot/core/stats"
+	"uparrot/core/verdict"
+)
+
+func resultsTrend(sh *shell.Streams) *cobra.Command {
+	var plot string
+	files := &shell.Outputs{}
+	cmd := withLedger(sh, &cobra.Command{
+		Use:   "trend MEASUREMENT",
+		Short: "A measurement over units and time: mean, spread, capability against its limits",
+		Long: `Tells how a measurement spreads over units and time, and how its limits stand to
+that: Ppk by the spread of all values (ISO 22514-2), Cpk by that of neighbouring ones
+(ISO 7870-2), each with its 95 % interval. Without a MEASUREMENT their names are listed.`,
+		Example: `uparrot results trend "transmitted power" --plot power.png`,
+		Args:    shell.Args(0, 1, "one measurement"),
+	}, func(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter, args []string) error {
+		if err := files.PlanPicture(cmd, "plot", plot); err != nil {
+			return err
+		}
+		names, err := l.Names(cmd.Context())
+		if err != nil {
+			return err
+		}
+		if len(args) == 0 {
+			for _, n := range names {
+				fmt.Fprintln(sh.Out, shell.OneLine(n))
+			}
+			return nil
+		}
+		if !slices.Contains(names, args[0]) {
+			return &session.Misuse{What: fmt.Sprintf("the ledger has no measurement %q. %s", args[0], source.DidYouMean(args[0], names))}
+		}
+		t, err := l.Trend(cmd.Context(), args[0], f)
+		if err != nil {
+			return err
+		}
+		if t.N == 0 {
+			return &session.Misuse{What: fmt.Sprintf("no run that was asked for has measured %q", args[0])}
+		}
+		if plot != "" {
+			if err := trendPicture(sh, files, plot, t); err != nil {
+				return err
+			}
+		}
+		if sh.JSON {
+			return sh.PrintJSON(t)
+		}
+		showTrend(sh, t)
+		return nil
+	})
+	files.Add(cmd)
+	cmd.Flags().StringVar(&plot, "plot", "", "draw the values over time to this file, .png or .svg")
+	cmd.Flags().BoolVar(&sh.JSON, "json", false, "print the result as JSON")
+	return cmd
+}
+
+func trendPicture(sh *shell.Streams, files *shell.Outputs, file string, t ledger.Trend) error {
+	var points []report.TrendPoint
+	for _, v := range t.Values {
+		if v.Value.Finite() {
+			points = append(points, report.TrendPoint{At: when(v), Value: float64(v.Value), Low: v.Low, High: v.High, Passed: v.Verdict != verdict.Failed})
+		}
+	}
+	if len(points) == 0 {
+		return &session.Misuse{What: fmt.Sprintf("%s has only values that are no number: there is nothing to draw", t.What)}
+	}
+	return sh.Draw(files, file, report.Trend(t.What, t.Unit, float64(t.Mean), points))
+}
+
+// when is the time of a value: its own, or where the ledger has none that of its run.
+func when(v ledger.Value) time.Time {
+	if v.At.IsZero() {
+		return v.Run.Began.Local()
+	}
+	return v.At.Local()
+}
+
+// mostUnits is how many units are listed one by one.
+const mostUnits = 40
+
+func showTrend(sh *shell.Streams, t ledger.Trend) {
+	s := shell.NewScreen(sh.Out)
+	fmt.Fprintf(sh.Out, "%s: %s at %s, %s to %s\n", s.Bold(shell.OneLine(t.What)), shell.Count(t.N, "value"), shell.Count(t.Units, "unit"), localMinute(t.Values[0].Run.Began), localMinute(t.Values[t.N-1].Run.Began))
+	byUnit := map[string][]ledger.Value{}
+	var units []string
+	for _, v := range t.Values {
+		if byUnit[v.Run.Unit] == nil {
+			units = append(units, v.Run.Unit)
+		}
+		byUnit[v.Run.Unit] = append(byUnit[v.Run.Unit], v)
+	}
+	sort.Strings(units)
+	rows := [][]string{{"unit", "values", "mean", "least", "greatest", "latest", ""}}
+	for i, u := range units {
+		if i == mostUnits {
+			break
+		}
+		one := ledger.NewTrend(t.What, byUnit[u])
+		last := byUnit[u][one.N-1]
+		note := ""
+		if one.Failed > 0 {
+			note = fmt.Sprintf("%d outside", one.Failed)
+		}
+		rows = append(rows, []string{named(u), fmt.Sprint(one.N), shell.PlainNumber(float64(one.Mean)), shell.PlainNumber(float64(one.Min)), shell.PlainNumber(float64(one.Max)), shell.PlainNumber(float64(last.Value)), note})
+	}
+	fmt.Fprintln(sh.Out)
+	shell.Table(sh.Out, rows)
+	if len(units) > mostUnits {
+		fmt.Fprintf(sh.Out, "and %d more units\n", len(units)-mostUnits)
+	}
+	fmt.Fprintln(sh.Out)
+	shell.Table(sh.Out, trendRows(t))
+	if t.Ppk != nil && t.N < ledger.EnoughForIndex {
+		fmt.Fprintf(sh.Out, "\n%s are few for a capability: %d or more make it worth telling.\n", shell.Count(t.N, "value"), ledger.EnoughForIndex)
+	}
+}
+
+// trendRows are what all values of a trend come to.
+func trendRows(t ledger.Trend) [][]string {
+	rows := [][]string{{"mean", shell.WithUnit(shell.PlainNumber(float64(t.Mean)), t.Unit)}}
+	if t.SD != nil {
+		rows = append(rows, []string{"spread", fmt.Sprintf("standard deviation %s, %s to %s", shell.WithUnit(shell.PlainNumber(float64(*t.SD)), t.Unit), shell.PlainNumber(float64(t.Min)), shell.WithUnit(shell.PlainNumber(float64(t.Max)), t.Unit))})
+	}
+	if t.Judged == 0 {
+		rows = append(rows, []string{"limits", "none: nothing was judged"})
+	} else {
+		rows = append(rows, []string{"outside", fmt.Sprintf("%d of %d outside their limits", t.Failed, t.Judged)})
+	}
+	if t.None > 0 {
+		rows = append(rows, []string{"none", fmt.Sprintf("%d of %d are no number that could be counted: they are in nothing here but outside", t.None, t.N)})
+	}
+	switch {
+	case t.Moved:
+		rows = append(rows, []string{"limits", "not the same for all values, so no capability is told"})
+	case t.Low != nil || t.High != nil:
+		rows = append(rows, []string{"limits", shell.WithUnit(record.Measurement{Low: t.Low, High: t.High}.Range(), t.Unit)})
+	}
+	index := func(name, of string, x *stats.Index) {
+		if x != nil {
+			rows = append(rows, []string{name, fmt.Sprintf("%.2f, with 95 %% confidence %.2f to %.2f (%s)", x.Value, x.Low, x.High, of)})
+		}
+	}
+	index("Ppk", "spread of all values", t.Ppk)
+	index("Cpk", "spread of neighbouring values", t.Cpk)
+	return rows
+}

@@ -1,0 +1,477 @@
+package run
+
+import (
+	"bufio"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/cli/shell"
+	"uparrot/core/ledger"
+	"uparrot/core/phrasebook"
+	"uparrot/core/procedure"
+	"uparrot/core/record"
+	"uparrot/core/session"
+	"uparrot/core/source"
+	"uparrot/core/verdict"
+)
+
+// batchesCommand is the command units: batches of units in a ledger, for several stations.
+type batchesCommand struct {
+	*shell.Streams
+	ledger    string
+	batch     string
+	procedure string
+	by        string
+	file      string
+	state     []string
+	secret    bool
+	inputs    session.Inputs
+}
+
+func UnitsCommand(sh *shell.Streams) *cobra.Command {
+	c := &batchesCommand{Streams: sh}
+	cmd := &cobra.Command{
+		Use:   "units",
+		Short: "Units for several stations: load, list, release, pool",
+		Long: `A table of units can lie in the ledger, so that several stations work through it:
+each unit goes to one station, and what came of it stands there. A station is a
+"uparrot run" with --units batch:NAME and the same --ledger.
+
+Pools are values of which each is given out once, such as addresses.`,
+		Example: "uparrot units load tray.csv --ledger postgres://bench@tower/larkfell",
+		Args:    shell.Args(0, 0, "one of its further commands"),
+		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	for _, sub := range []*cobra.Command{c.loadCommand(), c.listCommand(), c.releaseCommand(), c.poolCommand()} {
+		shell.AddLedger(sub, &c.ledger)
+		cmd.AddCommand(sub)
+	}
+	return cmd
+}
+
+func (c *batchesCommand) loadCommand() *cobra.Command {
+	load := &cobra.Command{
+		Use:     "load TABLE",
+		Short:   "Puts the units of a table into the ledger",
+		Long:    "Puts the units of a table (CSV, TSV, JSON Lines) into a batch of the ledger. Units that\nare there already with the same values stay as they are.",
+		Example: "uparrot units load tray.csv --procedure anyradio.parrot",
+		Args:    shell.Args(1, 1, "one table"),
+		RunE:    c.load,
+	}
+	load.Flags().StringVar(&c.batch, "batch", "", "its name; that of the file unless given")
+	load.Flags().StringVar(&c.procedure, "procedure", "", "hold the table against this procedure first")
+	load.Flags().StringArrayVar(&c.inputs.Set, "set", nil, "with --procedure: what the stations give for all units, NAME=VALUE")
+	load.Flags().StringVar(&c.by, "by", "", "who loads it; the login name unless given")
+	return load
+}
+
+func (c *batchesCommand) listCommand() *cobra.Command {
+	list := &cobra.Command{
+		Use:     "list [BATCH]",
+		Short:   "Lists batches, or what became of the units of one",
+		Example: "uparrot units list tray",
+		Args:    shell.Args(0, 1, "a batch, or nothing for all"),
+		RunE:    c.list,
+	}
+	list.Flags().StringArrayVar(&c.state, "state", nil, "only units in this state: open, claimed, or a verdict")
+	c.AddJSON(list, "the result")
+	return list
+}
+
+func (c *batchesCommand) releaseCommand() *cobra.Command {
+	release := &cobra.Command{
+		Use:   "release BATCH [UNIT...]",
+		Short: "Lets units go out to stations again",
+		Long: `Lets units go out to stations again: those whose station was lost or that could
+not run (broken), or those in the states that --state names. Units that a station
+has in hand are left alone.`,
+		Example: "uparrot units release tray --state failed",
+		Args:    shell.Args(1, 1000, "a batch, and units of it"),
+		RunE:    c.release,
+	}
+	release.Flags().StringArrayVar(&c.state, "state", nil, "units in this state, broken unless given: a verdict, or all")
+	return release
+}
+
+func (c *batchesCommand) poolCommand() *cobra.Command {
+	pool := &cobra.Command{
+		Use:   "pool [NAME [VALUE...]]",
+		Short: "Lists pools, or adds values to one",
+		Long: `Adds values to a pool: values, or ranges such as 11..60, or the lines of a file. A
+procedure takes them by its header, as: input address: int from pool "addresses".
+Each is given to one unit, which keeps it; it comes back only where it is known
+that no line with it was said. Without values it lists what became of them.`,
+		Example: "uparrot units pool addresses 11..60",
+		Args:    shell.Args(0, 1000, "a pool, and values for it"),
+		RunE:    c.pool,
+	}
+	pool.Flags().StringVar(&c.file, "file", "", "add the values of this file, one a line")
+	pool.Flags().BoolVar(&c.secret, "secret", false, "the values that are added are shown nowhere, such as keys")
+	c.AddJSON(pool, "the list")
+	return pool
+}
+
+func (c *batchesCommand) load(cmd *cobra.Command, args []string) error {
+	name := cmp.Or(c.batch, strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0])))
+	var file *procedure.File
+	var different []string
+	if c.procedure != "" {
+		var err error
+		if file, err = procedure.Read(c.procedure); err != nil {
+			return shell.AsUsage(err)
+		}
+		var books []*phrasebook.Phrasebook
+		for _, p := range file.Ports {
+			books = append(books, p.Phrasebook)
+		}
+		different = session.MustDiffer(file, books)
+	} else if len(c.inputs.Set) > 0 {
+		return shell.Usage(cmd, "--set is what a procedure needs besides the table: name it with --procedure")
+	}
+	return c.onLedger(cmd.Context(), func(ctx context.Context, l *ledger.Ledger) error {
+		by := c.by
+		if by == "" {
+			o, err := record.NewOrigin("", "")
+			if err != nil {
+				return err
+			}
+			by = o.Operator
+		}
+		added, all, err := session.LoadUnits(ctx, l, args[0], name, by, file, c.inputs, different)
+		if err != nil {
+			return shell.WithExample(cmd, err)
+		}
+		fmt.Fprintf(c.Out, "batch %s: %s loaded, %d there already\n", shell.OneLine(name), shell.Count(added, "unit"), all-added)
+		if added > 0 {
+			c.Err.Line("%s", c.Err.Faint("work through it: uparrot run PROCEDURE --units "+batchPrefix+shell.Safe(name)))
+		}
+		return nil
+	})
+}
+
+// onLedger does something with the ledger, which is made if there is none.
+func (c *batchesCommand) onLedger(ctx context.Context, do func(context.Context, *ledger.Ledger) error) error {
+	where, err := session.LedgerPlace(c.ledger)
+	if err != nil {
+		return &session.Misuse{What: err.Error()}
+	}
+	l, err := ledger.Open(ctx, where)
+	if err != nil {
+		return err
+	}
+	return errors.Join(do(ctx, l), l.Close())
+}
+
+// unitStates are the states that a unit of a batch can be in.
+var unitStates = []string{ledger.Waiting, ledger.Claimed, string(verdict.Passed), string(verdict.Failed), string(verdict.Broken), string(verdict.Undecided), string(verdict.Untested)}
+
+// states are those that --state names.
+func (c *batchesCommand) states(cmd *cobra.Command, known []string) ([]string, error) {
+	for _, s := range c.state {
+		if !slices.Contains(known, s) {
+			return nil, shell.Usage(cmd, "--state: there is no state %q here. %s", s, source.DidYouMean(s, known))
+		}
+	}
+	return c.state, nil
+}
+
+// batchOf is a batch by its name.
+func batchOf(ctx context.Context, cmd *cobra.Command, l *ledger.Ledger, name string) (ledger.Batch, error) {
+	b, err := l.Batch(ctx, name)
+	if none, ok := errors.AsType[*ledger.NoBatch](err); ok {
+		return b, shell.Usage(cmd, "%v. %s", none, source.DidYouMean(name, none.Known))
+	}
+	return b, err
+}
+
+func (c *batchesCommand) list(cmd *cobra.Command, args []string) error {
+	states, err := c.states(cmd, unitStates)
+	if err != nil {
+		return err
+	}
+	l, err := shell.OpenLedger(cmd.Context(), c.ledger)
+	if err != nil {
+		return shell.WithExample(cmd, err)
+	}
+	if len(args) == 0 {
+		return errors.Join(c.listBatches(cmd.Context(), l), l.Close())
+	}
+	return errors.Join(c.listUnits(cmd, l, args[0], states), l.Close())
+}
+
+func (c *batchesCommand) listBatches(ctx context.Context, l *ledger.Ledger) error {
+	list, err := l.Batches(ctx)
+	if err != nil {
+		return err
+	}
+	if c.JSON {
+		return c.PrintJSON(list)
+	}
+	if len(list) == 0 {
+		fmt.Fprintln(c.Out, "the ledger has no batch: load one with uparrot units load TABLE")
+		return nil
+	}
+	rows := [][]string{{"batch", "procedure", "loaded", "by", "units"}}
+	for _, b := range list {
+		rows = append(rows, []string{shell.OneLine(b.Batch), shell.OneLine(cmp.Or(b.Title, "-")), b.Loaded.Local().Format("2006-01-02 15:04"), shell.OneLine(b.LoadedBy), inStates(b.States)})
+	}
+	shell.Table(c.Out, rows)
+	return nil
+}
+
+// inStates is how many units are in each state, in words.
+func inStates(states map[string]int) string {
+	var parts []string
+	for _, s := range unitStates {
+		if states[s] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", states[s], s))
+		}
+	}
+	for _, s := range slices.Sorted(maps.Keys(states)) {
+		if !slices.Contains(unitStates, s) {
+			parts = append(parts, fmt.Sprintf("%d %s", states[s], s))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// withConflicts is a batch as data.
+type withConflicts struct {
+	ledger.Batch
+	Units     []ledger.BatchUnit `json:"units"`
+	Conflicts []ledger.Conflict  `json:"conflicts"`
+}
+
+func (c *batchesCommand) listUnits(cmd *cobra.Command, l *ledger.Ledger, name string, states []string) error {
+	ctx := cmd.Context()
+	if _, err := batchOf(ctx, cmd, l, name); err != nil {
+		return err
+	}
+	if err := l.Expire(ctx, name); err != nil {
+		return err
+	}
+	var list withConflicts
+	var err error
+	if list.Batch, err = l.Batch(ctx, name); err != nil {
+		return err
+	}
+	if list.Units, err = l.Units(ctx, name, ""); err != nil {
+		return err
+	}
+	if list.Conflicts, err = l.Conflicts(ctx, name); err != nil {
+		return err
+	}
+	if len(states) > 0 {
+		list.Units = slices.DeleteFunc(list.Units, func(u ledger.BatchUnit) bool { return !slices.Contains(states, u.State) })
+	}
+	if c.JSON {
+		return c.PrintJSON(list)
+	}
+	s := shell.NewScreen(c.Out)
+	rows := [][]string{{"unit", "state", "station", "run", ""}}
+	for _, u := range list.Units {
+		why := u.Why
+		if u.State == ledger.Claimed {
+			why = "its claim lasts until " + u.Lease.Local().Format("15:04:05")
+		}
+		rows = append(rows, []string{shell.OneLine(u.Unit), s.Verdict(verdict.Verdict(u.State), 0), shell.OneLine(u.Station), u.Run[:min(8, len(u.Run))], shell.OneLine(shell.Clip(why))})
+	}
+	shell.Table(c.Out, rows)
+	fmt.Fprintf(c.Out, "\nbatch %s of %s: %s\n", shell.OneLine(name), shell.OneLine(cmp.Or(list.Title, "no procedure yet")), inStates(list.States))
+	if len(list.Conflicts) > 0 {
+		fmt.Fprintf(c.Out, "\n%s: the unit was released before the run ended, so that it is no result\n", shell.Count(len(list.Conflicts), "conflict"))
+		rows := [][]string{{"unit", "said", "station", "run", "told"}}
+		for _, x := range list.Conflicts {
+			rows = append(rows, []string{shell.OneLine(x.Unit), shell.OneLine(x.Verdict), shell.OneLine(x.Station), x.Run[:min(8, len(x.Run))], x.Told.Local().Format("2006-01-02 15:04:05")})
+		}
+		shell.Table(c.Out, rows)
+	}
+	return nil
+}
+
+func (c *batchesCommand) release(cmd *cobra.Command, args []string) error {
+	known := append([]string{"all"}, unitStates[2:]...)
+	states, err := c.states(cmd, known)
+	if err != nil {
+		return err
+	}
+	switch {
+	case slices.Contains(states, "all"):
+		states = unitStates[2:]
+	case len(states) == 0:
+		states = []string{string(verdict.Broken)}
+	}
+	l, err := shell.OpenLedger(cmd.Context(), c.ledger)
+	if err != nil {
+		return shell.WithExample(cmd, err)
+	}
+	return errors.Join(c.releaseUnits(cmd, l, args[0], args[1:], states), l.Close())
+}
+
+func (c *batchesCommand) releaseUnits(cmd *cobra.Command, l *ledger.Ledger, name string, units, states []string) error {
+	ctx := cmd.Context()
+	if _, err := batchOf(ctx, cmd, l, name); err != nil {
+		return err
+	}
+	released, err := l.Release(ctx, name, units, states)
+	if err != nil {
+		return err
+	}
+	slices.Sort(released)
+	for _, u := range released {
+		fmt.Fprintf(c.Out, "%s goes out again\n", shell.OneLine(u))
+	}
+	var not []string
+	for _, u := range units {
+		if !slices.Contains(released, u) {
+			not = append(not, u)
+		}
+	}
+	if len(not) > 0 {
+		all, err := l.Units(ctx, name, "")
+		if err != nil {
+			return err
+		}
+		return &session.Misuse{What: fmt.Sprintf("not released: %s", strings.Join(whyNot(all, not, states), "; "))}
+	}
+	if len(released) == 0 {
+		fmt.Fprintf(c.Out, "no unit of %s is %s\n", shell.OneLine(name), strings.Join(states, ", "))
+	}
+	return nil
+}
+
+// whyNot tells of units why they were not released.
+func whyNot(all []ledger.BatchUnit, not, states []string) (why []string) {
+	for _, name := range not {
+		i := slices.IndexFunc(all, func(u ledger.BatchUnit) bool { return u.Unit == name })
+		switch {
+		case i < 0:
+			why = append(why, "there is no unit "+name)
+		case all[i].State == ledger.Claimed:
+			why = append(why, fmt.Sprintf("%s is in hand at %s until %s at least", name, all[i].Station, all[i].Lease.Local().Format("15:04:05")))
+		case all[i].State == ledger.Waiting:
+			why = append(why, name+" is open already")
+		default:
+			why = append(why, fmt.Sprintf("%s is %s, not %s: give --state %s", name, all[i].State, strings.Join(states, " or "), all[i].State))
+		}
+	}
+	return why
+}
+
+// mostInRange is how many values a range adds at most.
+const mostInRange = 1_000_000
+
+// poolValues are the values that are to be added.
+func (c *batchesCommand) poolValues(cmd *cobra.Command, words []string) (values []string, err error) {
+	for _, w := range words {
+		low, high, isRange := strings.Cut(w, "..")
+		from, err1 := strconv.Atoi(low)
+		to, err2 := strconv.Atoi(high)
+		switch {
+		case !isRange || err1 != nil || err2 != nil:
+			values = append(values, w)
+			continue
+		case from > to || to-from >= mostInRange:
+			return nil, shell.Usage(cmd, "%s: wanted LOW..HIGH, with a million values at most", w)
+		}
+		for n := from; n <= to; n++ {
+			values = append(values, fmt.Sprintf("%0*d", len(low), n)) // 0011..0060 keeps its zeros
+		}
+	}
+	if c.file == "" {
+		return values, nil
+	}
+	f, err := os.Open(c.file)
+	if err != nil {
+		return nil, shell.Usage(cmd, "--file: %v", err)
+	}
+	defer f.Close()
+	lines := bufio.NewScanner(f)
+	for lines.Scan() {
+		if v := strings.TrimSpace(lines.Text()); v != "" {
+			values = append(values, v)
+		}
+	}
+	return values, lines.Err()
+}
+
+func (c *batchesCommand) pool(cmd *cobra.Command, args []string) error {
+	name := ""
+	var words []string
+	if len(args) > 0 {
+		name, words = args[0], args[1:]
+	}
+	values, err := c.poolValues(cmd, words)
+	if err != nil {
+		return err
+	}
+	switch {
+	case c.file != "" && name == "":
+		return shell.Usage(cmd, "--file: name the pool first")
+	case c.secret && len(values) == 0:
+		return shell.Usage(cmd, "--secret is of values that are added: give some")
+	}
+	return c.onLedger(cmd.Context(), func(ctx context.Context, l *ledger.Ledger) error {
+		if len(values) == 0 {
+			return c.listPool(ctx, l, name)
+		}
+		added, err := l.Fill(ctx, name, values, c.secret)
+		if err == nil {
+			fmt.Fprintf(c.Out, "pool %s: %s added, %d there already\n", shell.OneLine(name), shell.Count(added, "value"), len(values)-added)
+		}
+		return err
+	})
+}
+
+func (c *batchesCommand) listPool(ctx context.Context, l *ledger.Ledger, name string) error {
+	list, err := l.Pool(ctx, name)
+	if err != nil {
+		return err
+	}
+	if c.JSON {
+		return c.PrintJSON(list)
+	}
+	if len(list) == 0 {
+		fmt.Fprintln(c.Out, "there is no such pool: add values with uparrot units pool NAME VALUE...")
+		return nil
+	}
+	free, pools := map[string]int{}, []string{}
+	rows := [][]string{{"pool", "value", "state", "unit", "input", "given"}}
+	for _, v := range list {
+		if !slices.Contains(pools, v.Pool) {
+			pools = append(pools, v.Pool)
+		}
+		if v.State == "free" {
+			free[v.Pool]++
+			continue
+		}
+		value := v.Value
+		if v.Secret {
+			value = "[secret]"
+		}
+		state := v.State
+		if state == "given" {
+			state = "given, not known to be said"
+		}
+		rows = append(rows, []string{shell.OneLine(v.Pool), shell.OneLine(value), state, shell.OneLine(v.Unit), shell.OneLine(v.Name), v.Given.Local().Format(time.DateTime)})
+	}
+	if len(rows) > 1 {
+		shell.Table(c.Out, rows)
+		fmt.Fprintln(c.Out)
+	}
+	for _, p := range pools {
+		fmt.Fprintf(c.Out, "pool %s: %d free\n", shell.OneLine(p), free[p])
+	}
+	return nil
+}

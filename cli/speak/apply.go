@@ -1,0 +1,417 @@
+package speak
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"uparrot/cli/shell"
+	"uparrot/core/ledger"
+	"uparrot/core/record"
+	"uparrot/core/session"
+	"uparrot/core/verdict"
+)
+
+// writeFlags say how settings are written.
+type writeFlags struct {
+	yes, plan, noRestart bool
+}
+
+func (f *writeFlags) add(cmd *cobra.Command) {
+	fl := cmd.Flags()
+	fl.BoolVar(&f.yes, "yes", false, "write without asking")
+	fl.BoolVar(&f.plan, "plan", false, "print what is wanted, and open no port")
+	fl.BoolVar(&f.noRestart, "no-restart", false, "do not have the modules start again to see that the settings survive")
+}
+
+func settingsApply(sh *shell.Streams) *cobra.Command {
+	c := &settingsCommand{Streams: sh}
+	var file string
+	var set []string
+	var how writeFlags
+	cmd := &cobra.Command{
+		Use:   "apply PORT [PORT...]",
+		Short: "Makes settings so: writes what differs, and reads it back",
+		Long: `Reads the settings as found, says what will change and asks, writes only what differs, in
+the order that the phrasebook needs, saves, has the modules start again where the
+phrasebook says how, and reads all back. A value that did not take is a failure. A second
+time nothing is changed. As found and as left are both in the record.
+
+The file is one of settings read, or NAME = VALUE in lines; --set goes before it.`,
+		Example: `uparrot settings apply valley summit --bench larkfell.toml --set group=7 --set "name=tower 3"`,
+		Args:    shell.Args(1, -1, "one port or more"),
+	}
+	cmd.RunE = func(cmd *cobra.Command, names []string) error {
+		wanted := session.Wanted{}
+		if file != "" {
+			mods, err := session.ReadSettings(file)
+			if err != nil {
+				return err
+			}
+			if wanted, err = session.WantedOf(mods, names); err != nil {
+				return shell.WithExample(cmd, err)
+			}
+		}
+		for _, text := range set {
+			name, v, ok := strings.Cut(text, "=")
+			if name = strings.TrimSpace(name); !ok || name == "" {
+				return shell.Usage(cmd, "--set %s: wanted NAME=VALUE", text)
+			}
+			for _, of := range append([]string{""}, names...) {
+				if wanted[of] == nil {
+					wanted[of] = map[string]string{}
+				}
+				wanted[of][name] = v
+			}
+		}
+		if len(wanted) == 0 {
+			return shell.Usage(cmd, "nothing is wanted: give --set NAME=VALUE or --file FILE")
+		}
+		return c.apply(cmd, "settings apply", names, how, func([]*session.Module) (session.Wanted, error) { return wanted, nil }, wanted)
+	}
+	c.add(cmd)
+	how.add(cmd)
+	cmd.Flags().StringVar(&file, "file", "", "the values, in TOML: a file of settings read, or NAME = VALUE")
+	cmd.Flags().StringArrayVar(&set, "set", nil, "a value for all: NAME=VALUE")
+	return cmd
+}
+
+func settingsRestore(sh *shell.Streams) *cobra.Command {
+	c := &settingsCommand{Streams: sh}
+	var from string
+	var factory bool
+	var how writeFlags
+	cmd := &cobra.Command{
+		Use:     "restore PORT [PORT...]",
+		Short:   "Puts settings back: as a record found them, or as delivered",
+		Example: "uparrot settings restore valley --bench larkfell.toml --from-record before.record",
+		Args:    shell.Args(1, -1, "one port or more"),
+	}
+	cmd.RunE = func(cmd *cobra.Command, names []string) error {
+		if (from == "") == !factory {
+			return shell.Usage(cmd, "say what to: --from-record FILE, or --factory")
+		}
+		var given session.Wanted
+		if from != "" {
+			mods, err := modulesOfRecord(from, false)
+			if err != nil {
+				return err
+			}
+			if given, err = session.WantedOf(mods, names); err != nil {
+				return shell.WithExample(cmd, err)
+			}
+		}
+		return c.apply(cmd, "settings restore", names, how, func(found []*session.Module) (session.Wanted, error) {
+			w := session.Wanted{}
+			for _, m := range found {
+				w[m.Name] = map[string]string{}
+				for _, s := range m.Book.Settings {
+					v, is := given.Of(m.Name)[s.Name]
+					if factory {
+						v, is = s.Default, s.Default != ""
+					}
+					if is && s.Writable() {
+						w[m.Name][s.Name] = v
+					}
+				}
+			}
+			return w, nil
+		}, nil)
+	}
+	c.add(cmd)
+	how.add(cmd)
+	fl := cmd.Flags()
+	fl.StringVar(&from, "from-record", "", "the record that tells how they were found")
+	fl.BoolVar(&factory, "factory", false, "to the values as delivered, as the phrasebook tells them")
+	return cmd
+}
+
+// apply makes settings so. What is wanted may depend on what was found.
+func (c *settingsCommand) apply(cmd *cobra.Command, what string, names []string, how writeFlags, wantedOf func([]*session.Module) (session.Wanted, error), known session.Wanted) error {
+	if how.plan {
+		return c.printWanted(cmd, names, known)
+	}
+	var changes []session.Change
+	began := false
+	v, err := c.conductModules(cmd, what, names, known, func(ctx context.Context, m *session.Modules) (verdict.Verdict, error) {
+		found, err := m.Read(ctx, record.AsFound)
+		if err != nil {
+			return "", err
+		}
+		wanted, err := wantedOf(found)
+		if err != nil {
+			return "", err
+		}
+		changes, began = m.Changes(found, wanted), true
+		if len(changes) == 0 {
+			return verdict.Passed, nil
+		}
+		if !c.JSON {
+			c.showChanges(changes, false)
+		}
+		if ok, err := c.confirmed(ctx, how.yes, len(changes)); err != nil || !ok {
+			if err == nil {
+				c.Err.Line("nothing was written")
+			}
+			return verdict.Skipped, err
+		}
+		if _, err := m.Write(ctx, changes, !how.noRestart); err != nil {
+			return "", err
+		}
+		for _, ch := range changes {
+			if !ch.Took {
+				return verdict.Failed, nil
+			}
+		}
+		return verdict.Passed, nil
+	})
+	switch {
+	case !began || v == verdict.Skipped || v == "":
+	case c.JSON:
+		if changes == nil {
+			changes = []session.Change{}
+		}
+		err = errors.Join(err, c.PrintJSON(map[string]any{"verdict": v, "changes": changes}))
+	case len(changes) == 0:
+		fmt.Fprintln(c.Out, "nothing to change: all settings are as they are wanted")
+	default:
+		fmt.Fprintln(c.Out)
+		c.showChanges(changes, true)
+		fmt.Fprintf(c.Out, "\n%s\n", shell.NewScreen(c.Out).Verdict(v, 0))
+	}
+	return shell.WithVerdict(v, err)
+}
+
+// printWanted tells what is wanted, without a port.
+func (c *settingsCommand) printWanted(cmd *cobra.Command, names []string, w session.Wanted) error {
+	ps, err := c.ports.Read(cmd)
+	if err != nil {
+		return err
+	}
+	m := &session.Modules{}
+	if m.Stations, err = ps.Stations(names...); err != nil {
+		return shell.WithExample(cmd, err)
+	}
+	if err := errors.Join(m.Known(), m.Check(w)); err != nil {
+		return shell.WithExample(cmd, err)
+	}
+	rows := [][]string{{"module", "setting", "wanted"}}
+	for _, st := range m.Stations {
+		for _, s := range st.Phrasebook.Settings {
+			if v, ok := w.Of(st.Name)[s.Name]; ok {
+				if s.Secret {
+					v = "[secret]"
+				}
+				rows = append(rows, []string{shell.OneLine(st.Name), shell.OneLine(s.Name), shell.OneLine(shell.WithUnit(v, s.Unit))})
+			}
+		}
+	}
+	shell.Table(c.Out, rows)
+	fmt.Fprintln(c.Out, "\nEach is read first, and written only where it differs. No port was opened.")
+	return nil
+}
+
+// showChanges prints changes, and with after what came of them.
+func (c *settingsCommand) showChanges(changes []session.Change, after bool) {
+	w := io.Writer(c.Out)
+	s := shell.NewScreen(w)
+	head := []string{"module", "setting", "from", "to"}
+	if after {
+		head = append(head, "now", "")
+	}
+	rows := [][]string{head}
+	for _, ch := range changes {
+		row := []string{shell.OneLine(ch.Module), shell.OneLine(ch.Name), shell.OneLine(shell.Clip(ch.From)), shell.OneLine(shell.Clip(ch.To))}
+		if after {
+			note := s.Verdict(verdict.Passed, 0)
+			if !ch.Took {
+				note = s.Verdict(verdict.Failed, 0) + "  " + shell.OneLine(ch.WhyNot)
+			} else if ch.Now == "" {
+				note = "written, and cannot be read back"
+			}
+			row = append(row, shell.OneLine(shell.Clip(ch.Now)), note)
+		}
+		rows = append(rows, row)
+	}
+	shell.Table(w, rows)
+}
+
+// modulesOfRecord are the settings that a record tells of.
+func modulesOfRecord(path string, left bool) (mods []*session.Module, err error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, &session.Misuse{What: fmt.Sprintf("read the record: %v", err)}
+	}
+	defer f.Close()
+	state, err := record.Read(f, func(e record.Event) (err error) {
+		mods, err = session.ModulesIn(e, mods, left)
+		return err
+	})
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("%s: %w", path, err)
+	case state.Altered != "":
+		return nil, &session.Misuse{What: fmt.Sprintf("%s is altered: %s", path, state.Altered)}
+	case len(mods) == 0:
+		return nil, &session.Misuse{What: path + " tells of no settings: it is of no settings read, apply or restore"}
+	}
+	return mods, nil
+}
+
+func settingsCompare(sh *shell.Streams) *cobra.Command {
+	c := &settingsCommand{Streams: sh}
+	cmd := &cobra.Command{
+		Use:   "compare A B [...]",
+		Short: "Settings of modules, files, records and units side by side",
+		Long: `Compares settings: of ports, which are read; of files of settings read; of records, as the
+modules were left; and of units, unit:NAME, as the latest runs in the ledger left
+them. A difference, or a broken rule of the phrasebook, is a failure.`,
+		Example: "uparrot settings compare valley unit:LK-0017 --bench larkfell.toml",
+		Args:    shell.Args(1, -1, "two or more: ports, files, records, unit:NAME"),
+	}
+	cmd.RunE = func(cmd *cobra.Command, names []string) error {
+		var ports []string
+		var mods []*session.Module
+		for _, name := range names {
+			got, is, err := c.kept(cmd.Context(), name)
+			if err != nil {
+				return err
+			}
+			if mods = append(mods, got...); !is {
+				ports = append(ports, name)
+			}
+		}
+		v := verdict.Passed
+		var err error
+		if len(ports) > 0 {
+			v, err = c.conductModules(cmd, "settings compare", ports, nil, func(ctx context.Context, m *session.Modules) (verdict.Verdict, error) {
+				read, err := m.Read(ctx, record.AsFound)
+				mods = append(read, mods...)
+				return sameSettings(mods), err
+			})
+		} else {
+			v = sameSettings(mods)
+		}
+		if err != nil && v == "" {
+			return err
+		}
+		if len(mods) < 2 {
+			return shell.Usage(cmd, "there is one module alone: nothing to compare it with")
+		}
+		for _, m := range mods { // a file of bare values is of whatever family the others are
+			if m.Family == "" {
+				m.Family = mods[0].Family
+			}
+		}
+		if c.JSON {
+			out := modulesJSON(mods)
+			out["verdict"] = v
+			err = errors.Join(err, c.PrintJSON(out))
+		} else {
+			c.showModules(mods)
+			fmt.Fprintf(c.Out, "\n%s\n", likeness(mods, v))
+		}
+		return shell.WithVerdict(v, err)
+	}
+	c.add(cmd)
+	return cmd
+}
+
+// likeness is how modules stand to each other. That of which one tells nothing is no likeness.
+func likeness(mods []*session.Module, v verdict.Verdict) string {
+	if v != verdict.Passed {
+		return "they differ"
+	}
+	for _, name := range namesOf(mods) {
+		for _, m := range mods {
+			if got, ok := m.Setting(name); !ok || got.Not != "" {
+				return "they are the same in what all of them tell"
+			}
+		}
+	}
+	return "they are the same"
+}
+
+// sameSettings is passed where all modules of a family have the same settings, and break no rule.
+func sameSettings(mods []*session.Module) verdict.Verdict {
+	if len(session.Pairs(mods)) > 0 {
+		return verdict.Failed
+	}
+	for _, m := range mods {
+		for _, o := range mods {
+			if o.Family != m.Family && o.Family != "" && m.Family != "" {
+				return verdict.Failed
+			}
+			for _, v := range m.Settings.Settings {
+				if w, ok := o.Setting(v.Name); ok && v.Not == "" && w.Not == "" && v.Value != w.Value && (m.Name == o.Name || ruleOf(mods, v.Name) != "different") {
+					return verdict.Failed
+				}
+				if v.Bad {
+					return verdict.Failed
+				}
+			}
+		}
+	}
+	return verdict.Passed
+}
+
+// ruleOf is what modules of one system need of a setting, as a phrasebook tells.
+func ruleOf(mods []*session.Module, name string) string {
+	for _, m := range mods {
+		if v, ok := m.Setting(name); ok && v.Pair != "" {
+			return v.Pair
+		}
+	}
+	return ""
+}
+
+// kept are the settings of a file, a record or a unit; false if the name is that of a port.
+func (c *settingsCommand) kept(ctx context.Context, name string) ([]*session.Module, bool, error) {
+	if unit, ok := strings.CutPrefix(name, "unit:"); ok {
+		mods, err := c.ofUnit(ctx, unit)
+		return mods, true, err
+	}
+	info, err := os.Stat(name)
+	if err != nil || !info.Mode().IsRegular() {
+		return nil, false, nil
+	}
+	head := make([]byte, 200)
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, true, &session.Misuse{What: err.Error()}
+	}
+	n, _ := f.Read(head) // an empty file is no record
+	f.Close()
+	if record.IsRecord(head[:n]) {
+		mods, err := modulesOfRecord(name, true)
+		return mods, true, err
+	}
+	mods, err := session.ReadSettings(name)
+	return mods, true, err
+}
+
+// ofUnit are the settings of a unit as the latest runs that tell of each have left them.
+func (c *settingsCommand) ofUnit(ctx context.Context, unit string) ([]*session.Module, error) {
+	l, err := shell.OpenLedger(ctx, c.keeps.Ledger)
+	if err != nil {
+		return nil, err
+	}
+	defer l.Close()
+	known, _, err := l.ModuleSettings(ctx, ledger.Filter{Unit: unit})
+	if err != nil {
+		return nil, err
+	}
+	if len(known) == 0 {
+		return nil, &session.Misuse{What: fmt.Sprintf("the ledger has no run that tells settings of unit %s", unit)}
+	}
+	var mods []*session.Module
+	for _, m := range known {
+		mods = append(mods, &session.Module{Settings: m.Settings})
+	}
+	return mods, nil
+}

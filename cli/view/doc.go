@@ -1,0 +1,2 @@
+// Package view has the pieces of terminal views: what wakes them, columns of text, bars and small charts.
+package view

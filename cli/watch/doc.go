@@ -1,0 +1,2 @@
+// Package watch is the command that watches the values that modules report.
+package watch
