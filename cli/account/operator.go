@@ -24,16 +24,16 @@ func (p *Person) Tell(_ context.Context, text string) error {
 
 // Confirm asks until yes or no is typed.
 func (p *Person) Confirm(ctx context.Context, question string) (bool, error) {
-	return AskOnce(p.Ask).Confirm(ctx, question, p.wrong)
+	return AskOnce(p.Ask).Confirm(ctx, question, p.Wrong)
 }
 
 // Value asks until a value is typed that fits.
 func (p *Person) Value(ctx context.Context, question string, check func(string) error) (string, error) {
-	return AskOnce(p.Ask).Value(ctx, question, check, p.wrong)
+	return AskOnce(p.Ask).Value(ctx, question, check, p.Wrong)
 }
 
-// wrong tells why an answer will not do.
-func (p *Person) wrong(why string) { p.App.Err.Line("          %s", shell.Safe(why)) }
+// Wrong tells why an answer will not do.
+func (p *Person) Wrong(why string) { p.App.Err.Line("          %s", shell.Safe(why)) }
 
 // AskOnce asks a person once.
 type AskOnce func(ctx context.Context, question string) (string, error)

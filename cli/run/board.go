@@ -6,22 +6,22 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"sync"
 	"time"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 
-	"uparrot/cli/account"
 	"uparrot/cli/shell"
 	"uparrot/cli/view"
-	"uparrot/core/perform"
-	"uparrot/core/verdict"
+	"uparrot/core/batch"
 )
 
 // board shows all slots at once: a tile each, what a person must do where, and how far it is.
 type board struct {
-	*batch
+	run     *unitsRun
+	slots   []*batch.Slot
 	began   time.Time
 	input   textinput.Model
 	focus   int       // the slot whose question is answered
@@ -31,7 +31,16 @@ type board struct {
 	high    int
 	program *tea.Program
 	view.Waker
-	told []string // the latest lines
+
+	mu    sync.Mutex
+	wants map[*batch.Slot]want
+	told  []string // the latest lines
+}
+
+// want is what a slot wants of a person.
+type want struct {
+	asks *question // nil if it asks nothing
+	do   string    // what is to be done
 }
 
 // question is what a slot asks; the answer is sent to reply.
@@ -40,46 +49,40 @@ type question struct {
 	reply chan string
 }
 
-// boardPerson is the person as a slot asks on the board.
-type boardPerson struct {
-	*slot
-	board *board
+func (u *unitsRun) newBoard(wide int) *board {
+	return &board{run: u, slots: u.Working(), began: time.Now(), input: textinput.New(), wide: wide, high: 24, wants: map[*batch.Slot]want{}}
 }
 
-// Tell shows what to do until the next question or step.
-func (p *boardPerson) Tell(_ context.Context, text string) error {
-	p.mu.Lock()
-	p.does = text
-	p.mu.Unlock()
-	p.board.Wake(p.board.program)
-	return nil
+// want is what a slot wants now.
+func (d *board) want(s *batch.Slot) want {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.wants[s]
 }
 
-// Confirm asks until yes or no is typed.
-func (p *boardPerson) Confirm(ctx context.Context, question string) (bool, error) {
-	return account.AskOnce(p.Ask).Confirm(ctx, question, p.wrong)
+// does shows what a person is to do at a slot; "" takes that away.
+func (d *board) does(s *batch.Slot, text string) {
+	d.mu.Lock()
+	w := d.wants[s]
+	w.do = text
+	d.wants[s] = w
+	d.mu.Unlock()
+	d.Wake(d.program)
 }
 
-// Value asks until a value is typed that fits.
-func (p *boardPerson) Value(ctx context.Context, question string, check func(string) error) (string, error) {
-	return account.AskOnce(p.Ask).Value(ctx, question, check, p.wrong)
-}
-
-// wrong tells why an answer will not do.
-func (p *boardPerson) wrong(why string) { p.say("%s", why) }
-
-func (p *boardPerson) Ask(ctx context.Context, text string) (string, error) {
+// ask asks at a slot, until it is answered or ctx is done.
+func (d *board) ask(ctx context.Context, s *batch.Slot, text string) (string, error) {
 	q := &question{text, make(chan string, 1)}
-	p.mu.Lock()
-	p.asks = q
-	p.mu.Unlock()
-	p.board.Wake(p.board.program)
-	defer func() {
-		p.mu.Lock()
-		p.asks = nil
-		p.mu.Unlock()
-		p.board.Wake(p.board.program)
-	}()
+	asks := func(q *question) {
+		d.mu.Lock()
+		w := d.wants[s]
+		w.asks = q
+		d.wants[s] = w
+		d.mu.Unlock()
+		d.Wake(d.program)
+	}
+	asks(q)
+	defer asks(nil)
 	select {
 	case answer := <-q.reply:
 		return strings.TrimSpace(answer), nil
@@ -88,27 +91,20 @@ func (p *boardPerson) Ask(ctx context.Context, text string) (string, error) {
 	}
 }
 
-var _ perform.Operator = (*boardPerson)(nil)
-
 // onBoard goes through the units with the board on the screen.
-func (b *batch) onBoard(ctx context.Context) error {
+func (u *unitsRun) onBoard(ctx context.Context) error {
 	own, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	d := &board{batch: b, began: time.Now(), input: textinput.New(), wide: 80, high: 24}
+	d := u.newBoard(80)
 	d.stop = func() { cancel(shell.ErrInterrupted) }
 	d.input.Prompt = ""
 	d.input.Focus()
-	for _, s := range b.slots {
-		s.board = d
-		s.who = &boardPerson{s, d}
-	}
-	b.show(d)
-	b.quietly = true
-	in := b.In
+	in := u.In
 	if f, ok := in.(*os.File); ok {
 		in = &shell.WatchedInput{File: f, Gone: d.stop}
 	}
-	d.program = tea.NewProgram(d, tea.WithContext(own), tea.WithInput(in), tea.WithOutput(b.Streams.Out), tea.WithoutSignalHandler(), tea.WithFPS(12))
+	d.program = tea.NewProgram(d, tea.WithContext(own), tea.WithInput(in), tea.WithOutput(u.Out), tea.WithoutSignalHandler(), tea.WithFPS(12))
+	u.setBoard(d)
 	var terminal shell.Handover
 	terminal.By(d.program.ReleaseTerminal, d.program.RestoreTerminal)
 	defer terminal.Heed()()
@@ -116,35 +112,25 @@ func (b *batch) onBoard(ctx context.Context) error {
 	over := make(chan struct{})
 	go func() {
 		defer close(over)
-		err = b.all(own)
+		err = u.Do(own)
 		d.program.Quit()
 	}()
 	_, verr := d.program.Run()
 	<-over
-	b.show(nil)
+	u.setBoard(nil)
 	if verr != nil && !errors.Is(verr, tea.ErrProgramKilled) {
 		err = errors.Join(err, verr)
 	}
 	return err
 }
 
-// show has what is told stand on a board; nil is on none.
-func (b *batch) show(d *board) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.shown = d
-}
-
 // withStill goes through the units with a board that is on no screen, and hands out what it shows
 // half way.
-func (b *batch) withStill(ctx context.Context) error {
-	d := &board{batch: b, began: time.Now(), input: textinput.New(), wide: 72}
-	for _, s := range b.slots {
-		s.board = d
-	}
-	b.quietly = true
+func (u *unitsRun) withStill(ctx context.Context) error {
+	d := u.newBoard(72)
+	u.setBoard(d)
 	over := make(chan error, 1)
-	go func() { over <- b.all(ctx) }()
+	go func() { over <- u.Do(ctx) }()
 	look := time.NewTicker(50 * time.Millisecond)
 	defer look.Stop()
 	shown := false
@@ -154,23 +140,20 @@ func (b *batch) withStill(ctx context.Context) error {
 			return err
 		case <-look.C:
 		}
-		b.mu.Lock()
-		half := len(b.over) >= len(b.table.Rows)/2
-		b.mu.Unlock()
-		if half && !shown {
+		if p := u.Progress(); !shown && p.Done >= p.Of/2 {
 			shown = true
-			b.Still(d.tiles())
+			u.Still(d.tiles())
 		}
 	}
 }
 
 // line keeps a line that a slot tells.
 func (d *board) line(text string) {
-	d.batch.mu.Lock()
+	d.mu.Lock()
 	if d.told = append(d.told, text); len(d.told) > 50 {
 		d.told = d.told[1:]
 	}
-	d.batch.mu.Unlock()
+	d.mu.Unlock()
 	d.Wake(d.program)
 }
 
@@ -206,7 +189,7 @@ func (d *board) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 func (d *board) next(from int) int {
 	for i := range d.slots {
 		at := (from + i) % len(d.slots)
-		if d.slots[at].question() != nil {
+		if d.want(d.slots[at]).asks != nil {
 			return at
 		}
 	}
@@ -216,7 +199,7 @@ func (d *board) next(from int) int {
 // turnTo has the question of a slot answered next. What was typed for another is dropped.
 func (d *board) turnTo(i int) {
 	d.focus = i
-	if q := d.slots[i].question(); q != d.asked {
+	if q := d.want(d.slots[i]).asks; q != d.asked {
 		d.asked = q
 		d.input.SetValue("")
 	}
@@ -226,20 +209,13 @@ func (d *board) turnTo(i int) {
 func (d *board) answer() {
 	typed := strings.TrimSpace(d.input.Value())
 	d.input.SetValue("")
-	if q := d.asked; q != nil && q == d.slots[d.focus].question() {
+	if q := d.asked; q != nil && q == d.want(d.slots[d.focus]).asks {
 		select {
 		case q.reply <- typed:
 		default: // it is answered already
 		}
 		d.turnTo(d.next(d.focus + 1)) // one slot that asks again must not keep the others waiting
 	}
-}
-
-// question is what the slot asks; nil if nothing.
-func (s *slot) question() *question {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.asks
 }
 
 // View is what stands on the screen.
@@ -259,9 +235,9 @@ func (d *board) screen() string {
 	d.turnTo(d.next(d.focus))
 	body := strings.Split(d.tiles(), "\n")
 	room := max(1, d.high-2)
-	d.batch.mu.Lock()
+	d.mu.Lock()
 	told := append([]string(nil), d.told...)
-	d.batch.mu.Unlock()
+	d.mu.Unlock()
 	for i := max(0, len(told)-max(0, room-len(body)-1)); i < len(told) && len(body) < room; i++ {
 		body = append(body, view.NoteStyle.Render(shell.Cut(told[i], d.wide)))
 	}
@@ -269,7 +245,7 @@ func (d *board) screen() string {
 		body = append(body, "")
 	}
 	prompt := "no question"
-	if q := d.slots[d.focus].question(); q != nil {
+	if q := d.want(d.slots[d.focus]).asks; q != nil {
 		prompt = "slot " + shell.OneLine(d.slots[d.focus].Name) + ": " + shell.OneLine(q.text) + " > "
 	}
 	prompt = shell.Cut(prompt, max(10, d.wide-16))
@@ -295,28 +271,17 @@ func (d *board) tiles() string {
 // tally is how far all is: units done, passed, and the time left as it has gone until now, or how
 // many units are open where several stations share them.
 func (d *board) tally() string {
-	open := d.source.left()
-	d.batch.mu.Lock()
-	defer d.batch.mu.Unlock()
-	done, passed, worked := len(d.over), 0, 0
-	for _, r := range d.over {
-		if r.verdict == verdict.Passed {
-			passed++
-		}
-		if !r.before {
-			worked++
-		}
-	}
-	came := fmt.Sprintf("%d passed, %d not", passed, done-passed)
-	if _, shared := d.source.(*batchUnits); shared {
-		if came = fmt.Sprintf("%d units done here, %s", done, came); open >= 0 {
-			came += fmt.Sprintf(", %d open", open)
+	p := d.run.Progress()
+	came := fmt.Sprintf("%d passed, %d not", p.Passed, p.Done-p.Passed)
+	if d.run.Stored() {
+		if came = fmt.Sprintf("%d units done here, %s", p.Done, came); p.Open >= 0 {
+			came += fmt.Sprintf(", %d open", p.Open)
 		}
 		return came
 	}
-	words := fmt.Sprintf("%d of %d units done, %s", done, len(d.table.Rows), came)
-	if left := len(d.table.Rows) - done; worked > 0 && left > 0 {
-		each := time.Since(d.began) / time.Duration(worked)
+	words := fmt.Sprintf("%d of %d units done, %s", p.Done, p.Of, came)
+	if left := p.Of - p.Done; p.Worked > 0 && left > 0 {
+		each := time.Since(d.began) / time.Duration(p.Worked)
 		words += ", about " + shell.Took((each * time.Duration(left)).Round(time.Second)) + " left"
 	}
 	return words
@@ -324,33 +289,34 @@ func (d *board) tally() string {
 
 // tile is one slot.
 func (d *board) tile(i, w int) string {
-	s := d.slots[i]
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	return tile(d.slots[i].Name, d.slots[i].State(), d.want(d.slots[i]), i == d.focus, w)
+}
+
+func tile(name string, s batch.State, wants want, focused bool, w int) string {
 	inner := w - 4
 	state, colour := "free", lipgloss.Color("8")
 	lines := []string{"", "", ""}
-	begun := s.unit != "" && s.step != ""
+	begun := s.Unit != "" && s.Step != ""
 	switch {
-	case s.last != "" && !begun: // what came of the unit before stays in sight, under its own name
-		state, colour = strings.ToUpper(string(s.last)), lipgloss.Color(shell.VerdictColour[s.last])
-		lines[0], lines[1] = s.latest, s.why
-	case s.unit != "":
+	case s.Last != "" && !begun: // what came of the unit before stays in sight, under its own name
+		state, colour = strings.ToUpper(string(s.Last)), lipgloss.Color(shell.VerdictColour[s.Last])
+		lines[0], lines[1] = s.Latest, s.Why
+	case s.Unit != "":
 		state, colour = "AT WORK", lipgloss.Color("4")
-		lines[0], lines[1] = s.unit+"  "+shell.Took(time.Since(s.since).Round(time.Second)), s.step
+		lines[0], lines[1] = s.Unit+"  "+shell.Took(time.Since(s.Since).Round(time.Second)), s.Step
 	}
 	switch {
-	case s.asks != nil:
-		if lines[2] = s.asks.text; begun || s.last == "" {
+	case wants.asks != nil:
+		if lines[2] = wants.asks.text; begun || s.Last == "" {
 			state, colour = "ASKS", lipgloss.Color("3")
 		}
-	case s.does != "":
-		lines[2] = s.does
-	case s.unit != "" && !begun && s.last != "":
-		lines[2] = "next is " + s.unit
+	case wants.do != "":
+		lines[2] = wants.do
+	case s.Unit != "" && !begun && s.Last != "":
+		lines[2] = "next is " + s.Unit
 	}
 	mark := "  "
-	if i == d.focus && s.asks != nil {
+	if focused && wants.asks != nil {
 		mark = "▶ "
 	}
 	band := lipgloss.NewStyle().Background(colour)
@@ -360,7 +326,7 @@ func (d *board) tile(i, w int) string {
 		band = band.Bold(true).Foreground(lipgloss.Color("15"))
 	}
 	blank := band.Render(shell.Pad("", inner))
-	text := []string{mark + "slot " + shell.OneLine(s.Name) + fmt.Sprintf("   %d done", s.done), blank, band.Render(shell.Pad("  "+spaced(state), inner)), blank}
+	text := []string{mark + "slot " + shell.OneLine(name) + fmt.Sprintf("   %d done", s.Done), blank, band.Render(shell.Pad("  "+spaced(state), inner)), blank}
 	for _, l := range lines {
 		text = append(text, shell.Cut(shell.OneLine(l), inner))
 	}

@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"uparrot/cli/shell"
+	"uparrot/core/batch"
 	"uparrot/core/ledger"
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
@@ -154,7 +155,7 @@ func (c *batchesCommand) load(cmd *cobra.Command, args []string) error {
 		}
 		fmt.Fprintf(c.Out, "batch %s: %s loaded, %d there already\n", shell.OneLine(name), shell.Count(added, "unit"), all-added)
 		if added > 0 {
-			c.Err.Line("%s", c.Err.Faint("work through it: uparrot run PROCEDURE --units "+batchPrefix+shell.Safe(name)))
+			c.Err.Line("%s", c.Err.Faint("work through it: uparrot run PROCEDURE --units "+batch.InLedger+shell.Safe(name)))
 		}
 		return nil
 	})

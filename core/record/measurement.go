@@ -176,3 +176,14 @@ func WithUnit(value, unit string) string {
 	}
 	return value + " " + unit
 }
+
+// Single is the value alone, without its unit; of a series the mean, - where there is none.
+func (m Measurement) Single() string {
+	switch {
+	case m.Series == nil:
+		return m.Bare()
+	case !m.Series.Mean.Finite():
+		return "-"
+	}
+	return Short(float64(m.Series.Mean))
+}

@@ -1,4 +1,4 @@
-package run
+package batch
 
 import (
 	"context"
@@ -25,12 +25,12 @@ type reader struct {
 	way     phrasebook.Way
 }
 
-func (b *slot) reader(row *session.UnitRow) (reader, bool) {
+func (b *Slot) reader(row *session.UnitRow) (reader, bool) {
 	for i, book := range b.books(row) {
 		if book == nil {
 			continue
 		}
-		port := b.file.Ports[i]
+		port := b.Each.File.Ports[i]
 		for _, id := range book.Identity {
 			if !record.IsSerial(id.Name) {
 				continue
@@ -42,17 +42,16 @@ func (b *slot) reader(row *session.UnitRow) (reader, bool) {
 	return reader{}, false
 }
 
-// warnNameless tells where nothing would notice that the module before is plugged in still.
-func (b *batch) warnNameless() {
-	if _, ok := b.slots[0].reader(b.table.Rows[0]); !ok && !procedure.Identifies(b.file) {
-		b.Err.Line("warning: nothing tells one module from the next: the statement identity in the procedure would, or a serial number in a table [[identity]] of the phrasebook")
-	}
+// Nameless reports whether nothing would notice that the module before is plugged in still.
+func (b *Batch) Nameless() bool {
+	_, ok := b.slots[0].reader(b.table.Rows[0])
+	return !ok && !procedure.Identifies(b.Each.File)
 }
 
 // identify reads the serial number of the module, where that can be read.
-func (b *slot) identify(ctx context.Context, r *unitResult) {
+func (b *Slot) identify(ctx context.Context, r *Result) {
 	r.serial, r.serialAt = record.SettingValue{}, ""
-	by, ok := b.reader(r.row)
+	by, ok := b.reader(r.Row)
 	if !ok {
 		return
 	}
@@ -64,14 +63,14 @@ func (b *slot) identify(ctx context.Context, r *unitResult) {
 // otherUnit tells that the module is one that was another unit before, in this batch or as the
 // ledger knows; "" if it is not, or that cannot be told: then the procedure will find out what is
 // wrong. Here is that it was so just now: it is plugged in still.
-func (b *slot) otherUnit(ctx context.Context, r *unitResult) (is string, here bool, err error) {
+func (b *Slot) otherUnit(ctx context.Context, r *Result) (is string, here bool, err error) {
 	if b.identify(ctx, r); r.serial.Value == "" {
 		return "", false, nil
 	}
-	b.batch.mu.Lock()
+	b.Batch.mu.Lock()
 	other, known := b.seen[r.serial.Value]
-	b.batch.mu.Unlock()
-	if known && other != r.row.Unit {
+	b.Batch.mu.Unlock()
+	if known && other != r.Row.Unit {
 		return fmt.Sprintf("the module says that it is %s, which was %s before: it is plugged in still", r.serial.Value, other), true, nil
 	}
 	if known {
@@ -89,18 +88,18 @@ func (b *slot) otherUnit(ctx context.Context, r *unitResult) (is string, here bo
 }
 
 // doneAs is the latest run of the procedure that has passed at this module as another unit.
-func (b *slot) doneAs(ctx context.Context, r *unitResult) (run ledger.Run, was bool, err error) {
+func (b *Slot) doneAs(ctx context.Context, r *Result) (run ledger.Run, was bool, err error) {
 	l, closeIt, err := b.openLedger(ctx)
 	if err != nil {
 		return run, false, err
 	}
-	run, was, err = l.DoneAs(ctx, b.file.Title, r.serial.Value, r.row.Unit)
+	run, was, err = l.DoneAs(ctx, b.Each.File.Title, r.serial.Value, r.Row.Unit)
 	return run, was, errors.Join(err, closeIt())
 }
 
 // mayBe decides whether the module that is plugged in may be this unit: false if another is to be
 // waited for, or, with a reason, if none is.
-func (b *slot) mayBe(ctx context.Context, r *unitResult) (may bool, why string, err error) {
+func (b *Slot) mayBe(ctx context.Context, r *Result) (may bool, why string, err error) {
 	is, here, err := b.otherUnit(ctx, r)
 	if err != nil {
 		return false, "", err
@@ -109,14 +108,14 @@ func (b *slot) mayBe(ctx context.Context, r *unitResult) (may bool, why string, 
 	case is == "":
 		b.is(r)
 		return true, "", nil
-	case here && b.next == "answer" && time.Since(r.since) < nextWithin: // it is to be taken out yet
+	case here && b.Next == "answer" && time.Since(r.since) < nextWithin: // it is to be taken out yet
 		if is != r.still {
 			b.say("   %s", is)
 			r.still = is
 		}
 		return false, "", pace.For(ctx, stillEvery)
-	case !here && b.asksPerson:
-		yes, err := b.who.Confirm(ctx, fmt.Sprintf("%s. Do it as %s all the same?", is, r.row.Unit))
+	case !here && b.Asks:
+		yes, err := b.who.Confirm(ctx, fmt.Sprintf("%s. Do it as %s all the same?", is, r.Row.Unit))
 		if yes {
 			b.is(r)
 		}
@@ -126,18 +125,18 @@ func (b *slot) mayBe(ctx context.Context, r *unitResult) (may bool, why string, 
 	default:
 		b.say("   %s", is)
 	}
-	if b.asksPerson && b.next == "enter" {
+	if b.Asks && b.Next == "enter" {
 		return false, "", nil
 	}
 	return false, is, nil
 }
 
 // is keeps that the module is this unit.
-func (b *slot) is(r *unitResult) {
+func (b *Slot) is(r *Result) {
 	if r.serial.Value != "" {
-		b.batch.mu.Lock()
-		defer b.batch.mu.Unlock()
-		b.seen[r.serial.Value] = r.row.Unit
+		b.Batch.mu.Lock()
+		defer b.Batch.mu.Unlock()
+		b.seen[r.serial.Value] = r.Row.Unit
 	}
 }
 
@@ -151,28 +150,28 @@ const notBegun = "not begun"
 const skipped = "passed over"
 
 // nextModule waits until the module of a unit is there, or of another that a person names.
-func (b *slot) nextModule(ctx context.Context, r *unitResult) (*unitResult, error) {
-	switch b.next {
+func (b *Slot) nextModule(ctx context.Context, r *Result) (*Result, error) {
+	switch b.Next {
 	case "none":
 		return r, nil
 	case "answer", "power", "replug":
 		return r, b.untilNext(ctx, r)
 	}
-	if b.Operator == "yes" || b.Answers != "" {
+	if !b.Plugs {
 		return r, nil
 	}
-	answer, err := b.who.Ask(ctx, fmt.Sprintf("plug in %s, then Enter, or scan; n skips, s stops", r.row.Unit))
+	answer, err := b.who.Ask(ctx, fmt.Sprintf("plug in %s, then Enter, or scan; n skips, s stops", r.Row.Unit))
 	if _, left := errors.AsType[*perform.Left](err); left {
-		return r, errLeave
+		return r, ErrLeft
 	}
 	switch strings.ToLower(answer) {
 	case "n":
-		r.why = skipped
+		r.Why = skipped
 	case "s":
-		return r, errLeave
+		return r, ErrLeft
 	case "", "y":
 	default:
-		if answer != r.row.Unit { // a reader of bar codes types like a person
+		if answer != r.Row.Unit { // a reader of bar codes types like a person
 			return b.scanned(ctx, r, answer)
 		}
 	}
@@ -180,7 +179,7 @@ func (b *slot) nextModule(ctx context.Context, r *unitResult) (*unitResult, erro
 }
 
 // scanned takes the unit of a name that was scanned, and lets another slot have the one before.
-func (b *slot) scanned(ctx context.Context, r *unitResult, name string) (*unitResult, error) {
+func (b *Slot) scanned(ctx context.Context, r *Result, name string) (*Result, error) {
 	other, err := b.source.take(ctx, name)
 	if err != nil {
 		return r, err
@@ -191,12 +190,12 @@ func (b *slot) scanned(ctx context.Context, r *unitResult, name string) (*unitRe
 			return r, errors.Join(err, b.source.giveBack(ctx, other))
 		}
 	} else {
-		b.say("          no unit %s waits to be done: plug in %s, scan another, or pass it over", name, r.row.Unit)
+		b.say("          no unit %s waits to be done: plug in %s, scan another, or pass it over", name, r.Row.Unit)
 	}
 	if !begin {
 		return b.nextModule(ctx, r)
 	}
-	if r.tries == 0 {
+	if r.Tries == 0 {
 		if err := b.source.giveBack(ctx, r); err != nil {
 			return other, err
 		}
@@ -209,9 +208,9 @@ func (b *slot) scanned(ctx context.Context, r *unitResult, name string) (*unitRe
 const nextWithin = 10 * time.Minute
 
 // untilNext waits until the next module shows by itself that it is there.
-func (b *slot) untilNext(ctx context.Context, r *unitResult) error {
-	row := r.row
-	port := b.file.Ports[0]
+func (b *Slot) untilNext(ctx context.Context, r *Result) error {
+	row := r.Row
+	port := b.Each.File.Ports[0]
 	st, err := b.station(port, row)
 	if err != nil {
 		return err
@@ -222,10 +221,10 @@ func (b *slot) untilNext(ctx context.Context, r *unitResult) error {
 	}
 	if r.since.IsZero() {
 		r.since = time.Now()
-		if b.next == "power" && st.Supply != nil {
+		if b.Next == "power" && st.Supply != nil {
 			b.say("   %s: power off and on, by %s", row.Unit, st.Supply.Words())
 		} else {
-			b.say("   waiting for %s: %s", row.Unit, map[string]string{"answer": "until it answers", "power": "until it starts", "replug": "until its port has gone and come back"}[b.next])
+			b.say("   waiting for %s: %s", row.Unit, map[string]string{"answer": "until it answers", "power": "until it starts", "replug": "until its port has gone and come back"}[b.Next])
 		}
 	}
 	return (&session.Modules{}).Shows(ctx, st, statements, nextWithin)
@@ -235,18 +234,18 @@ func (b *slot) untilNext(ctx context.Context, r *unitResult) error {
 const startsWithin = 30 * time.Second
 
 // shows are the statements that end when the next module is there.
-func (b *slot) shows(st *bench.Station) ([]string, error) {
+func (b *Slot) shows(st *bench.Station) ([]string, error) {
 	pb := st.Phrasebook
 	switch {
-	case b.next == "replug":
+	case b.Next == "replug":
 		return []string{fmt.Sprintf("line module reopen within %v", nextWithin)}, nil
 	case pb == nil:
-		return nil, &session.Misuse{What: "--next " + b.next + ": no phrasebook tells what the module says"}
-	case b.next == "power" && pb.Banner == nil:
+		return nil, &session.Misuse{What: "--next " + b.Next + ": no phrasebook tells what the module says"}
+	case b.Next == "power" && pb.Banner == nil:
 		return nil, &session.Misuse{What: fmt.Sprintf("--next power: %s tells no banner, the line after power-up", pb.File)}
-	case b.next == "power" && st.Supply != nil: // nobody's hand is needed
+	case b.Next == "power" && st.Supply != nil: // nobody's hand is needed
 		return []string{"power module cycle", fmt.Sprintf("hear module within %v: \"%s\"", startsWithin, pb.Banner.Heard)}, nil
-	case b.next == "power":
+	case b.Next == "power":
 		return []string{fmt.Sprintf("hear module within %v: \"%s\"", nextWithin, pb.Banner.Heard)}, nil
 	}
 	var ways []phrasebook.Way

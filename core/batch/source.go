@@ -1,4 +1,4 @@
-package run
+package batch
 
 import (
 	"context"
@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"uparrot/cli/shell"
 	"uparrot/core/session"
 	"uparrot/core/verdict"
 )
@@ -16,40 +15,37 @@ import (
 // unitSource gives out units, each to one slot.
 type unitSource interface {
 	// take is the next unit, or the one that is named; nil if there is none to be done.
-	take(ctx context.Context, unit string) (*unitResult, error)
+	take(ctx context.Context, unit string) (*Result, error)
 	// giveBack lets another take a unit with which nothing was done.
-	giveBack(ctx context.Context, r *unitResult) error
+	giveBack(ctx context.Context, r *Result) error
 	// again says that a unit is done once more.
-	again(ctx context.Context, r *unitResult) error
+	again(ctx context.Context, r *Result) error
 	// over says that a unit has come to its end here.
-	over(ctx context.Context, r *unitResult) error
+	over(ctx context.Context, r *Result) error
 	// all are the results in the order of the table.
-	all() []*unitResult
+	all() []*Result
 	// left is how many units nobody has begun; -1 if that is not known.
 	left() int
 	// close ends the work.
 	close(ctx context.Context) error
 }
 
-// batchPrefix is how --units names a batch in the ledger.
-const batchPrefix = "batch:"
-
 // tableUnits are the units of a table, for this program alone.
 type tableUnits struct {
 	mu      sync.Mutex
-	results []*unitResult
+	results []*Result
 	next    int // before it all are taken
 }
 
 func newTableUnits(table *session.UnitTable) *tableUnits {
 	t := &tableUnits{}
 	for i, row := range table.Rows {
-		t.results = append(t.results, &unitResult{row: row, number: i + 1, verdict: verdict.Untested, why: notBegun})
+		t.results = append(t.results, &Result{Row: row, Number: i + 1, Verdict: verdict.Untested, Why: notBegun})
 	}
 	return t
 }
 
-func (t *tableUnits) take(_ context.Context, unit string) (*unitResult, error) {
+func (t *tableUnits) take(_ context.Context, unit string) (*Result, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for i := t.next; i < len(t.results); i++ {
@@ -57,29 +53,29 @@ func (t *tableUnits) take(_ context.Context, unit string) (*unitResult, error) {
 		if !r.taken && unit == "" {
 			t.next = i + 1
 		}
-		if !r.taken && (unit == "" || r.row.Unit == unit) {
-			r.taken, r.why = true, ""
+		if !r.taken && (unit == "" || r.Row.Unit == unit) {
+			r.taken, r.Why = true, ""
 			return r, nil
 		}
 	}
 	return nil, nil
 }
 
-func (t *tableUnits) giveBack(_ context.Context, r *unitResult) error {
+func (t *tableUnits) giveBack(_ context.Context, r *Result) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	r.taken, r.verdict, r.why = false, verdict.Untested, notBegun
-	t.next = min(t.next, r.number-1)
+	r.taken, r.Verdict, r.Why = false, verdict.Untested, notBegun
+	t.next = min(t.next, r.Number-1)
 	return nil
 }
 
-func (t *tableUnits) again(context.Context, *unitResult) error { return nil }
+func (t *tableUnits) again(context.Context, *Result) error { return nil }
 
-func (t *tableUnits) over(context.Context, *unitResult) error { return nil }
+func (t *tableUnits) over(context.Context, *Result) error { return nil }
 
 func (t *tableUnits) close(context.Context) error { return nil }
 
-func (t *tableUnits) all() []*unitResult { return t.results }
+func (t *tableUnits) all() []*Result { return t.results }
 
 func (t *tableUnits) left() (n int) {
 	t.mu.Lock()
@@ -95,10 +91,10 @@ func (t *tableUnits) left() (n int) {
 // batchUnits are the units of a batch in the ledger, which several stations share.
 type batchUnits struct {
 	*session.Batch
-	rows map[string]*unitResult // what each was in the table, by unit
+	rows map[string]*Result // what each was in the table, by unit
 
 	mu      sync.Mutex
-	results []*unitResult
+	results []*Result
 	waiting int // units that were open when that was asked last
 	asked   time.Time
 }
@@ -107,8 +103,8 @@ type batchUnits struct {
 const leftEvery = 3 * time.Second
 
 // openBatch opens the batch that --units names.
-func (b *batch) openBatch(ctx context.Context, name string, different []string) (*batchUnits, error) {
-	station := b.stationName
+func (b *Batch) openBatch(ctx context.Context, name string, different []string) (*batchUnits, error) {
+	station := b.Station
 	if station == "" {
 		host, err := os.Hostname()
 		if err != nil {
@@ -116,34 +112,22 @@ func (b *batch) openBatch(ctx context.Context, name string, different []string) 
 		}
 		station = host
 	}
-	work, err := session.OpenBatch(ctx, b.Keeps.Ledger, name, station, b.lease, b.announce)
+	work, err := session.OpenBatch(ctx, b.Each.Keep.Ledger, name, station, b.Lease, func(text string) { b.Tell(nil, text) })
 	if err != nil {
 		return nil, err
 	}
-	u := &batchUnits{Batch: work, rows: map[string]*unitResult{}}
-	if b.table, err = work.Units(ctx, b.file, b.Inputs, different); err != nil {
+	u := &batchUnits{Batch: work, rows: map[string]*Result{}}
+	if b.table, err = work.Units(ctx, b.Each.File, b.Inputs, different); err != nil {
 		_, cerr := work.Close(ctx)
 		return nil, errors.Join(err, cerr)
 	}
 	for i, row := range b.table.Rows {
-		u.rows[row.Unit] = &unitResult{row: row, number: i + 1}
+		u.rows[row.Unit] = &Result{Row: row, Number: i + 1}
 	}
 	return u, nil
 }
 
-// announce tells what is of no slot alone: on the board, where there is one.
-func (b *batch) announce(text string) {
-	b.mu.Lock()
-	d := b.shown
-	b.mu.Unlock()
-	if d != nil {
-		d.line(shell.Safe(text))
-		return
-	}
-	b.Err.Line("%s", shell.Safe(text))
-}
-
-func (u *batchUnits) take(ctx context.Context, unit string) (*unitResult, error) {
+func (u *batchUnits) take(ctx context.Context, unit string) (*Result, error) {
 	c, err := u.Batch.Take(ctx, unit)
 	if err != nil || c == nil {
 		return nil, err
@@ -152,7 +136,7 @@ func (u *batchUnits) take(ctx context.Context, unit string) (*unitResult, error)
 	if known == nil { // it was loaded since
 		return nil, errors.Join(&session.Unable{What: c.Unit + " was added to the batch meanwhile: begin anew, for its values to be looked at first"}, u.GiveBack(ctx, c))
 	}
-	r := &unitResult{row: known.row, number: known.number, verdict: verdict.Untested, claim: c}
+	r := &Result{Row: known.Row, Number: known.Number, Verdict: verdict.Untested, claim: c}
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	u.results = append(u.results, r)
@@ -165,7 +149,7 @@ func (u *batchUnits) take(ctx context.Context, unit string) (*unitResult, error)
 	return r, nil
 }
 
-func (u *batchUnits) giveBack(ctx context.Context, r *unitResult) error {
+func (u *batchUnits) giveBack(ctx context.Context, r *Result) error {
 	u.mu.Lock()
 	for i, known := range u.results {
 		if known == r {
@@ -178,7 +162,7 @@ func (u *batchUnits) giveBack(ctx context.Context, r *unitResult) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), giveBackWithin)
 	defer cancel()
 	if err := u.GiveBack(ctx, r.claim); err != nil {
-		u.Tell(fmt.Sprintf("%s could not be given back, and is broken when its lease is over: %v", r.row.Unit, err))
+		u.Tell(fmt.Sprintf("%s could not be given back, and is broken when its lease is over: %v", r.Row.Unit, err))
 	}
 	return nil
 }
@@ -186,15 +170,15 @@ func (u *batchUnits) giveBack(ctx context.Context, r *unitResult) error {
 // giveBackWithin is how long the ledger may take for that.
 const giveBackWithin = 3 * time.Second
 
-func (u *batchUnits) again(ctx context.Context, r *unitResult) error { return u.Again(ctx, r.claim) }
+func (u *batchUnits) again(ctx context.Context, r *Result) error { return u.Again(ctx, r.claim) }
 
-func (u *batchUnits) over(ctx context.Context, r *unitResult) error {
-	if r.res.Run == "" {
-		return u.Settle(ctx, r.claim, r.verdict, r.why)
+func (u *batchUnits) over(ctx context.Context, r *Result) error {
+	if r.Done.Run == "" {
+		return u.Settle(ctx, r.claim, r.Verdict, r.Why)
 	}
-	conflict, err := u.Done(ctx, r.claim, r.res.Run)
+	conflict, err := u.Done(ctx, r.claim, r.Done.Run)
 	if err != nil {
-		u.Tell(fmt.Sprintf("whether %s was still in hand is not known yet: %v", r.row.Unit, err))
+		u.Tell(fmt.Sprintf("whether %s was still in hand is not known yet: %v", r.Row.Unit, err))
 		return nil // it is looked for at the end
 	}
 	if conflict {
@@ -204,16 +188,16 @@ func (u *batchUnits) over(ctx context.Context, r *unitResult) error {
 }
 
 // conflict has a result be none.
-func (r *unitResult) conflict() {
+func (r *Result) conflict() {
 	r.conflicts = true
-	r.why = fmt.Sprintf("a conflict: the unit was released meanwhile, and this run, which %s, is no result of it", r.verdict)
-	r.verdict = verdict.Untested
+	r.Why = fmt.Sprintf("a conflict: the unit was released meanwhile, and this run, which %s, is no result of it", r.Verdict)
+	r.Verdict = verdict.Untested
 }
 
-func (u *batchUnits) all() []*unitResult {
+func (u *batchUnits) all() []*Result {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	return append([]*unitResult(nil), u.results...)
+	return append([]*Result(nil), u.results...)
 }
 
 func (u *batchUnits) left() int {
@@ -231,7 +215,7 @@ func (u *batchUnits) close(ctx context.Context) error {
 	conflicts, err := u.Close(ctx)
 	for _, c := range conflicts {
 		for _, r := range u.all() {
-			if r.res.Run == c.Run && !r.conflicts {
+			if r.Done.Run == c.Run && !r.conflicts {
 				r.conflict()
 			}
 		}
