@@ -42,7 +42,7 @@ func latency(title string, series []delays) chart.Chart {
 			chart.Points{Name: fmt.Sprintf("%s: %d received", s.Name, s.Received), At: points, Colour: colour, Shape: shape, Size: 2.6},
 			chart.Points{Name: fmt.Sprintf("%s: %d lost", s.Name, s.LostCount), At: lost, Colour: chart.Bad, Shape: chart.Cross + shape, Size: 4.5})
 	}
-	p.Y.High = max(1, highest*1.35) // room above the points for the legend
+	p.Y.High = max(1, highest*1.1)
 	return chart.Chart{p}
 }
 
@@ -116,7 +116,7 @@ func strengthLoss(title string, points map[string][]point, names []string) chart
 		}
 		p.Marks = append(p.Marks, m)
 	}
-	p.Y.High = highest * 1.25 // room for the legend
+	p.Y.High = highest * 1.1
 	p.X.Low, p.X.High = weakest-0.5, strongest+0.5
 	return chart.Chart{p}
 }
@@ -241,6 +241,6 @@ func Trend(what, unit string, mean float64, points []TrendPoint) chart.Chart {
 	}
 	p.Marks = append(p.Marks, chart.Line{Name: "mean", At: []chart.XY{{X: -aside, Y: mean}, {X: end + aside, Y: mean}}, Colour: chart.Plain, Dash: chart.Dotted}, within, outside)
 	room := max((most-least)*0.1, math.Abs(most)/1e4, 1e-9)
-	p.Y.Low, p.Y.High = least-room, most+4*room // room for the legend
+	p.Y.Low, p.Y.High = least-room, most+room
 	return chart.Chart{p}
 }

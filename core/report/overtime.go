@@ -153,7 +153,7 @@ func fill(p *chart.Panel, start time.Time, lines []Timeline, marks []Marked) {
 		}
 	}
 	room := max((most-least)*0.08, math.Abs(most)/1e4, 1e-9)
-	p.Y.Low, p.Y.High = least-room, most+3*room // room for the legend
+	p.Y.Low, p.Y.High = least-room, most+room
 }
 
 // segments is one series as bands and lines, broken where nothing came for long.

@@ -1,13 +1,15 @@
-// Package chart is one model of a picture of numbers, one layout, and two pens: Draw
-// draws it to a file of its own, Inline draws it as a part of a page, in the page's
-// colours. Whoever has numbers to show says what is to be seen; how it looks is
-// decided here alone.
+// Package chart draws pictures of numbers. Whoever has numbers to show says what is to be seen, in a
+// Chart; how it looks is decided here alone, and the plot package draws it: Draw to a file of its own,
+// Inline as a part of a page, in the page's colours.
 package chart
 
 import (
 	"fmt"
 	"math"
 	"strconv"
+
+	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/vg"
 )
 
 // Chart is one picture: panels one below another.
@@ -42,7 +44,11 @@ type XY struct{ X, Y float64 }
 type Span struct{ Low, High float64 }
 
 // Mark is what stands in a panel: Points, Line, Band, Rule or Cell.
-type Mark interface{ extent() []XY }
+type Mark interface {
+	extent() []XY
+	plotters() []plot.Plotter
+	legend() (string, plot.Thumbnailer) // "" if it has no name there
+}
 
 // Points are places, each with its interval where Spread is set.
 type Points struct {
@@ -123,7 +129,7 @@ const (
 )
 
 // strokes are the lengths of strokes and gaps, in points.
-var strokes = [][]float64{nil, {7, 4}, {2, 3}, {9, 3, 2, 3}}
+var strokes = [][]vg.Length{nil, {7, 4}, {2, 3}, {9, 3, 2, 3}}
 
 // Nth is the look of the n-th of several of a kind, from 0.
 func Nth(n int) (Colour, Shape, Dash) { return Colour(n % 4), Shape(n % 2), Dash(n % 4) }
@@ -186,14 +192,6 @@ func (a *Axis) fit(low, high float64) {
 	if a.Ticks == nil {
 		a.Ticks = Round
 	}
-}
-
-// part is where on the axis a value stands, 0 to 1.
-func (a Axis) part(v float64) float64 {
-	if a.Log {
-		return math.Log(v/a.Low) / math.Log(a.High/a.Low)
-	}
-	return (v - a.Low) / (a.High - a.Low)
 }
 
 // Round ticks are at about eight multiples of 1, 2 or 5.
