@@ -178,7 +178,7 @@ Exit statuses, of every command:
 	}
 	root.SetHelpCommandGroupID("begin")
 	root.SetHelpCommand(help(sh))
-	root.AddCommand(man(sh))
+	root.AddCommand(man())
 	completions(root)
 	completionWords(root)
 	shell.Grammar(root)
