@@ -130,6 +130,11 @@ func ownCall(args []string, wrong *session.Misuse) string {
 	return call
 }
 
+// Command is all commands with their flags and help, for those who describe them. They print nowhere.
+func Command() *cobra.Command {
+	return root(&shell.Streams{In: strings.NewReader(""), Out: io.Discard, Err: shell.NewScreen(io.Discard)})
+}
+
 func root(sh *shell.Streams) *cobra.Command {
 	cobra.EnableCommandSorting = false
 	root := &cobra.Command{
@@ -178,7 +183,6 @@ Exit statuses, of every command:
 	}
 	root.SetHelpCommandGroupID("begin")
 	root.SetHelpCommand(help(sh))
-	root.AddCommand(man())
 	completions(root)
 	completionWords(root)
 	shell.Grammar(root)

@@ -48,7 +48,7 @@ func (r *release) common() ([]file, error) {
 		return nil, err
 	}
 	pages := filepath.Join(r.work, "man1")
-	write := exec.Command(host, "man", pages)
+	write := exec.Command("go", "run", "-C", r.root, "./docs/manual", pages)
 	write.Env = append(os.Environ(), fmt.Sprintf("SOURCE_DATE_EPOCH=%d", r.at.Unix()))
 	write.Stderr = os.Stderr
 	if err := write.Run(); err != nil {

@@ -1,4 +1,8 @@
-package cli
+// Manual writes the manual pages of all commands, for man(1), into a folder; what exists there is
+// replaced. SOURCE_DATE_EPOCH sets the date that they bear. Packages bring the pages:
+//
+//	go run ./docs/manual man1
+package main
 
 import (
 	"fmt"
@@ -10,28 +14,22 @@ import (
 	"github.com/spf13/cobra/doc"
 	"github.com/spf13/pflag"
 
+	"uparrot/cli"
 	"uparrot/cli/shell"
 )
 
-// man writes the pages that packages bring.
-func man() *cobra.Command {
-	return &cobra.Command{
-		Use:    "man FOLDER",
-		Short:  "Write manual pages, one for each command, into a folder",
-		Hidden: true,
-		Long: `Writes the manual pages of all commands, for man(1), into a folder. What exists there
-is replaced. SOURCE_DATE_EPOCH sets the date that they bear.`,
-		Example: "uparrot man man1",
-		Args:    shell.Args(1, 1, "one folder"),
-		RunE: func(cmd *cobra.Command, folder []string) error {
-			if err := os.MkdirAll(folder[0], 0o755); err != nil {
-				return fmt.Errorf("make the folder for the pages: %w", err)
-			}
-			if err := writeManual(cmd.Root(), folder[0]); err != nil {
-				return fmt.Errorf("write the manual pages: %w", err)
-			}
-			return nil
-		},
+func main() {
+	if len(os.Args) != 2 {
+		fmt.Fprintln(os.Stderr, "manual takes one folder, such as man1")
+		os.Exit(2)
+	}
+	err := os.MkdirAll(os.Args[1], 0o755)
+	if err == nil {
+		err = writeManual(cli.Command(), os.Args[1])
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "write the manual pages:", err)
+		os.Exit(1)
 	}
 }
 

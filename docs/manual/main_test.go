@@ -1,7 +1,6 @@
-package cli
+package main
 
 import (
-	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,7 +12,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"uparrot/cli/shell"
+	"uparrot/cli"
 )
 
 // Each command has a manual page, which has its example and each of its flags; troff is asked for
@@ -21,13 +20,10 @@ import (
 func TestManualPages(t *testing.T) {
 	t.Setenv("SOURCE_DATE_EPOCH", "1793000000")
 	dir := t.TempDir()
-	a := &shell.Streams{Out: io.Discard, Err: shell.NewScreen(io.Discard)}
-	writes := root(a)
-	writes.SetArgs([]string{"man", dir})
-	if err := writes.Execute(); err != nil {
+	if err := writeManual(cli.Command(), dir); err != nil {
 		t.Fatal(err)
 	}
-	root := root(a)
+	root := cli.Command()
 	root.InitDefaultHelpCmd()
 	pages := 0
 	var walk func(c *cobra.Command)
