@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -17,8 +18,15 @@ import (
 // and its own parts.
 var rooms = []string{
 	"uart", "syserr", "text", "source", "schema", "manual", "output", "secret", "verdict", "pattern", "stats", "pace", "prbs", "series", "phrasebook", "record", "procedure", "port", "dialog", "bench",
-	"bringup", "link", "perform", "sim", "ledger", "rehearse", "learn", "talk", "draft", "report", "session", "writing",
+	"bringup", "link", "perform", "sim", "ledger", "rehearse", "learn", "talk", "draft", "report", "session", "batch", "writing",
 }
+
+// commands is the order of the rooms in cli: each imports only those named above it. The commands from
+// find on do not know each other; begin, whose demo makes calls of them, may know all.
+var commands = []string{"shell", "view", "account", "find", "speak", "watch", "write", "rehearse", "run", "measure", "prove", "begin"}
+
+// mostLines is how many lines a room in cli has at most, its tests aside.
+const mostLines = 2500
 
 // Packages that a room may not reach, through whatever it imports.
 var forbidden = map[string][]string{
@@ -66,6 +74,7 @@ func TestHouse(t *testing.T) {
 				}
 			}
 		}
+		checkCommands(t, p.ImportPath, p.Imports)
 		from, ok := room(p.ImportPath)
 		if !ok || strings.HasSuffix(p.ImportPath, "/simtest") { // which is for tests of every room
 			continue
@@ -88,6 +97,46 @@ func TestHouse(t *testing.T) {
 		if !seen[r] {
 			t.Errorf("there is no room %s", r)
 		}
+	}
+}
+
+// checkCommands holds a room of cli against the order of such rooms, and its size.
+func checkCommands(t *testing.T, path string, imports []string) {
+	t.Helper()
+	name, ok := strings.CutPrefix(path, "uparrot/cli/")
+	if !ok {
+		return
+	}
+	at := slices.Index(commands, name)
+	if at < 0 {
+		t.Errorf("%s is no room of the house", path)
+	}
+	for _, i := range imports {
+		to, ok := strings.CutPrefix(i, "uparrot/cli/")
+		above := slices.Index(commands, to)
+		switch {
+		case i == "uparrot/cli" || ok && above >= at:
+			t.Errorf("%s imports %s, which stands below it", path, i)
+		case ok && name != "begin" && above >= slices.Index(commands, "find"):
+			t.Errorf("%s imports %s, which is about something else", path, i)
+		}
+	}
+	files, err := filepath.Glob("../cli/" + name + "/*.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := 0
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !strings.HasSuffix(file, "_test.go") {
+			lines += strings.Count(string(text), "\n")
+		}
+	}
+	if lines > mostLines {
+		t.Errorf("%s has %d lines, and may have %d", path, lines, mostLines)
 	}
 }
 

@@ -42,13 +42,13 @@ func TestElsewhere(t *testing.T) {
 			t.Errorf("%s: %v, wanted %q", line, err, want)
 		}
 	}
-	for i, words := range []map[string]reader{headerWords, blockWords} {
-		for w := range words {
-			if !slices.Contains([][]string{inHeader, inBlocks}[i], w) {
-				t.Errorf("%s has no place in the order of use", w)
-			}
-			if _, is := elsewhere[w]; is {
-				t.Errorf("%s is a word here", w)
+	for _, w := range slices.Concat(header, inBlock) {
+		if other, whole := called(w.Name); other != nil {
+			t.Errorf("%s is a word here, and another name of %s", w.Name, whole)
+		}
+		for _, name := range w.called {
+			if other, _ := called(name); other.Name != w.Name {
+				t.Errorf("%s is another name of %s and of %s", name, w.Name, other.Name)
 			}
 		}
 	}

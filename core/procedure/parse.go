@@ -143,75 +143,6 @@ func (p *parser) finding(at Pos, what, mend string) source.Mistake {
 // stands behind that word; at is the word's place.
 type reader func(p *parser, l *line, at Pos)
 
-// The statements of the header and of a block. A new statement is one entry
-// here, one node in tree.go and one case where procedures are performed.
-var (
-	headerWords map[string]reader
-	blockWords  map[string]reader
-)
-
-func init() {
-	headerWords = map[string]reader{
-		"procedure": (*parser).readProcedure,
-		"about":     (*parser).readAbout,
-		"port":      (*parser).readPort,
-		"input":     (*parser).readInput,
-		"secret":    (*parser).readSecret,
-		"let":       (*parser).readLet,
-		"answers":   (*parser).readAnswers,
-		"keep":      (*parser).readKeepGoing,
-		"include":   (*parser).readInclude,
-		"routine":   (*parser).readRoutine,
-		"step":      (*parser).readStep,
-	}
-	blockWords = map[string]reader{
-		"say":      (*parser).readSay,
-		"hear":     (*parser).readHearing,
-		"not":      (*parser).readNot,
-		"check":    (*parser).readCheck,
-		"limit":    (*parser).readLimit,
-		"note":     (*parser).readNote,
-		"identity": (*parser).readIdentity,
-		"let":      (*parser).readLet,
-		"pause":    (*parser).readPause,
-		"quiet":    (*parser).readQuiet,
-		"any":      (*parser).readAny,
-		"case":     (*parser).readCase,
-		"all":      (*parser).readAll,
-		"if":       (*parser).readIf,
-		"else":     (*parser).readElse,
-		"repeat":   (*parser).readRepeat,
-		"for":      (*parser).readFor,
-		"do":       (*parser).readDo,
-		"collect":  (*parser).readCollect,
-		"rows":     (*parser).readRows,
-		"row":      (*parser).readRow,
-		"get":      (*parser).readGet,
-		"set":      (*parser).readSet,
-		"settings": (*parser).readMatch,
-		"watch":    (*parser).readWatch,
-		"poll":     (*parser).readPoll,
-		"reading":  (*parser).readReading,
-		"until":    (*parser).readUntil,
-		"keep":     (*parser).readKeep,
-		"tell":     (*parser).readTell,
-		"ask":      (*parser).readAsk,
-		"line":     (*parser).readLine,
-		"power":    (*parser).readPower,
-		"reach":    (*parser).readReach,
-		"fail":     (*parser).readFail,
-		"skip":     (*parser).readSkip,
-		"link":     (*parser).readLink,
-		"log":      (*parser).readLogIn,
-		"end":      (*parser).readEnd,
-	}
-}
-
-// Words are the words with which lines begin.
-func Words() []string {
-	return slices.Compact(slices.Sorted(slices.Values(slices.Concat(keys(headerWords), keys(blockWords)))))
-}
-
 // text reads the lines of a file.
 func (p *parser) text(path, text string) {
 	p.reading = append(p.reading, path)
@@ -236,18 +167,18 @@ func (p *parser) text(path, text string) {
 			}
 			continue
 		}
-		words, where := headerWords, "outside a step"
+		words, where := header, "outside a step"
 		if b := p.block(); b != nil {
-			words, where = blockWords, "in a "+b.word
+			words, where = inBlock, "in a "+b.word
 		}
 		w, at := l.word()
-		read, ok := words[w]
-		if !ok {
+		known := find(words, w)
+		if known == nil {
 			p.unknownWord(l, w, at, words, where)
 			continue
 		}
 		if p.mayStand(w, at) {
-			read(p, l, at)
+			known.read(p, l, at)
 		}
 	}
 	p.closeAll()
@@ -301,16 +232,14 @@ func (p *parser) plainText(l *line) bool {
 	return ok
 }
 
-func (p *parser) unknownWord(l *line, w string, at Pos, words map[string]reader, where string) {
+func (p *parser) unknownWord(l *line, w string, at Pos, words []Word, where string) {
 	if w == "" {
 		at = l.here()
 		w, _ = l.token()
 	}
-	_, inHeader := headerWords[w]
-	_, inBlock := blockWords[w]
 	b := p.block()
 	switch {
-	case !inHeader && !inBlock:
+	case find(header, w) == nil && find(inBlock, w) == nil:
 		p.mistake(at, fmt.Sprintf("unknown word %q", w), hint(l, w, words))
 		if b != nil {
 			b.tried++
@@ -326,7 +255,7 @@ func (p *parser) unknownWord(l *line, w string, at Pos, words map[string]reader,
 			for p.block() != nil { // go on as if the ends were there
 				p.closeBlock()
 			}
-			headerWords[w](p, l, at)
+			find(header, w).read(p, l, at)
 		}
 	}
 }

@@ -222,12 +222,12 @@ func (p *parser) statements(of *line, at Pos, texts []string) (body []Node) {
 	for _, text := range texts {
 		l := &line{file: of.file, number: of.number, text: text, stands: &at}
 		w, _ := l.word()
-		read, ok := blockWords[w]
-		if !ok {
+		known := find(inBlock, w)
+		if known == nil {
 			p.mistake(at, fmt.Sprintf("the phrasebook wants %q done, and %q is no statement", text, w), "Mend it there.")
 			continue
 		}
-		read(p, l, at)
+		known.read(p, l, at)
 	}
 	for p.block() != b { // a block that was begun there and is open still
 		p.mistake(at, "what the phrasebook wants done has a block without an end", "Mend it there.")

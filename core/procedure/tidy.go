@@ -48,11 +48,12 @@ func (t *tidier) line(l *statement) {
 		return
 	}
 	word := (&line{text: l.text}).peekWord()
+	known := wordOf(word)
 	switch {
 	case word == "end":
 		t.flush()
 		t.depth, t.blank = max(0, t.depth-1), false
-	case word == "case" || word == "else" || word == "reading":
+	case known.part:
 		t.flush()
 		t.depth, t.blank = max(0, t.depth-1), false
 	case t.depth == 0 && t.Len() > 0 && (word == "step" || word == "routine"):
@@ -60,7 +61,7 @@ func (t *tidier) line(l *statement) {
 	}
 	t.flush()
 	t.put(layout(word, l.text))
-	if opens[word] {
+	if known.opens || known.part {
 		t.depth++
 		t.inside = false
 	}
@@ -70,11 +71,7 @@ func (t *tidier) line(l *statement) {
 }
 
 // Opens reports whether a word begins a block that end closes.
-func Opens(word string) bool {
-	return opens[word] && word != "case" && word != "else" && word != "reading"
-}
-
-var opens = map[string]bool{"step": true, "routine": true, "any": true, "all": true, "if": true, "repeat": true, "for": true, "rows": true, "watch": true, "reading": true, "case": true, "else": true}
+func Opens(word string) bool { return wordOf(word).opens }
 
 // flush writes the comments that wait, at the present depth.
 func (t *tidier) flush() {
@@ -95,8 +92,7 @@ func (t *tidier) put(text string) {
 
 // layout is one statement with its words one blank apart.
 func layout(word, text string) string {
-	switch word {
-	case "say", "hear", "not", "case", "collect", "rows", "row", "poll", "reading":
+	if wordOf(word).text {
 		head, spoken, ok := strings.Cut(text, ":")
 		head = strings.Join(strings.Fields(head), " ")
 		if !ok {

@@ -215,7 +215,7 @@ func TestEditorGrammar(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	words := append(append(keys(headerWords), keys(blockWords)...), portWords...)
+	words := append(Words(), portWords...)
 	words = append(append(words, keys(lineWords)...), keys(ourFunctions)...)
 	words = append(words, "tries", "every", "within", "always", "needed", "until", "operator", "nothing", "bytes", "next", "quoted", "ipv4", "count", "p95")
 	for _, w := range words {

@@ -497,52 +497,62 @@ type Body struct {
 // Bodies are the statements inside a statement, in the order written. Those of
 // a routine are told for each Do of it; an All has its hears.
 func Bodies(n Node) []Body {
-	var all []Body
-	switch n := n.(type) {
-	case *Any:
-		for _, c := range n.Cases {
-			all = append(all, Body{&c.Pos, c.Body})
+	if n, ok := n.(interface{ bodies() []Body }); ok {
+		return n.bodies()
+	}
+	return nil
+}
+
+func (n *Any) bodies() (all []Body) {
+	for _, c := range n.Cases {
+		all = append(all, Body{&c.Pos, c.Body})
+	}
+	return all
+}
+
+func (n *All) bodies() []Body {
+	var hears []Node
+	for _, h := range n.Hears {
+		hears = append(hears, h)
+	}
+	return []Body{{nil, hears}}
+}
+
+func (n *If) bodies() (all []Body) {
+	for i, arm := range n.Arms {
+		head := &arm.Pos
+		if i == 0 {
+			head = nil
 		}
-	case *All:
-		var hears []Node
-		for _, h := range n.Hears {
-			hears = append(hears, h)
-		}
-		all = append(all, Body{nil, hears})
-	case *If:
-		for i, arm := range n.Arms {
-			b := Body{&arm.Pos, arm.Body}
-			if i == 0 {
-				b.Head = nil
-			}
-			all = append(all, b)
-		}
-		if n.Else != nil {
-			all = append(all, Body{&n.ElseAt, n.Else})
-		}
-	case *Repeat:
-		all = append(all, Body{nil, n.Body})
-	case *For:
-		all = append(all, Body{nil, n.Body})
-	case *Rows:
-		all = append(all, Body{nil, n.Body})
-	case *SettingUse:
-		all = append(all, Body{nil, n.Enter}, Body{nil, n.Body}, Body{nil, n.Leave})
-	case *SettingsMatch:
-		all = append(all, Body{nil, n.Enter})
-		for _, one := range n.Each {
-			all = append(all, Body{nil, one.Get.Body})
-		}
-		all = append(all, Body{nil, n.Leave})
-	case *Watch:
-		for _, poll := range n.Polls {
-			all = append(all, Body{&poll.Say.Pos, nil})
-		}
-		for _, r := range n.Readings {
-			all = append(all, Body{&r.Pos, r.Body})
-		}
-	case *Do:
-		all = append(all, Body{nil, n.Routine.Body})
+		all = append(all, Body{head, arm.Body})
+	}
+	if n.Else != nil {
+		all = append(all, Body{&n.ElseAt, n.Else})
+	}
+	return all
+}
+
+func (n *Repeat) bodies() []Body { return []Body{{nil, n.Body}} }
+func (n *For) bodies() []Body    { return []Body{{nil, n.Body}} }
+func (n *Rows) bodies() []Body   { return []Body{{nil, n.Body}} }
+func (n *Do) bodies() []Body     { return []Body{{nil, n.Routine.Body}} }
+
+func (n *SettingUse) bodies() []Body { return []Body{{nil, n.Enter}, {nil, n.Body}, {nil, n.Leave}} }
+
+func (n *SettingsMatch) bodies() []Body {
+	all := []Body{{nil, n.Enter}}
+	for _, one := range n.Each {
+		all = append(all, Body{nil, one.Get.Body})
+	}
+	return append(all, Body{nil, n.Leave})
+}
+
+func (n *Watch) bodies() (all []Body) {
+	for _, poll := range n.Polls {
+		all = append(all, Body{&poll.Say.Pos, nil})
+	}
+	for _, r := range n.Readings {
+		all = append(all, Body{&r.Pos, r.Body})
 	}
 	return all
 }
@@ -550,54 +560,48 @@ func Bodies(n Node) []Body {
 // PortsOf are the names of the ports that a statement itself uses, without those inside
 // it.
 func PortsOf(n Node) []string {
-	switch n := n.(type) {
-	case *Say:
-		return []string{n.Port}
-	case *Hear:
-		return []string{n.Port}
-	case *Quiet:
-		return []string{n.Port}
-	case *Collect:
-		return []string{n.Port}
-	case *Rows:
-		return []string{n.Collect.Port}
-	case *SettingUse:
-		return []string{n.Port}
-	case *SettingsMatch:
-		return []string{n.Port}
-	case *Watch:
-		var all []string
-		for _, poll := range n.Polls {
-			all = append(all, poll.Say.Port)
-		}
-		for _, r := range n.Readings {
-			all = append(all, r.Hear.Port)
-		}
-		return all
-	case *LogIn:
-		return []string{n.Port}
-	case *SetLine:
-		return []string{n.Port}
-	case *Power:
-		return []string{n.Port}
-	case *Link:
-		return []string{n.A, n.B}
-	case *All:
-		var all []string
-		for _, h := range n.Hears {
-			all = append(all, h.Port)
-		}
-		return all
-	case *Any:
-		var all []string
-		for _, c := range n.Cases {
-			if c.Hear != nil {
-				all = append(all, c.Hear.Port)
-			}
-		}
-		return all
+	if n, ok := n.(interface{ ports() []string }); ok {
+		return n.ports()
 	}
 	return nil
+}
+
+func (n *Say) ports() []string           { return []string{n.Port} }
+func (n *Hear) ports() []string          { return []string{n.Port} }
+func (n *Quiet) ports() []string         { return []string{n.Port} }
+func (n *Collect) ports() []string       { return []string{n.Port} }
+func (n *Rows) ports() []string          { return []string{n.Collect.Port} }
+func (n *SettingUse) ports() []string    { return []string{n.Port} }
+func (n *SettingsMatch) ports() []string { return []string{n.Port} }
+func (n *LogIn) ports() []string         { return []string{n.Port} }
+func (n *SetLine) ports() []string       { return []string{n.Port} }
+func (n *Power) ports() []string         { return []string{n.Port} }
+func (n *Link) ports() []string          { return []string{n.A, n.B} }
+
+func (n *Watch) ports() (all []string) {
+	for _, poll := range n.Polls {
+		all = append(all, poll.Say.Port)
+	}
+	for _, r := range n.Readings {
+		all = append(all, r.Hear.Port)
+	}
+	return all
+}
+
+func (n *All) ports() (all []string) {
+	for _, h := range n.Hears {
+		all = append(all, h.Port)
+	}
+	return all
+}
+
+func (n *Any) ports() (all []string) {
+	for _, c := range n.Cases {
+		if c.Hear != nil {
+			all = append(all, c.Hear.Port)
+		}
+	}
+	return all
 }
 
 // AtKnown reports whether all that the port's At holds has a value.

@@ -1,66 +1,21 @@
 package writing
 
+import "uparrot/core/procedure"
+
 // word is a word of the language: how it is written, and what it does.
 type word struct {
 	name, form, does string
 }
 
-// header are the words that stand outside steps, those that are written most first.
-var header = []word{
-	{"step", `step "TITLE" [tries N [every T]] [within T] [needed] [always] [uses NAME]`, "statements that pass or fail together, up to end"},
-	{"port", `port NAME: dialect at, speed 115200, ending cr, phrasebook "FILE"`, "a port that the procedure speaks at, and how"},
-	{"input", `input NAME[: int|num|text [LOW..HIGH]] [= DEFAULT] ["MEANING"]`, "a value that is given at the start"},
-	{"secret", `secret NAME ["MEANING"]`, "a value that is asked for at the start and shown nowhere"},
-	{"let", "let NAME = EXPRESSION", "a value"},
-	{"procedure", `procedure "TITLE"`, "what it does, in a few words"},
-	{"about", `about "SENTENCE"`, "what it is for"},
-	{"include", `include "FILE"`, "the routines and steps of another file"},
-	{"routine", "routine NAME(A, B)", "statements that do performs, up to end"},
-	{"answers", "answers within T", "how long an answer may take where nothing else is said"},
-	{"keep", "keep going", "a failed step does not stop the others"},
-}
+// header are the words that stand outside steps, statements those of a block; those that are written most
+// first.
+var header, statements = wordsOf(procedure.Header()), wordsOf(procedure.Statements())
 
-// statements are the words of a block.
-var statements = []word{
-	{"say", "say PORT: TEXT", "says the text and the port's line ending"},
-	{"hear", "hear PORT [within T]: TEXT", "a line that matches must come within the time"},
-	{"check", `check EXPRESSION ["WHY"]`, "fails the step if it is false, and shows the values"},
-	{"limit", `limit EXPRESSION in LOW..HIGH [UNIT] ["WHAT"]`, "a measurement with limits; one side may be open"},
-	{"note", `note EXPRESSION [in UNIT] ["WHAT"]`, "keeps a value without limits"},
-	{"pause", "pause T", "waits a fixed time"},
-	{"set", "set PORT SETTING = EXPRESSION", "writes a setting, and reads it back where that shows at once"},
-	{"get", "get PORT SETTING as NAME", "reads a setting, or what the module says that it is"},
-	{"not", "not hear PORT for T: TEXT", "no such line may come during the time"},
-	{"any", "any [within T]", "whichever case comes first decides, up to end"},
-	{"case", "case hear PORT: TEXT", "one of the things that may come, or case nothing"},
-	{"all", "all [within T]", "all of these hear lines must come, in any order, up to end"},
-	{"if", "if CONDITION", "what follows is done where it is true, up to else or end"},
-	{"else", "else [if CONDITION]", "what is done otherwise"},
-	{"repeat", "repeat [N times] [for T] [every T]", "does what follows again and again, up to end"},
-	{"for", "for NAME in LIST", "does what follows for each element, up to end"},
-	{"do", "do ROUTINE(X, Y)", "performs a routine that stands above"},
-	{"let", "let NAME = EXPRESSION", "a value"},
-	{"collect", "collect NAME from PORT until prompt [within T]", "gathers lines into one value; also until quiet T, or until: TEXT"},
-	{"keep", `keep NAME as "FILE"`, "keeps a value as a file beside the record"},
-	{"ask", `ask operator "QUESTION" [as NAME[: TYPE]]`, "yes, or the step fails; with a name asks for a value"},
-	{"tell", `tell operator "TEXT"`, "says what to do, and goes on"},
-	{"power", "power PORT on|off|cycle [for T]", "gives the module power or takes it away"},
-	{"line", "line PORT speed N, frame 8N1, dtr on, break 250ms, reopen", "changes the port"},
-	{"link", "link A B count N every T [size BYTES] [both] [loss <= 2%] [p95 <= 150ms]", "a link test with its limits"},
-	{"watch", "watch [N times] [for T]", "reads values as they come, or polled, up to end"},
-	{"poll", "poll PORT every T: TEXT", "says this at a pace, in a watch"},
-	{"reading", "reading PORT [within T]: TEXT", "what is heard in a watch, and what is done with it"},
-	{"until", "until CONDITION", "ends the watch when it is true"},
-	{"rows", "rows PORT until prompt", "judges a table that one answer gives, up to end"},
-	{"row", "row: TEXT", "how a row of it looks"},
-	{"quiet", "quiet PORT T [within T]", "waits until nothing has come for so long"},
-	{"identity", "identity EXPRESSION", "the module itself names the unit"},
-	{"settings", `settings PORT match "FILE"`, "holds the module's settings against a file"},
-	{"reach", `reach "HOST" tcp PORT [within T]`, "something in the network takes a connection, or answers a ping"},
-	{"log", "log in PORT as EXPRESSION [with SECRET] [within T]", "logs in at a console"},
-	{"fail", `fail "WHY"`, "ends the step at once as failed"},
-	{"skip", `skip "WHY"`, "ends the step at once as skipped"},
-	{"end", "end", "closes the block"},
+func wordsOf(list []procedure.Word) (all []word) {
+	for _, w := range list {
+		all = append(all, word{w.Name, w.Form(), w.Does()})
+	}
+	return all
 }
 
 // portWords say how a port is spoken to.
