@@ -13,7 +13,7 @@ import (
 )
 
 // parts are types of the tree that stand within statements, or outside steps.
-var parts = []string{"PortDecl", "Input", "Secret", "Step", "Case", "Arm", "Routine", "Param", "Reading"}
+var parts = []string{"PortDecl", "Input", "Secret", "Step", "Case", "Arm", "Routine", "Param", "Reading", "Use"}
 
 // A statement that speaks at a port tells which, one that holds others tells them, and each is performed:
 // whoever adds one and forgets that is told here, before a procedure meets it.

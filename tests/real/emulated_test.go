@@ -4,8 +4,6 @@ package real
 
 import (
 	"bytes"
-	"compress/gzip"
-	"encoding/binary"
 	"fmt"
 	"os"
 	"os/exec"
@@ -107,11 +105,7 @@ func TestForth(t *testing.T) {
 // A login console: a wrong password, a session, long answers, colours, notices of the
 // kernel behind the prompt.
 func TestLoginConsole(t *testing.T) {
-	kernel := os.Getenv("UPARROT_TEST_KERNEL")
-	if kernel == "" {
-		kernel = needFile(t, "/boot/vmlinuz-*-amd64", "linux-image-cloud-amd64, or its path in UPARROT_TEST_KERNEL")
-	}
-	_, at := emulated(t, "qemu-system-x86_64", "qemu-system-x86", "-m", "256", "-no-reboot", "-kernel", kernel, "-initrd", files(t), "-append", "console=ttyS0 panic=-1 quiet")
+	_, at := emulated(t, "qemu-system-x86_64", "qemu-system-x86", "-m", "256", "-no-reboot", "-kernel", kernel(t), "-initrd", files(t), "-append", "console=ttyS0 panic=-1 quiet")
 	perform(t, steps("secret code\nport tower: dialect console, ending cr, prompt \"~ $\", prompt \"/root #\", login \"tower login:\", password \"Password:\", denied \"Login incorrect\", pager \"--More--...\", phrasebook \""+
 		write(t, "tower.toml", "family = \"Tower\"\ndialect = \"console\"\n[[notice]]\nname = \"kernel\"\nheard = \"[{at:num}] alarm {n:int}\"\n")+"\"\nanswers within 10s",
 		"hear bytes tower within 120s: \"tower login:\"",
@@ -130,44 +124,67 @@ func TestLoginConsole(t *testing.T) {
 		"passed", "failed Login incorrect", "passed", "failed a session is open already", "passed", "passed", "passed", "passed", "failed the prompt ~ $ did not come within 10s", "passed", "passed", "passed")
 }
 
-// files is a system of one program with a login, as the kernel takes it: a compressed
-// archive in the form of cpio that it documents (newc).
-func files(t *testing.T) string {
+// archive is files as a kernel takes them for its first file system: an archive in the form of cpio that
+// it documents (newc).
+type archive struct {
+	bytes.Buffer
+	inode int
+}
+
+func (a *archive) put(name string, mode int, data []byte) {
+	a.inode++
+	fmt.Fprintf(a, "070701%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%s\x00", a.inode, mode, 0, 0, 1, 0, len(data), 0, 0, 0, 0, len(name)+1, 0, name)
+	a.Write(make([]byte, (4-a.Len()%4)%4))
+	a.Write(data)
+	a.Write(make([]byte, (4-a.Len()%4)%4))
+}
+
+// folders puts folders, each after the one that it is in.
+func (a *archive) folders(names ...string) {
+	for _, name := range names {
+		a.put(name, 0o40777, nil)
+	}
+}
+
+// file writes the archive.
+func (a *archive) file(t *testing.T) string {
 	t.Helper()
-	busybox, err := os.ReadFile(needFile(t, "/bin/busybox", "busybox-static"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	var b bytes.Buffer
-	inode := 0
-	put := func(name string, mode int, data []byte) {
-		inode++
-		fmt.Fprintf(&b, "070701%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%s\x00", inode, mode, 0, 0, 1, 0, len(data), 0, 0, 0, 0, len(name)+1, 0, name)
-		b.Write(make([]byte, (4-b.Len()%4)%4))
-		b.Write(data)
-		b.Write(make([]byte, (4-b.Len()%4)%4))
-	}
-	for _, dir := range []string{"bin", "etc", "proc", "sys", "dev", "root", "home", "home/ops"} {
-		put(dir, 0o40777, nil)
-	}
-	put("bin/busybox", 0o100755, busybox)
-	put("init", 0o100755, []byte("#!/bin/busybox sh\n/bin/busybox --install -s /bin\nmount -t proc proc /proc\nmount -t devtmpfs dev /dev\nhostname tower\ndmesg -n 8\nwhile true; do getty -L 115200 ttyS0 vt100; done\n"))
-	// The password is snowline, as crypt has it with SHA-512.
-	put("etc/passwd", 0o100644, []byte("root::0:0:root:/root:/bin/sh\nops:$6$abcdefgh$IJRC3B.REZCkJGxTIcFrnZ1a.gQfWJt2fanO3qcmIxkWTqKbQRpcciZePdlF1WvqL5LNJ3ijglvggG4r1vB3T/:100:100:ops:/home/ops:/bin/sh\n"))
-	put("etc/group", 0o100644, []byte("root:x:0:\nops:x:100:\n"))
-	put("TRAILER!!!", 0, nil)
-	path := filepath.Join(t.TempDir(), "init.gz")
-	f, err := os.Create(path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer f.Close()
-	z := gzip.NewWriter(f)
-	if err := binary.Write(z, binary.LittleEndian, b.Bytes()); err != nil {
-		t.Fatal(err)
-	}
-	if err := z.Close(); err != nil {
+	a.put("TRAILER!!!", 0, nil)
+	path := filepath.Join(t.TempDir(), "init.cpio")
+	if err := os.WriteFile(path, a.Bytes(), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	return path
+}
+
+// kernel is a kernel for the emulated machine.
+func kernel(t *testing.T) string {
+	t.Helper()
+	if path := os.Getenv("UPARROT_TEST_KERNEL"); path != "" {
+		return path
+	}
+	return needFile(t, "/boot/vmlinuz-*-amd64", "linux-image-cloud-amd64, or its path in UPARROT_TEST_KERNEL")
+}
+
+// busybox is a system's programs in one.
+func busybox(t *testing.T) []byte {
+	t.Helper()
+	program, err := os.ReadFile(needFile(t, "/bin/busybox", "busybox-static"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return program
+}
+
+// files is a system of one program with a login.
+func files(t *testing.T) string {
+	t.Helper()
+	var a archive
+	a.folders("bin", "etc", "proc", "sys", "dev", "root", "home", "home/ops")
+	a.put("bin/busybox", 0o100755, busybox(t))
+	a.put("init", 0o100755, []byte("#!/bin/busybox sh\n/bin/busybox --install -s /bin\nmount -t proc proc /proc\nmount -t devtmpfs dev /dev\nhostname tower\ndmesg -n 8\nwhile true; do getty -L 115200 ttyS0 vt100; done\n"))
+	// The password is snowline, as crypt has it with SHA-512.
+	a.put("etc/passwd", 0o100644, []byte("root::0:0:root:/root:/bin/sh\nops:$6$abcdefgh$IJRC3B.REZCkJGxTIcFrnZ1a.gQfWJt2fanO3qcmIxkWTqKbQRpcciZePdlF1WvqL5LNJ3ijglvggG4r1vB3T/:100:100:ops:/home/ops:/bin/sh\n"))
+	a.put("etc/group", 0o100644, []byte("root:x:0:\nops:x:100:\n"))
+	return a.file(t)
 }
