@@ -5,6 +5,8 @@ package tests
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -87,6 +89,13 @@ func TestRehearse(t *testing.T) {
 	b.run("rehearse", "hasty.parrot", "--as", "junit", "--out", "r.xml").wants(t, 1)
 	b.run("rehearse", "hasty.parrot", "--as", "sarif", "--out", "r.sarif").wants(t, 1)
 	b.run("rehearse", "hasty.parrot", "--as", "html", "--out", "r.html").wants(t, 1)
+	if lint, err := exec.LookPath("xmllint"); err == nil {
+		if out, err := exec.Command(lint, "--noout", "--schema", "../core/report/testdata/junit.xsd", filepath.Join(b.dir, "r.xml")).CombinedOutput(); err != nil {
+			t.Errorf("%v\n%s", err, out)
+		}
+	} else {
+		t.Log("NOT TESTED against the schema: xmllint is not installed (Debian: libxml2-utils)")
+	}
 	for file, want := range map[string]string{"r.xml": `failures="12"`, "r.sarif": `"startLine": 15`, "r.html": "12 survived"} {
 		if text := b.read(file); !strings.Contains(text, want) {
 			t.Errorf("%s lacks %s: %s", file, want, text)

@@ -110,12 +110,14 @@ func forms() string {
 // verifyRecord tells how whole a record is.
 func verifyRecord(sh *shell.Streams, name string, f io.Reader) error {
 	state, err := record.Read(f, func(record.Event) error { return nil })
-	if _, damaged := errors.AsType[*record.Damaged](err); err != nil && !(damaged && state.Events > 0) {
+	_, damaged := errors.AsType[*record.Damaged](err)
+	_, later := errors.AsType[*record.Later](err)
+	if err != nil && !((damaged || later) && state.Events > 0) {
 		return fmt.Errorf("%s: %w", name, err)
 	}
 	if sh.JSON {
 		if err := sh.PrintJSON(map[string]any{
-			"record": name, "whole": state.Whole(), "altered": state.Altered != "", "words": state.Words(), "lines": state.Events,
+			"record": name, "whole": state.Whole(), "altered": state.Altered != "", "later": state.Later != "", "words": state.Words(), "lines": state.Events,
 			"run": state.Origin.Run, "unit": state.Origin.Unit, "last": state.Last,
 		}); err != nil {
 			return err
@@ -126,6 +128,8 @@ func verifyRecord(sh *shell.Streams, name string, f io.Reader) error {
 	switch {
 	case state.Altered != "":
 		return shell.QuietError{Status: shell.ExitFailed}
+	case state.Later != "":
+		return shell.QuietError{Status: shell.ExitUsage}
 	case !state.Whole():
 		return shell.QuietError{Status: shell.ExitUndecided}
 	}

@@ -2,14 +2,18 @@ package rehearse
 
 import (
 	"encoding/json"
-	"encoding/xml"
 	"fmt"
 	"html/template"
 	"io"
+	"os"
+	"strings"
+	"time"
 
 	"uparrot/cli/shell"
 	"uparrot/core/procedure"
 	"uparrot/core/rehearse"
+	"uparrot/core/report"
+	"uparrot/core/verdict"
 )
 
 // RehearsalForms are the forms of a rehearsal as a file.
@@ -70,59 +74,32 @@ func countsOf(r *rehearse.Report) string {
 
 // rehearsalJUnit is a case for each module: bad ones fail that survived, good ones that were refused.
 func rehearsalJUnit(w io.Writer, r *rehearse.Report) error {
-	type failure struct {
-		Message string `xml:"message,attr"`
-		Text    string `xml:",chardata"`
+	host, err := os.Hostname()
+	if err != nil {
+		host = "" // the form has a word for that
 	}
-	type testCase struct {
-		Name    string    `xml:"name,attr"`
-		Class   string    `xml:"classname,attr"`
-		Failure *failure  `xml:"failure"`
-		Skipped *struct{} `xml:"skipped"`
-	}
-	type suite struct {
-		XMLName  xml.Name   `xml:"testsuite"`
-		Name     string     `xml:"name,attr"`
-		Tests    int        `xml:"tests,attr"`
-		Failures int        `xml:"failures,attr"`
-		Skipped  int        `xml:"skipped,attr"`
-		Cases    []testCase `xml:"testcase"`
-	}
-	s := suite{Name: r.Procedure}
+	s := report.NewJUnit(r.Procedure, host, time.Now(), 1000*r.MadeUpS)
 	for _, b := range r.Bad {
-		c := testCase{Name: fmt.Sprintf("%s: %s at %s", b.Name, b.About, b.Port), Class: "bad modules"}
+		v, why := verdict.Passed, ""
 		switch b.Class {
 		case rehearse.Survived:
-			c.Failure = &failure{Message: "survived"}
+			v, why = verdict.Failed, "survived"
 			if b.Mend != nil {
-				c.Failure.Text = fmt.Sprintf("at the end of step %q: %v", b.Mend.Step, b.Mend.Lines)
+				why += fmt.Sprintf(": add at the end of step %q: %s", b.Mend.Step, strings.Join(b.Mend.Lines, "; "))
 			}
-			s.Failures++
 		case rehearse.NotTested, rehearse.Invisible:
-			c.Skipped = &struct{}{}
-			s.Skipped++
+			v = verdict.Skipped
 		}
-		s.Cases = append(s.Cases, c)
+		s.Add("bad modules", fmt.Sprintf("%s: %s at %s", b.Name, b.About, b.Port), v, why, 0)
 	}
 	for _, g := range r.Good {
-		c := testCase{Name: fmt.Sprintf("%s at %s", g.Name, g.Port), Class: "good modules"}
+		v, why := verdict.Passed, ""
 		if g.Alarm {
-			c.Failure = &failure{Message: "false alarm at " + g.Step, Text: g.Why}
-			s.Failures++
+			v, why = verdict.Failed, "false alarm at "+g.Step+": "+g.Why
 		}
-		s.Cases = append(s.Cases, c)
+		s.Add("good modules", g.Name+" at "+g.Port, v, why, 0)
 	}
-	s.Tests = len(s.Cases)
-	_, err := io.WriteString(w, xml.Header)
-	if err == nil {
-		e := xml.NewEncoder(w)
-		e.Indent("", "  ")
-		err = e.Encode(s)
-	}
-	if err == nil {
-		_, err = io.WriteString(w, "\n")
-	}
-	return err
+	return s.Write(w)
 }
 
 // rehearsalSARIF is a result for each step that lets a bad module through or refuses a good one

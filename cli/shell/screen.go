@@ -17,12 +17,7 @@ import (
 )
 
 // Clip keeps a long value from filling the screen; the record has it whole.
-func Clip(text string) string {
-	if r := []rune(text); len(r) > 60 {
-		return string(r[:56]) + " ..."
-	}
-	return text
-}
+func Clip(s string) string { return text.Clip(s, 60) }
 
 // Wide is how many columns a line of a list has at most.
 const Wide = 96

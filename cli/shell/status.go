@@ -53,13 +53,14 @@ func ExitStatus(err error) int {
 	_, wrongUse := errors.AsType[*session.Misuse](err)
 	_, mistakes := errors.AsType[source.Mistakes](err)
 	_, noRecord := errors.AsType[*record.Damaged](err)
+	_, later := errors.AsType[*record.Later](err)
 	_, lost := errors.AsType[*output.Lost](err)
 	switch {
 	case errors.Is(err, ErrInterrupted):
 		return exitInterrupted
 	case lost:
 		return ExitEvidence
-	case wrongUse || mistakes || noRecord:
+	case wrongUse || mistakes || noRecord || later:
 		return ExitUsage
 	}
 	return exitBroken

@@ -105,7 +105,7 @@ func Shown(where string) string {
 			q.Set(key, "xxxxx")
 		}
 	}
-	u.RawQuery = q.Encode()
+	u.RawQuery = strings.ReplaceAll(q.Encode(), "+", "%20") // as the driver reads a blank, such as in the folder of a socket
 	return u.Redacted()
 }
 
@@ -143,7 +143,7 @@ func openPostgres(where string) (*sql.DB, error) {
 	if !q.Has("connect_timeout") {
 		q.Set("connect_timeout", strconv.Itoa(int(patience/time.Second)))
 	}
-	u.RawQuery = q.Encode()
+	u.RawQuery = strings.ReplaceAll(q.Encode(), "+", "%20") // as the driver reads a blank, such as in the folder of a socket
 	db, err := sql.Open("pgx", u.String())
 	if err == nil {
 		db.SetMaxOpenConns(4) // of a server that many stations share

@@ -95,11 +95,12 @@ func OnCaller(p Port, f func(Caller)) {
 // lacking says in its own words why a port cannot do something.
 type lacking interface{ lacks(op string) error }
 
-func unsupported(p Port, op string) error {
+// unsupported is that a port cannot do something, for want of what it has none of.
+func unsupported(p Port, op, of string) error {
 	if l, ok := as[lacking](p); ok {
 		return l.lacks(op)
 	}
-	return &Error{Port: p.Name(), Op: op, Kind: Unsupported, Why: "this port has no signal lines"}
+	return &Error{Port: p.Name(), Op: op, Kind: Unsupported, Why: "this port has no " + of}
 }
 
 // SetSignal sets an outgoing signal line of a port.
@@ -107,7 +108,7 @@ func SetSignal(p Port, line uart.Signal, on bool) error {
 	if s, ok := as[Signaller](p); ok {
 		return s.Signal(line, on)
 	}
-	return unsupported(p, "set "+line.String())
+	return unsupported(p, "set "+line.String(), "signal lines")
 }
 
 // InputsOf are the incoming signal lines of a port.
@@ -115,7 +116,7 @@ func InputsOf(p Port) (Inputs, error) {
 	if s, ok := as[Signaller](p); ok {
 		return s.Inputs()
 	}
-	return Inputs{}, unsupported(p, "read the signal lines")
+	return Inputs{}, unsupported(p, "read the signal lines", "signal lines")
 }
 
 // SetFlow changes the flow control of a port.
@@ -123,7 +124,7 @@ func SetFlow(p Port, f uart.Flow) error {
 	if s, ok := as[Signaller](p); ok {
 		return s.SetFlow(f)
 	}
-	return unsupported(p, "set flow control")
+	return unsupported(p, "set flow control", "flow control")
 }
 
 // Break holds a port's line at space for d.
@@ -131,7 +132,7 @@ func Break(p Port, d time.Duration) error {
 	if s, ok := as[Signaller](p); ok {
 		return s.Break(d)
 	}
-	return unsupported(p, "send a break")
+	return unsupported(p, "send a break", "break")
 }
 
 // CountersOf are the errors that a port's receiver has met since it was opened.
@@ -139,7 +140,7 @@ func CountersOf(p Port) (Counters, error) {
 	if c, ok := as[Counting](p); ok {
 		return c.Counters()
 	}
-	return Counters{}, unsupported(p, "read the error counters")
+	return Counters{}, unsupported(p, "read the error counters", "error counters")
 }
 
 // HoldBack is how long a port's adapter may gather bytes before it hands them on;

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -211,6 +212,25 @@ func TestGroupHint(t *testing.T) {
 	} {
 		if got := groupHint("dialout", c.here, c.listed); got != c.want {
 			t.Errorf("%+v: %s", c, got)
+		}
+	}
+}
+
+// What a port cannot do is named, not something else that it cannot do either.
+func TestUnsupportedIsNamed(t *testing.T) {
+	a, b := Pipe("here", uart.Line{})
+	t.Cleanup(func() { a.Close(); b.Close() })
+	for want, err := range map[string]error{
+		"no break":        Break(a, time.Millisecond),
+		"no flow control": SetFlow(a, uart.NoFlow),
+		"no signal lines": SetSignal(a, uart.DTR, true),
+		"no error counters": func() error {
+			_, err := CountersOf(a)
+			return err
+		}(),
+	} {
+		if err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, want %s", err, want)
 		}
 	}
 }

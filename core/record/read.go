@@ -26,12 +26,13 @@ type State struct {
 	Sums    int       // checksums that were right
 	Summed  int       // the last line up to which a checksum was right
 	Altered string    // where and how the record differs from what was written; "" if no difference is seen
+	Later   string    // what a later version of the program wrote that this one does not know; "" if there is nothing
 }
 
 // Whole reports whether the record is as it was written, to its end: the checksum of
 // the closing line vouches for that.
 func (s State) Whole() bool {
-	return s.Ended && s.Altered == "" && !s.Torn && s.Events > 0 && s.Summed == s.Events
+	return s.Ended && s.Altered == "" && s.Later == "" && !s.Torn && s.Events > 0 && s.Summed == s.Events
 }
 
 // unprotected reports whether there is an end, and nothing that vouches for it.
@@ -42,6 +43,8 @@ func (s State) Words() string {
 	switch {
 	case s.Altered != "":
 		return "altered: " + s.Altered
+	case s.Later != "":
+		return fmt.Sprintf("of a later version: %s; %d checksums up to line %d are right", s.Later, s.Sums, s.Summed)
 	case s.Whole():
 		return fmt.Sprintf("whole: %d lines, and the checksum of the closing line is right", s.Events)
 	}
@@ -68,7 +71,9 @@ const maxLine = 64 << 20
 // error. However long the record is, one line at a time is in memory. A last line
 // without its end is what a killed program leaves: it is passed over, and the
 // state tells of it, as of checksums that are wrong. A damaged line elsewhere is
-// a *Damaged that names the line; the state tells what stands before it.
+// a *Damaged that names the line; the state tells what stands before it. Events of a kind
+// that this program does not know are counted and not handed to f: in the end the error is
+// a *Later, unless the record was altered.
 func Read(r io.Reader, f func(Event) error) (State, error) {
 	return read(r, f, sha256.New())
 }
@@ -108,11 +113,19 @@ func read(r io.Reader, f func(Event) error, sum hash.Hash) (State, error) {
 			if s.Events == 0 {
 				return s, errors.New("this is no record: it has no line")
 			}
+			if s.Later != "" && s.Altered == "" {
+				return s, &Later{s.Later}
+			}
 			return s, nil
 		}
 		var e Event
 		if err := json.Unmarshal(line, &e); err != nil {
 			damage := &Damaged{s.Events + 1, err}
+			s.alter(damage.Error())
+			return s, damage
+		}
+		if e.Kind == "" {
+			damage := &Damaged{s.Events + 1, errors.New("it has no kind")}
 			s.alter(damage.Error())
 			return s, damage
 		}
@@ -127,6 +140,12 @@ func read(r io.Reader, f func(Event) error, sum hash.Hash) (State, error) {
 			sum.Write(line)
 		}
 		long = long[:0]
+		if _, known := kinds[e.Kind]; !known {
+			if s.Later == "" {
+				s.Later = fmt.Sprintf("line %d has an event of the kind %q, which this program does not know", s.Events, text.Line(string(e.Kind)))
+			}
+			continue
+		}
 		if err := f(e); err != nil {
 			return s, err
 		}
@@ -153,12 +172,19 @@ func (d *Damaged) Error() string {
 
 func (d *Damaged) Unwrap() error { return d.Err }
 
+// Later is that a record has something that only a later version of the program knows.
+type Later struct{ What string }
+
+func (l *Later) Error() string {
+	return "the record is of a later version: " + l.What + "; read it with the program that wrote it, or a later one"
+}
+
 func (s *State) head(e Event) error {
 	if e.Kind != Head || json.Unmarshal(e.Data, &s.Origin) != nil {
 		return errors.New("this is no record: its first line is not a record's head")
 	}
 	if s.Origin.Version > version {
-		return fmt.Errorf("this record has format version %d; this program reads versions up to %d", s.Origin.Version, version)
+		return &Later{fmt.Sprintf("it has format version %d, and this program reads versions up to %d", s.Origin.Version, version)}
 	}
 	return nil
 }

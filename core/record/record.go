@@ -80,15 +80,6 @@ var kinds = map[Kind]struct{ lasts bool }{
 	Result: {true}, Kept: {}, Told: {}, Changed: {}, Verdict: {true}, Note: {}, End: {true},
 }
 
-// UnmarshalText reads a kind of a record.
-func (k *Kind) UnmarshalText(text []byte) error {
-	if _, ok := kinds[Kind(text)]; !ok {
-		return fmt.Errorf("there is no kind of event %q", text)
-	}
-	*k = Kind(text)
-	return nil
-}
-
 // Event is something that happened; in a record it is a line. Which fields are set
 // depends on the kind.
 type Event struct {

@@ -13,14 +13,24 @@ import (
 type Stream struct {
 	w     *Writer
 	watch []func(Event)
-	mu    sync.Mutex // held while watchers are told
-	mask  secret.Mask
+	*told
+}
+
+// told is what a stream and those made of it share: a watcher is told one thing at a time by all of them,
+// and what one hides none tells.
+type told struct {
+	mu   sync.Mutex // held while watchers are told
+	mask secret.Mask
 }
 
 // NewStream tells a record, which may be nil, and watchers. A watcher is told one
 // thing at a time; it may be slow without keeping bytes of a port from the record.
 func NewStream(w *Writer, watch ...func(Event)) *Stream {
-	s := &Stream{w: w}
+	return newStream(w, &told{}, watch)
+}
+
+func newStream(w *Writer, shared *told, watch []func(Event)) *Stream {
+	s := &Stream{w: w, told: shared}
 	for _, f := range watch {
 		if f != nil {
 			s.watch = append(s.watch, f)
@@ -34,7 +44,7 @@ func (s *Stream) With(f func(Event)) *Stream {
 	if s == nil {
 		return NewStream(nil, f)
 	}
-	return NewStream(s.w, append([]func(Event){f}, s.watch...)...)
+	return newStream(s.w, s.told, append([]func(Event){f}, s.watch...))
 }
 
 // Only is the record of a stream without its watchers, for a test within a test.
@@ -42,7 +52,7 @@ func Only(s *Stream) *Stream {
 	if s == nil {
 		return nil
 	}
-	return NewStream(s.w)
+	return newStream(s.w, s.told, nil)
 }
 
 // Emit tells of an event. Where it has no time it is now.

@@ -1,10 +1,12 @@
 package report
 
 import (
+	"cmp"
 	"encoding/xml"
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	"uparrot/core/record"
 	"uparrot/core/text"
@@ -62,43 +64,48 @@ const mostOut = 1 << 20
 // other result that stands alone. What could not be judged is an error, what was not
 // tested is skipped.
 func asJUnit(w io.Writer, d *Digest, r io.ReadSeeker, _ string) error {
-	s := newJunitSuite(d)
+	s := NewJUnit(d.Name(), d.Origin.Machine, d.Began, d.TookMS)
+	for _, row := range d.about() {
+		s.suite.Properties = append(s.suite.Properties, junitIs{row[0], row[1]})
+	}
 	s.cases(d)
 	out, err := junitOut(d, r)
 	if err != nil {
 		return err
 	}
-	s.Out = out
+	s.suite.Out = out
 	if !d.Whole() {
-		s.Err = "the record is " + d.Words()
+		s.suite.Err = "the record is " + d.Words()
 	}
+	return s.Write(w)
+}
+
+// JUnit is a suite of test cases that becomes JUnit XML.
+type JUnit struct{ suite junitSuite }
+
+// NewJUnit begins a suite: its name, the machine, when it began and how long it took in milliseconds.
+func NewJUnit(name, machine string, began time.Time, tookMS float64) *JUnit {
+	return &JUnit{junitSuite{Package: "uparrot", Name: text.Line(name), Host: cmp.Or(text.Line(machine), "unknown"), Time: seconds(tookMS), Timestamp: began.UTC().Format("2006-01-02T15:04:05")}}
+}
+
+// Write writes the suite.
+func (j *JUnit) Write(w io.Writer) error {
 	if _, err := io.WriteString(w, xml.Header); err != nil {
 		return err
 	}
 	enc := xml.NewEncoder(w)
 	enc.Indent("", "  ")
-	if err := enc.Encode(junitSuites{Suites: []junitSuite{*s}}); err != nil {
+	if err := enc.Encode(junitSuites{Suites: []junitSuite{j.suite}}); err != nil {
 		return fmt.Errorf("write the XML: %w", err)
 	}
-	_, err = io.WriteString(w, "\n")
+	_, err := io.WriteString(w, "\n")
 	return err
 }
 
-func newJunitSuite(d *Digest) *junitSuite {
-	host := text.Line(d.Origin.Machine)
-	if host == "" {
-		host = "unknown"
-	}
-	s := &junitSuite{Package: "uparrot", Name: text.Line(d.Name()), Host: host, Time: seconds(d.TookMS), Timestamp: d.Began.UTC().Format("2006-01-02T15:04:05")}
-	for _, row := range d.about() {
-		s.Properties = append(s.Properties, junitIs{row[0], row[1]})
-	}
-	return s
-}
-
-// add adds a test case.
-func (s *junitSuite) add(title string, v verdict.Verdict, why string, ms float64) {
-	c := junitCase{Class: s.Name, Name: text.Line(title), Time: seconds(ms)}
+// Add adds a test case of a class; "" is that of the suite.
+func (j *JUnit) Add(class, title string, v verdict.Verdict, why string, ms float64) {
+	s := &j.suite
+	c := junitCase{Class: cmp.Or(text.Line(class), s.Name), Name: text.Line(title), Time: seconds(ms)}
 	told := &junitWhy{Message: text.Line(why), Type: string(v), Text: text.Line(why)}
 	switch v {
 	case verdict.Passed:
@@ -118,27 +125,27 @@ func (s *junitSuite) add(title string, v verdict.Verdict, why string, ms float64
 }
 
 // cases adds a case for all that has a verdict.
-func (s *junitSuite) cases(d *Digest) {
+func (j *JUnit) cases(d *Digest) {
 	for _, st := range d.Steps {
 		if st.Verdict == "" {
 			st.Verdict, st.Why = verdict.Broken, "the record ends within this step"
 		}
-		s.add(st.Title, st.Verdict, st.Why, st.TookMS)
+		j.Add("", st.Title, st.Verdict, st.Why, st.TookMS)
 	}
 	if len(d.Steps) == 0 {
 		for _, sum := range d.tests() {
 			for _, way := range sum.Directions {
-				s.add(way.From+" to "+way.To, way.Verdict, strings.Join(way.Why, "; "), sum.TookMS)
+				j.Add("", way.From+" to "+way.To, way.Verdict, strings.Join(way.Why, "; "), sum.TookMS)
 			}
 		}
 		for _, r := range d.Results {
-			s.add(r.What, r.Verdict, r.words(), d.TookMS)
+			j.Add("", r.What, r.Verdict, r.words(), d.TookMS)
 		}
 	}
 	if d.Verdict == "" {
-		s.add("the run came to its end", verdict.Broken, d.Words(), 0)
-	} else if bad := d.Verdict == verdict.Broken || d.Verdict == verdict.Failed; s.Tests == 0 || bad && s.Errors+s.Failures == 0 {
-		s.add("the run came to its end", d.Verdict, d.Why, d.TookMS)
+		j.Add("", "the run came to its end", verdict.Broken, d.Words(), 0)
+	} else if bad := d.Verdict == verdict.Broken || d.Verdict == verdict.Failed; j.suite.Tests == 0 || bad && j.suite.Errors+j.suite.Failures == 0 {
+		j.Add("", "the run came to its end", d.Verdict, d.Why, d.TookMS)
 	}
 }
 

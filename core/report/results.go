@@ -112,7 +112,7 @@ func probeRows(r probe.Result) [][2]string {
 	}
 	for _, h := range r.Heard {
 		if h.Text != "" {
-			rows = append(rows, [2]string{fmt.Sprintf("heard at %d", h.Speed), h.Text[:min(len(h.Text), 60)]})
+			rows = append(rows, [2]string{fmt.Sprintf("heard at %d", h.Speed), text.Clip(h.Text, 60)})
 		}
 	}
 	return rows

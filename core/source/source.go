@@ -128,12 +128,22 @@ func (m Mistakes) Error() string {
 	return strings.TrimRight(b.String(), "\n")
 }
 
-// Err is nil if there are no mistakes, else the mistakes in file order.
+// Err is nil if there are no mistakes, else the mistakes file by file, the files in the order in which
+// they were met, each from its first line on.
 func (m Mistakes) Err() error {
 	if len(m) == 0 {
 		return nil
 	}
+	files := map[string]int{}
+	for _, one := range m {
+		if _, met := files[one.File]; !met {
+			files[one.File] = len(files)
+		}
+	}
 	sort.SliceStable(m, func(i, j int) bool {
+		if m[i].File != m[j].File {
+			return files[m[i].File] < files[m[j].File]
+		}
 		if m[i].Line != m[j].Line {
 			return m[i].Line < m[j].Line
 		}

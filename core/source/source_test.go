@@ -47,3 +47,15 @@ func TestLong(t *testing.T) {
 		t.Error("no mistakes are an error")
 	}
 }
+
+// Mistakes of several files stand file by file, each from its first line on.
+func TestMistakesOfFiles(t *testing.T) {
+	m := Mistakes{{File: "b.toml", Line: 9, What: "1"}, {File: "a.toml", Line: 2, Column: 4, What: "3"}, {File: "b.toml", Line: 12, What: "2"}, {File: "a.toml", Line: 2, Column: 1, What: "4"}, {File: "b.toml", Line: 1, What: "0"}}
+	got := ""
+	for _, one := range m.Err().(Mistakes) {
+		got += one.File[:1] + one.What + " "
+	}
+	if got != "b0 b1 b2 a4 a3 " {
+		t.Error(got)
+	}
+}

@@ -82,6 +82,14 @@ func Took(d time.Duration) string {
 // FromMS is a time told in milliseconds.
 func FromMS(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
 
+// Clip is a text of so many characters at most; a longer one ends with dots.
+func Clip(s string, most int) string {
+	if r := []rune(s); len(r) > most {
+		return string(r[:max(0, most-4)]) + " ..."
+	}
+	return s
+}
+
 // Count is a number of things in words.
 func Count(n int, what string) string {
 	if n == 1 {

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"os/exec"
 	"os/user"
@@ -55,7 +56,7 @@ func Start() (s *Server, err error) {
 			return nil, err
 		}
 	}
-	s = &Server{URL: "postgres://bench@/postgres?host=" + dir, dir: dir, run: func(name string, args ...string) *exec.Cmd {
+	s = &Server{URL: "postgres://bench@/postgres?host=" + url.PathEscape(dir), dir: dir, run: func(name string, args ...string) *exec.Cmd {
 		cmd := exec.Command(filepath.Join(bin, name), args...)
 		cmd.Dir, cmd.SysProcAttr = dir, as
 		return cmd

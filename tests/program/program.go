@@ -3,9 +3,11 @@ package program
 
 import (
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 )
 
@@ -29,6 +31,9 @@ func build() (path string, remove func(), err error) {
 	if err != nil {
 		return "", nil, err
 	}
+	if err := seen(); err != nil {
+		return "", nil, err
+	}
 	path = filepath.Join(dir, "uparrot")
 	compile := exec.Command("go", "build", "-o", path, "uparrot")
 	compile.Stderr = os.Stderr
@@ -36,4 +41,22 @@ func build() (path string, remove func(), err error) {
 		return "", nil, err
 	}
 	return path, func() { os.RemoveAll(dir) }, os.Setenv("XDG_DATA_HOME", filepath.Join(dir, "data"))
+}
+
+// seen looks at each file that the program is made of: a result of a test is kept by the files that the test
+// looked at, and is not taken for that of another program then.
+func seen() error {
+	out, err := exec.Command("go", "list", "-f", "{{.Dir}}", "uparrot").Output()
+	if err != nil {
+		return fmt.Errorf("find the sources of the program: %w", err)
+	}
+	return filepath.WalkDir(strings.TrimSpace(string(out)), func(path string, e fs.DirEntry, err error) error {
+		if err == nil && e.IsDir() && strings.HasPrefix(e.Name(), ".") {
+			return filepath.SkipDir
+		}
+		if err == nil && strings.HasSuffix(path, ".go") {
+			_, err = os.Stat(path)
+		}
+		return err
+	})
 }
