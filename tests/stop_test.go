@@ -121,7 +121,7 @@ func TestSecretPromptStops(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	b.write("secret.parrot", "procedure \"Secret\"\nsecret code \"of the tower\"\nport valley: dialect at, ending cr\nstep \"a\"\n    say valley: {code}\nend\n")
-	cmd := exec.Command("sh", "-c", "trap : INT; "+uparrot+" run secret.parrot --port valley=none; stty -a")
+	cmd := exec.Command("sh", "-c", "trap : INT; '"+uparrot+"' run secret.parrot --port valley=none; stty -a")
 	cmd.Dir = b.dir
 	terminal, err := pty.Start(cmd)
 	if err != nil {
@@ -164,7 +164,7 @@ func TestStreams(t *testing.T) {
 	for _, command := range []string{"--version", "ports", "check at.parrot", "tidy at.parrot", "results yield --ledger l.sqlite", "run at.parrot --bench larkfell.toml --no-ledger",
 		"talk valley --bench larkfell.toml --for 300ms --no-ledger", "probe valley --bench larkfell.toml --no-ledger", "standin larkfell.toml --tell \"power valley cycle\""} {
 		for _, streams := range []string{"<&-", ">&-", "2>&-", "<&- >&- 2>&-", ">/dev/full", "2>/dev/full", "| head -c 1", "</dev/null"} {
-			cmd := exec.Command("bash", "-c", "set -o pipefail; "+uparrot+" "+command+" "+streams)
+			cmd := exec.Command("bash", "-c", "set -o pipefail; '"+uparrot+"' "+command+" "+streams)
 			cmd.Dir = b.dir
 			out, err := cmd.CombinedOutput()
 			status := b.status(err)

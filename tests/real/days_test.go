@@ -41,19 +41,19 @@ var days = []struct{ zone, clock string }{
 func TestDays(t *testing.T) {
 	need(t, "qemu-system-x86_64", "qemu-system-x86")
 	var a archive
-	a.folders("bin", "etc", "proc", "sys", "dev", "tmp", "tmp/a place", "src", "tests")
+	a.folders("bin", "etc", "proc", "sys", "dev", "tmp", "var of all", "var of all/a place", "src", "tests")
 	a.put("bin/busybox", 0o100755, busybox(t))
 	a.put("etc/passwd", 0o100644, []byte("root::0:0:root:/:/bin/sh\nrigger::1234:1234:rigger:/nowhere:/bin/sh\n"))
 	tree(t, &a)
 	// The clock is set from time to time, not for each package, so that each is met by its change.
-	script := "#!/bin/busybox sh\n/bin/busybox --install -s /bin\nmount -t proc proc /proc\nmount -t devtmpfs dev /dev\nmount -t sysfs sys /sys\nmkdir -p /dev/pts\nmount -t devpts pts /dev/pts -o ptmxmode=666\nln -sf pts/ptmx /dev/ptmx\nifconfig lo 127.0.0.1 up\nexec >/dev/ttyS0 2>&1 </dev/null\numask 077\nchmod 777 /tmp '/tmp/a place'\n"
+	script := "#!/bin/busybox sh\n/bin/busybox --install -s /bin\nmount -t proc proc /proc\nmount -t devtmpfs dev /dev\nmount -t sysfs sys /sys\nmkdir -p /dev/pts\nmount -t devpts pts /dev/pts -o ptmxmode=666\nln -sf pts/ptmx /dev/ptmx\nifconfig lo 127.0.0.1 up\nexec >/dev/ttyS0 2>&1 </dev/null\numask 077\nchmod 777 '/var of all' '/var of all/a place'\n"
 	wanted := 0
 	for _, d := range days {
-		script += fmt.Sprintf("export TZ=%s LC_ALL=de_AT.UTF-8 TMPDIR='/tmp/a place'\n", d.zone)
+		script += fmt.Sprintf("export TZ=%s LC_ALL=de_AT.UTF-8 TMPDIR='/var of all/a place'\n", d.zone)
 		for pkg, only := range quick {
 			name := strings.ReplaceAll(pkg, "/", "-")
 			// busybox reads the zone as a rule, the tests by its name: the clock is set in UTC.
-			script += fmt.Sprintf("TZ=UTC0 date -s '%s' >/dev/null; cd /src/%s && su rigger -s /bin/sh -c \"env -u HOME /tests/%s -test.run '%s' -test.timeout 300s\" >/tmp/out 2>&1; s=$?; [ $s = 0 ] || tail -20 /tmp/out; echo \"DONE %s at %s %s: $s\"\n", inUTC(t, d.zone, d.clock), pkg, name, only, pkg, d.zone, d.clock)
+			script += fmt.Sprintf("TZ=UTC0 date -s '%s' >/dev/null; cd /src/%s && su rigger -s /bin/sh -c \"env -u HOME /tests/%s -test.run '%s' -test.timeout 300s\" > '/var of all/out' 2>&1; s=$?; [ $s = 0 ] || tail -20 '/var of all/out'; echo \"DONE %s at %s %s: $s\"\n", inUTC(t, d.zone, d.clock), pkg, name, only, pkg, d.zone, d.clock)
 			wanted++
 		}
 	}
