@@ -103,6 +103,16 @@ func (g *guard) writeLockFile(path string) error {
 		Mend: "Remove that file."}
 }
 
+// share takes back that the driver lets nobody else open a pseudo-terminal. That would outlive a program
+// that is killed, as long as the module's side is there: nobody but root could open it again. The lock is
+// enough.
+func (g *guard) share() error {
+	if !strings.HasPrefix(g.device, "/dev/pts/") && !strings.HasPrefix(g.device, "/dev/ttys") {
+		return nil
+	}
+	return unix.IoctlSetInt(g.fd, unix.TIOCNXCL, 0)
+}
+
 func lockName(device string) string {
 	return filepath.Join(lockDir, "LCK.."+strings.ReplaceAll(strings.TrimPrefix(device, "/dev/"), "/", "_"))
 }

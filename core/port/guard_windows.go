@@ -234,3 +234,6 @@ func change(dev serial.Port, to func(state *windows.DCB)) error {
 
 // counters are not to be had here: the system clears what it counts when it tells.
 func (g *guard) counters() (Counters, error) { return Counters{}, errors.ErrUnsupported }
+
+// share does nothing: there are no pseudo-terminals.
+func (g *guard) share() error { return nil }

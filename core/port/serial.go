@@ -54,6 +54,9 @@ func openSerial(path string, line uart.Line) (Port, error) {
 	p.before, _ = g.counters() // where there are none, asking later says so
 	err = g.noteFrame(line.Frame)
 	if err == nil {
+		err = g.share()
+	}
+	if err == nil {
 		err = dev.ResetInputBuffer() // what came before the port was opened is nobody's
 	}
 	if err != nil {
