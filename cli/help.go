@@ -9,8 +9,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"uparrot/cli/shell"
+	"uparrot/cli/write"
 	"uparrot/core/manual"
-	"uparrot/core/schema"
 	"uparrot/core/source"
 	"uparrot/docs"
 )
@@ -102,7 +102,7 @@ func tells(word string) ([]manual.Entry, error) {
 		return nil, err
 	}
 	for _, name := range []string{"phrasebook", "bench"} {
-		for _, k := range schema.Of(name).Find(word) {
+		for _, k := range write.SchemaOf(name).Find(word) {
 			entries = append(entries, manual.Entry{Page: name + ".md", Heading: "A " + name, Form: k.Path + ": " + k.Wanted(), Text: k.About})
 		}
 	}

@@ -8,6 +8,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"uparrot/cli/shell"
+	"uparrot/core/bench"
+	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
 	"uparrot/core/schema"
 	"uparrot/core/source"
@@ -37,7 +39,7 @@ of units as JSON Lines. With a procedure the row has its inputs, with their rang
 }
 
 func (c *schemaCommand) run(cmd *cobra.Command, args []string) error {
-	table := schema.Of(args[0])
+	table := SchemaOf(args[0])
 	switch {
 	case table == nil:
 		return shell.Usage(cmd, "there is no schema of %q. %s", args[0], source.DidYouMean(args[0], schema.Names))
@@ -69,6 +71,19 @@ func (c *schemaCommand) run(cmd *cobra.Command, args []string) error {
 		_, err := w.Write(text)
 		return err
 	})
+}
+
+// SchemaOf is what a file may hold; nil if there is no schema of that name.
+func SchemaOf(name string) *schema.Table {
+	switch name {
+	case "phrasebook":
+		return phrasebook.Schema()
+	case "bench":
+		return bench.Schema()
+	case "units":
+		return &schema.Units
+	}
+	return nil
 }
 
 // unitsOf is a row of a table of units with the inputs of a procedure.

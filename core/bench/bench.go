@@ -13,11 +13,13 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/record/conversation"
+	"uparrot/core/schema"
 	"uparrot/core/source"
 	"uparrot/core/source/toml"
 	"uparrot/core/stats"
@@ -104,44 +106,49 @@ type Air struct {
 
 // file is what stands in a bench file.
 type file struct {
-	Ports  map[string]*filePort         `toml:"port"`
-	Air    *fileAir                     `toml:"air"`
-	Slots  map[string]map[string]string `toml:"slot"`
-	Shared map[string]int               `toml:"shared"`
+	Ports  map[string]*filePort         `toml:"port" about:"a port, by the name that procedures call"`
+	Air    *fileAir                     `toml:"air" about:"what happens to messages between simulated radios"`
+	Slots  map[string]map[string]string `toml:"slot" about:"a place for a module: which port of the bench stands for each of a procedure's"`
+	Shared map[string]int               `toml:"shared" about:"what slots share, and how many may use it at once"`
 }
 
+// Schema is what a bench may hold.
+var Schema = sync.OnceValue(func() *schema.Table {
+	return schema.FromStruct[file]("which ports there are, what is at them, and the air between")
+})
+
 type filePort struct {
-	At         port.Address `toml:"at"`
-	Phrasebook string       `toml:"phrasebook"`
+	At         port.Address `toml:"at" about:"where it is: a device, a stable path below /dev/serial, tcp://HOST:PORT or rfc2217://HOST:PORT"`
+	Phrasebook string       `toml:"phrasebook" about:"the file of the module's family, from the folder of the bench"`
 	phrasebook.Setup
-	Hears   *[]string    `toml:"hears"`
-	Power   string       `toml:"power"`
-	Off     *span        `toml:"power_off"`
-	Standin *fileStandin `toml:"standin"`
+	Hears   *[]string    `toml:"hears" about:"the other ports that must hear it, for link map"`
+	Power   string       `toml:"power" about:"what switches its power, such as \"relay 3 of gates\""`
+	Off     *span        `toml:"power_off" about:"how long a cycle is without power, 1 s unless given" form:"time"`
+	Standin *fileStandin `toml:"standin" about:"a simulated module in the place of a real one"`
 }
 
 type fileStandin struct {
-	Family   string         `toml:"family"`
-	Speed    int            `toml:"speed"` // the module's own, where it differs from what is said of it
-	Frame    *uart.Frame    `toml:"frame"`
-	Place    float64        `toml:"place"`
-	Settings map[string]any `toml:"settings"`
+	Family   string         `toml:"family" about:"a family that is built in; without one the phrasebook makes it"`
+	Speed    int            `toml:"speed" about:"its own, where it differs from what is said of it, in baud"`
+	Frame    *uart.Frame    `toml:"frame" about:"its own, such as \"8N1\""`
+	Place    float64        `toml:"place" about:"metres along a line, for strength by distance"`
+	Settings map[string]any `toml:"settings" about:"what differs from the settings as delivered"`
 }
 
 type fileAir struct {
-	Seed      uint64  `toml:"seed"`
-	Loss      share   `toml:"loss"`
-	Damage    share   `toml:"damage"`
-	Duplicate share   `toml:"duplicate"`
-	Reorder   share   `toml:"reorder"`
-	Delay     span    `toml:"delay"`
-	Spread    span    `toml:"spread"`
-	Enter     share   `toml:"enter"`
-	Leave     share   `toml:"leave"`
-	Rate      float64 `toml:"rate"`
-	Preamble  span    `toml:"preamble"`
-	Buffer    int     `toml:"buffer"`
-	Walk      float64 `toml:"walk"`
+	Seed      uint64  `toml:"seed" about:"of all that is drawn"`
+	Loss      share   `toml:"loss" about:"messages that do not arrive" form:"share"`
+	Damage    share   `toml:"damage" about:"messages that arrive with bytes altered" form:"share"`
+	Duplicate share   `toml:"duplicate" about:"messages that arrive twice" form:"share"`
+	Reorder   share   `toml:"reorder" about:"messages that the next overtakes" form:"share"`
+	Delay     span    `toml:"delay" about:"least time from radio to radio" form:"time"`
+	Spread    span    `toml:"spread" about:"up to this much is added" form:"time"`
+	Enter     share   `toml:"enter" about:"how likely a burst of losses begins with a message" form:"share"`
+	Leave     share   `toml:"leave" about:"how likely it ends with one" form:"share"`
+	Rate      float64 `toml:"rate" about:"bits a second in one direction, of payload"`
+	Preamble  span    `toml:"preamble" about:"stands before each message" form:"time"`
+	Buffer    int     `toml:"buffer" about:"bytes of messages that wait for the air"`
+	Walk      float64 `toml:"walk" about:"how fast the distance grows, in metres a second"`
 }
 
 // share is a part of a whole, such as "2%" or 0.02.

@@ -12,13 +12,13 @@ import (
 
 // Packet is bytes that a module sends or takes, and what they hold.
 type Packet struct {
-	Name    string `toml:"name"` // by which a procedure says and hears it
-	Meaning string `toml:"meaning"`
-	Bytes   string `toml:"bytes"` // its bytes and fields, such as {hex A7}{speed:u16}{sum:u8}
+	Name    string `toml:"name" about:"by which procedures say and hear it"`
+	Meaning string `toml:"meaning" about:"what it is"`
+	Bytes   string `toml:"bytes" about:"its bytes and fields, such as {hex A7}{speed:u16}{sum:u8}"`
 
 	// Made are fields that are made of others, by expressions of the language. Before is
 	// the name of the bytes that stand before the field.
-	Made map[string]string `toml:"made"`
+	Made map[string]string `toml:"made" about:"fields that are made of others, by expressions; before is the bytes before the field"`
 
 	Pattern *pattern.Pattern `toml:"-"`
 	Places  map[string]Place `toml:"-"` // where each expression of Made stands

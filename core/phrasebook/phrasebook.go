@@ -12,8 +12,10 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"sync"
 
 	"uparrot/core/pattern"
+	"uparrot/core/schema"
 	"uparrot/core/source"
 	"uparrot/core/source/toml"
 )
@@ -21,101 +23,106 @@ import (
 // Phrasebook is one module family.
 type Phrasebook struct {
 	File    string  `toml:"-"`
-	Family  string  `toml:"family"`
-	About   string  `toml:"about"`
-	Dialect Dialect `toml:"dialect"`
+	Family  string  `toml:"family" about:"the name of the family"`
+	About   string  `toml:"about" about:"what it is, in a sentence"`
+	Dialect Dialect `toml:"dialect" about:"how commands and answers follow each other" words:"at,console,lines,bytes"`
 
 	// Complete says that the commands, settings and carrier below are all that
 	// the module understands, so that any other command is a mistake.
-	Complete bool `toml:"complete"`
+	Complete bool `toml:"complete" about:"what stands here is all that the module understands, so that any other command is a mistake"`
 	// Echo says that the module repeats what is said to it.
-	Echo bool `toml:"echo"`
+	Echo bool `toml:"echo" about:"the module repeats what is said to it"`
 
-	Line     Setup       `toml:"line"`
-	Banner   *Banner     `toml:"banner"`
-	Final    Final       `toml:"final"`
-	Refusal  Refusal     `toml:"refusal"`
-	Notices  []Notice    `toml:"notice"`
-	Commands []Command   `toml:"command"`
-	Settings []Setting   `toml:"setting"`
-	Identity []Identity  `toml:"identity"`
-	Round    ModuleSetup `toml:"setup"`
-	Switch   Switch      `toml:"switch"`
-	Packets  []Packet    `toml:"packet"`
-	Readings []Reading   `toml:"reading"`
-	Carrier  *Carrier    `toml:"carrier"`
+	Line     Setup       `toml:"line" about:"how it is spoken to"`
+	Banner   *Banner     `toml:"banner" about:"the line that tells that it has started"`
+	Final    Final       `toml:"final" about:"what ends an answer when all went well"`
+	Refusal  Refusal     `toml:"refusal" about:"how it says no"`
+	Notices  []Notice    `toml:"notice" about:"a line that the module sends by itself"`
+	Commands []Command   `toml:"command" about:"something that can be said beside what reads and writes settings"`
+	Settings []Setting   `toml:"setting" about:"one value that the module keeps"`
+	Identity []Identity  `toml:"identity" about:"what a module tells of itself, such as its serial number"`
+	Round    ModuleSetup `toml:"setup" about:"what must be done round reading and writing settings: statements, with {port} for the port"`
+	Switch   Switch      `toml:"switch" about:"how a board switches something, such as the power of another module: statements, with {port} and {switch}"`
+	Packets  []Packet    `toml:"packet" about:"bytes that a module sends or takes, and what they hold"`
+	Readings []Reading   `toml:"reading" about:"something that a module tells again and again"`
+	Carrier  *Carrier    `toml:"carrier" about:"how a payload travels through the module to another"`
 
 	finals   []*pattern.Pattern
 	refusals []*pattern.Pattern
 }
 
+// Schema is what a phrasebook may hold.
+var Schema = sync.OnceValue(func() *schema.Table {
+	return schema.FromStruct[Phrasebook]("what one module family understands and answers")
+})
+
 // Banner is the line that tells that the module has started.
 type Banner struct {
-	Heard   string           `toml:"heard"`
-	Within  duration         `toml:"within"` // after power-up or restart
+	Heard   string           `toml:"heard" about:"the line; heard text"`
+	Within  duration         `toml:"within" about:"how long after power-up or a restart it comes" form:"time"`
 	Pattern *pattern.Pattern `toml:"-"`
 }
 
 // Final is what ends an answer when all went well, beside the results of V.250 in
 // dialect AT and the prompt of a console.
 type Final struct {
-	Heard []string `toml:"heard"` // patterns
+	Heard []string `toml:"heard" about:"lines; heard text"`
 }
 
 // Refusal is how the module says no, beside the results of V.250.
 type Refusal struct {
-	Heard   []string          `toml:"heard"`   // patterns; {number} names what Meaning explains
-	Meaning map[string]string `toml:"meaning"` // by number
-	Unknown string            `toml:"unknown"` // the number for a command that there is not
-	Range   string            `toml:"range"`   // ... for a value that is out of range
+	Heard   []string          `toml:"heard" about:"lines; heard text, with {number} for what meaning explains"`
+	Meaning map[string]string `toml:"meaning" about:"what each number means"`
+	Unknown string            `toml:"unknown" about:"the number for a command that there is not"`
+	Range   string            `toml:"range" about:"the number for a value that is out of range"`
 }
 
 // Command is something that can be said beside what reads and writes settings.
 type Command struct {
-	Say     string   `toml:"say"` // with {...} for what may vary
-	Meaning string   `toml:"meaning"`
-	Answer  []string `toml:"answer"`  // the lines that come, before any final result
-	Restart bool     `toml:"restart"` // the module restarts then
-	Carries bool     `toml:"carries"` // from then on the line carries plain data
-	Follows string   `toml:"follows"` // the prompt after which {length} bytes are to be said; "" if there is none
+	Say     string   `toml:"say" about:"what is said, with {...} for what may vary"`
+	Meaning string   `toml:"meaning" about:"what it does"`
+	Answer  []string `toml:"answer" about:"the lines that come before any final result; heard text"`
+	Restart bool     `toml:"restart" about:"the module starts again then"`
+	Carries bool     `toml:"carries" about:"from then on the line carries plain data"`
+	Follows string   `toml:"follows" about:"the prompt after which {length} bytes are to be said"`
 
 	Said *pattern.Said `toml:"-"`
 }
 
 // Notice is a line that the module sends by itself.
 type Notice struct {
-	Name    string           `toml:"name"`
-	Heard   string           `toml:"heard"`
-	Meaning string           `toml:"meaning"`
-	Every   duration         `toml:"every"` // how often a stand-in sends it; 0 is never
+	Name    string           `toml:"name" about:"what it is called"`
+	Heard   string           `toml:"heard" about:"the line; heard text"`
+	Meaning string           `toml:"meaning" about:"what it tells"`
+	Every   duration         `toml:"every" about:"how often a stand-in sends it; never unless given" form:"time"`
 	Pattern *pattern.Pattern `toml:"-"`
 }
 
 // Setting is one value that the module keeps.
 type Setting struct {
-	Name    string    `toml:"name"`
-	Meaning string    `toml:"meaning"`
-	Type    string    `toml:"type"`  // int, num or text
-	Range   []float64 `toml:"range"` // lowest and highest value; for text, the number of characters
-	Unit    string    `toml:"unit"`
-	Read    string    `toml:"read"`    // said to read it
-	Answer  string    `toml:"answer"`  // heard then, with a capture named value
-	Write   string    `toml:"write"`   // said to write it, with {value}
-	Written string    `toml:"written"` // heard when it has been written, with a capture named value; "" if nothing is
-	Default string    `toml:"default"` // as delivered
-	Effect  string    `toml:"effect"`  // "at once" or "restart"; "" means at once
-	Pair    string    `toml:"pair"`    // what two modules of a pair need: "equal", "different" or nothing
+	Name    string    `toml:"name" about:"by which procedures and commands call it"`
+	Meaning string    `toml:"meaning" about:"what it is, in a few words"`
+	Type    string    `toml:"type" about:"of the value" words:"int,num,text"`
+	Range   []float64 `toml:"range" about:"lowest and highest value; of a text, the number of characters"`
+	Unit    string    `toml:"unit" about:"of the value"`
+	Read    string    `toml:"read" about:"said to read it"`
+	Answer  string    `toml:"answer" about:"heard then, with a capture named value: ~CHANNEL: {value:int}"`
+	Write   string    `toml:"write" about:"said to write it, with {value}"`
+	Written string    `toml:"written" about:"heard when it has been written, with a capture named value"`
+	Default string    `toml:"default" about:"as delivered"`
+	Effect  string    `toml:"effect" about:"when it takes effect" words:"at once,restart"`
+	Pair    string    `toml:"pair" about:"what two modules of a pair need" words:"equal,different"`
 
 	// In place of read, answer, write and written, for modules that speak in packets.
-	ReadPacket    string `toml:"read_packet"`    // said to read it: NAME(FIELD = EXPRESSION)
-	AnswerPacket  string `toml:"answer_packet"`  // heard then
-	ValueExpr     string `toml:"value"`          // what of its fields the value is
-	WritePacket   string `toml:"write_packet"`   // said to write it, with {value}
-	WrittenPacket string `toml:"written_packet"` // heard then, with {value}
+	ReadPacket    string `toml:"read_packet" about:"in place of read, of modules that speak in packets: NAME(FIELD = EXPRESSION)"`
+	AnswerPacket  string `toml:"answer_packet" about:"in place of answer"`
+	ValueExpr     string `toml:"value" about:"what of the packet's fields the value is; an expression"`
+	WritePacket   string `toml:"write_packet" about:"in place of write, with {value}"`
+	WrittenPacket string `toml:"written_packet" about:"in place of written, with {value}"`
 
-	After    []string `toml:"after"`    // settings that must be written before it
-	Secret   bool     `toml:"secret"`   // its value is shown nowhere
-	Firmware string   `toml:"firmware"` // the first that has it; "" if all do
+	After    []string `toml:"after" about:"settings that must be written before it"`
+	Secret   bool     `toml:"secret" about:"its value is shown nowhere"`
+	Firmware string   `toml:"firmware" about:"the first that has it"`
 
 	At             source.Mistake   `toml:"-"` // where it stands
 	AnswerPattern  *pattern.Pattern `toml:"-"`
@@ -126,12 +133,12 @@ type Setting struct {
 
 // Carrier is how a payload travels through the module to another.
 type Carrier struct {
-	Send      string  `toml:"send"`      // said, with {payload}, and {to} and {length} where the module wants them
-	Arrives   string  `toml:"arrives"`   // heard at the other module, with {payload}; {from}, {length}, {strength} and {snr} where it tells them
-	Address   string  `toml:"address"`   // name of the setting that holds a module's own address
-	Broadcast string  `toml:"broadcast"` // the address that means everyone
-	Greatest  int     `toml:"greatest"`  // bytes in a payload
-	Allowed   ByteSet `toml:"allowed"`   // bytes that a payload may hold
+	Send      string  `toml:"send" about:"said, with {payload}, and {to} and {length} where the module wants them"`
+	Arrives   string  `toml:"arrives" about:"heard at the other module, with {payload}; {from}, {length}, {strength} and {snr} where it tells them"`
+	Address   string  `toml:"address" about:"the setting that holds a module's own address"`
+	Broadcast string  `toml:"broadcast" about:"the address that means everyone"`
+	Greatest  int     `toml:"greatest" about:"bytes in a payload"`
+	Allowed   ByteSet `toml:"allowed" about:"bytes that a payload may hold"`
 
 	SendSaid       *pattern.Said    `toml:"-"`
 	ArrivesPattern *pattern.Pattern `toml:"-"`

@@ -14,21 +14,21 @@ import (
 
 // Reading is something that a module tells again and again, and the values in it.
 type Reading struct {
-	Name    string   `toml:"name"`
-	Meaning string   `toml:"meaning"`
-	Heard   string   `toml:"heard"`  // the line; or
-	Packet  string   `toml:"packet"` // ... the name of a packet
-	Say     string   `toml:"say"`    // what asks for it; "" if it comes by itself
-	Every   duration `toml:"every"`  // how often that is said; one second unless given
-	Start   string   `toml:"start"`  // what has it come, said once; "" if nothing need be said
-	Stop    string   `toml:"stop"`   // what ends that
-	Within  duration `toml:"within"` // one must follow on another; 0: nothing says so
+	Name    string   `toml:"name" about:"what it is called"`
+	Meaning string   `toml:"meaning" about:"what it tells"`
+	Heard   string   `toml:"heard" about:"the line; heard text"`
+	Packet  string   `toml:"packet" about:"in place of heard, the name of a packet"`
+	Say     string   `toml:"say" about:"what asks for it; leave it out if it comes by itself"`
+	Every   duration `toml:"every" about:"how often that is said, 1 s unless given" form:"time"`
+	Start   string   `toml:"start" about:"what has it come, said once"`
+	Stop    string   `toml:"stop" about:"what ends that"`
+	Within  duration `toml:"within" about:"one must follow on another in that time" form:"time"`
 
 	// Values are expressions of what was heard, by the names that tables and pictures give
 	// them; without any, each capture is one. Units and limits, LOW..HIGH, are by the same names.
-	Values map[string]string `toml:"values"`
-	Units  map[string]string `toml:"units"`
-	Limits map[string]string `toml:"limits"`
+	Values map[string]string `toml:"values" about:"expressions of what was heard, by name"`
+	Units  map[string]string `toml:"units" about:"the unit of each"`
+	Limits map[string]string `toml:"limits" about:"LOW..HIGH of each"`
 
 	Pattern *pattern.Pattern `toml:"-"`
 	SaySaid *pattern.Said    `toml:"-"`

@@ -12,18 +12,18 @@ import (
 // ModuleSetup is what must be done round reading and writing settings, in statements of the
 // language in which {port} stands for the port.
 type ModuleSetup struct {
-	Enter   []string `toml:"enter"`   // before settings are read or written
-	Leave   []string `toml:"leave"`   // after, however that ends
-	Save    []string `toml:"save"`    // once they are written, to keep them
-	Restart []string `toml:"restart"` // has it start again, and waits until it has
+	Enter   []string `toml:"enter" about:"before settings are read or written"`
+	Leave   []string `toml:"leave" about:"after, however that ends"`
+	Save    []string `toml:"save" about:"once they are written, to keep them"`
+	Restart []string `toml:"restart" about:"has it start again, and waits until it has"`
 }
 
 // Switch is what has a board switch something on and off, such as the power of another module, in
 // statements of the procedure language; {port} stands for the port's name, {switch} for the switch's.
 type Switch struct {
-	Names []string `toml:"names"` // such as relay 1
-	On    []string `toml:"on"`
-	Off   []string `toml:"off"`
+	Names []string `toml:"names" about:"its switches, such as relay 1"`
+	On    []string `toml:"on" about:"switches on"`
+	Off   []string `toml:"off" about:"switches off"`
 }
 
 // Statements switch one of the switches, with on or off.
@@ -54,13 +54,13 @@ func (s Switch) check(d *toml.Doc) {
 // Identity is something by which a module tells what it is, such as its serial number. It is
 // read as a setting is.
 type Identity struct {
-	Name         string `toml:"name"`
-	Meaning      string `toml:"meaning"`
-	Read         string `toml:"read"`
-	Answer       string `toml:"answer"`
-	ReadPacket   string `toml:"read_packet"`
-	AnswerPacket string `toml:"answer_packet"`
-	Value        string `toml:"value"`
+	Name         string `toml:"name" about:"by which procedures and commands call it"`
+	Meaning      string `toml:"meaning" about:"what it is, in a few words"`
+	Read         string `toml:"read" about:"said to read it"`
+	Answer       string `toml:"answer" about:"heard then, with a capture named value: ~CHANNEL: {value:int}"`
+	ReadPacket   string `toml:"read_packet" about:"in place of read, of modules that speak in packets: NAME(FIELD = EXPRESSION)"`
+	AnswerPacket string `toml:"answer_packet" about:"in place of answer"`
+	Value        string `toml:"value" about:"what of the packet's fields the value is; an expression"`
 
 	At source.Mistake `toml:"-"` // where it stands
 }

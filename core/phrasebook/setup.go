@@ -10,16 +10,16 @@ import (
 
 // Setup says how a port is spoken to. What is left empty is not said; see Or.
 type Setup struct {
-	Dialect Dialect     `toml:"dialect,omitempty"`
-	Speed   int         `toml:"speed,omitempty"` // baud
-	Frame   *uart.Frame `toml:"frame,omitempty"`
-	Ending  Ending      `toml:"ending,omitempty"`
-	Flow    uart.Flow   `toml:"flow,omitempty"`
-	Gap     Gap         `toml:"gap,omitempty"`
+	Dialect Dialect     `toml:"dialect,omitempty" about:"how commands and answers follow each other" words:"at,console,lines,bytes"`
+	Speed   int         `toml:"speed,omitempty" about:"of the line, in baud"`
+	Frame   *uart.Frame `toml:"frame,omitempty" about:"data bits, parity N E O M S, stop bits, such as \"8N1\""`
+	Ending  Ending      `toml:"ending,omitempty" about:"what follows a said line" words:"crlf,cr,lf,none"`
+	Flow    uart.Flow   `toml:"flow,omitempty" about:"flow control" words:"none,rtscts,xonxoff"`
+	Gap     Gap         `toml:"gap,omitempty" about:"the silence between two packets of a port that has no lines" form:"time"`
 
 	// Interrupt is what stops a module while it starts, at its prompt; nil if nothing is
 	// known to.
-	Interrupt *Spoken `toml:"interrupt,omitempty"`
+	Interrupt *Spoken `toml:"interrupt,omitempty" about:"what stops a module while it starts, at its prompt"`
 	Signs
 }
 
@@ -61,23 +61,23 @@ type Signs struct {
 	// Prompt is what a console shows when it waits for a command. Final is what ends
 	// an answer and Refusal what says no, beside what the dialect and the phrasebook
 	// know.
-	Prompt  Phrases `toml:"prompt,omitempty" json:"prompt,omitempty"`
-	Final   Phrases `toml:"final,omitempty" json:"final,omitempty"`
-	Refusal Phrases `toml:"refusal,omitempty" json:"refusal,omitempty"`
+	Prompt  Phrases `toml:"prompt,omitempty" json:"prompt,omitempty" about:"what stands at the end of what has come when a command is waited for; heard text" form:"phrase"`
+	Final   Phrases `toml:"final,omitempty" json:"final,omitempty" about:"a line that ends an answer; heard text" form:"phrase"`
+	Refusal Phrases `toml:"refusal,omitempty" json:"refusal,omitempty" about:"a line that says no; heard text" form:"phrase"`
 
 	// Pager is what a module shows when it waits in the middle of an answer to be
 	// told to go on; PagerAnswer tells it that, a blank if nothing is said.
-	Pager       Phrases `toml:"pager,omitempty" json:"pager,omitempty"`
-	PagerAnswer *Spoken `toml:"pager_answer,omitempty" json:"pager_answer,omitempty"`
+	Pager       Phrases `toml:"pager,omitempty" json:"pager,omitempty" about:"what a module shows when it waits within an answer to be told to go on" form:"phrase"`
+	PagerAnswer *Spoken `toml:"pager_answer,omitempty" json:"pager_answer,omitempty" about:"what tells it so, a blank if nothing is said"`
 
 	// Notice is a line that the module sends by itself, beside those of the phrasebook.
-	Notice Phrases `toml:"notice,omitempty" json:"notice,omitempty"`
+	Notice Phrases `toml:"notice,omitempty" json:"notice,omitempty" about:"a line that the module sends by itself; heard text" form:"phrase"`
 
 	// Login and Password are what asks for a name and a password, Denied what says
 	// that they are wrong.
-	Login    Phrases `toml:"login,omitempty" json:"login,omitempty"`
-	Password Phrases `toml:"password,omitempty" json:"password,omitempty"`
-	Denied   Phrases `toml:"denied,omitempty" json:"denied,omitempty"`
+	Login    Phrases `toml:"login,omitempty" json:"login,omitempty" about:"the prompt for a name" form:"phrase"`
+	Password Phrases `toml:"password,omitempty" json:"password,omitempty" about:"the prompt for a password" form:"phrase"`
+	Denied   Phrases `toml:"denied,omitempty" json:"denied,omitempty" about:"a line that says that name or password are wrong" form:"phrase"`
 }
 
 // Of are the phrases of a kind, by the word that stands for it in a file; nil if there

@@ -1,6 +1,6 @@
 // Package schema tells what may stand in the files that a person writes as tables: phrasebooks, benches
-// and tables of units. It is there for editors and for other programs; what reads the files checks
-// them by itself.
+// and tables of units. It comes of the structs that are read, and is there for editors and for other
+// programs; what reads the files checks them by itself.
 package schema
 
 import (
@@ -84,10 +84,11 @@ func (t *Table) Find(name string) (all []Found) {
 // Names are the files that have a schema.
 var Names = []string{"phrasebook", "bench", "units"}
 
-// Of is what a file may hold; nil if there is no schema of that name.
-func Of(name string) *Table {
-	return map[string]*Table{"phrasebook": &Phrasebook, "bench": &Bench, "units": &Units}[name]
-}
+// Units is a row of a table of units as JSON Lines; its other keys are inputs of the procedure.
+var Units = Table{About: "one unit: its name, where it is, and a value for each input of the procedure", Keys: []Key{
+	{Name: "unit", Form: Text, About: "the unit's name"},
+	{Name: "port", Form: Text, About: "the bench's port where it is"},
+}}
 
 // JSON is a JSON Schema (draft 2020-12) of a table. More says that it may hold other keys, too.
 func (t *Table) JSON(title string, more bool) ([]byte, error) {

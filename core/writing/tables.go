@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"uparrot/core/bench"
+	"uparrot/core/phrasebook"
 	"uparrot/core/schema"
 	"uparrot/core/text"
 )
@@ -20,9 +22,9 @@ var (
 // top is what the file may hold.
 func (d *Doc) top() *schema.Table {
 	if d.Kind == Bench {
-		return &schema.Bench
+		return bench.Schema()
 	}
-	return &schema.Phrasebook
+	return phrasebook.Schema()
 }
 
 // tableAt is the table in which a line stands, with its path; nil if none of that name is known.
