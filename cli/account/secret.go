@@ -34,14 +34,14 @@ func readHidden(ctx context.Context, in *os.File) ([]byte, error) {
 		return nil, err
 	}
 	hides := before // while it is read
-	var hidden shell.Handover
-	hidden.By(func() (err error) {
+	var hidden shell.TerminalState
+	hidden.Set(func() (err error) {
 		if hides, err = term.GetState(int(in.Fd())); err != nil {
 			return err
 		}
 		return term.Restore(int(in.Fd()), before)
 	}, func() error { return term.Restore(int(in.Fd()), hides) })
-	defer hidden.Heed()()
+	defer hidden.RestoreOnStop()()
 	type line struct {
 		text []byte
 		err  error

@@ -101,13 +101,13 @@ func (u *unitsRun) onBoard(ctx context.Context) error {
 	d.input.Focus()
 	in := u.In
 	if f, ok := in.(*os.File); ok {
-		in = &shell.WatchedInput{File: f, Gone: d.stop}
+		in = &shell.NoticedInput{File: f, Gone: d.stop}
 	}
 	d.program = tea.NewProgram(d, tea.WithContext(own), tea.WithInput(in), tea.WithOutput(u.Out), tea.WithoutSignalHandler(), tea.WithFPS(12))
 	u.setBoard(d)
-	var terminal shell.Handover
-	terminal.By(d.program.ReleaseTerminal, d.program.RestoreTerminal)
-	defer terminal.Heed()()
+	var terminal shell.TerminalState
+	terminal.Set(d.program.ReleaseTerminal, d.program.RestoreTerminal)
+	defer terminal.RestoreOnStop()()
 	var err error
 	over := make(chan struct{})
 	go func() {

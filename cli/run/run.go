@@ -127,7 +127,7 @@ func (c *RunCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	p.Asks = c.sits(p.Operator)
 	if c.asker = c.secondAttempt(file, p.Operator); c.asker != nil {
-		p.Second = c.asker.Second
+		p.OnFailure = c.asker.AskHowToGoOn
 	}
 	c.Files.Inputs = p.Reads()
 	if err := errors.Join(c.planReport(cmd), c.Files.PlanFile(cmd, "metrics", c.metrics)); err != nil {
@@ -167,7 +167,7 @@ func (c *RunCommand) watch(p *session.Procedure) {
 	p.Watch = func(stations map[string]*bench.Station) func(record.Event) {
 		if !c.Keeps.Quiet {
 			account := account.Account(c.Streams, p.File, stations, p.Values)
-			if p.Second != nil {
+			if p.OnFailure != nil {
 				c.asker.Account = account
 			}
 			sinks = append(sinks, account.Event)

@@ -27,8 +27,8 @@ import (
 	"uparrot/core/verdict"
 )
 
-// batchesCommand is the command units: batches of units in a ledger, for several stations.
-type batchesCommand struct {
+// unitsCommand is the command units: batches of units in a ledger, for several stations.
+type unitsCommand struct {
 	*shell.Streams
 	ledger    string
 	batch     string
@@ -41,7 +41,7 @@ type batchesCommand struct {
 }
 
 func UnitsCommand(sh *shell.Streams) *cobra.Command {
-	c := &batchesCommand{Streams: sh}
+	c := &unitsCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "units",
 		Short: "Units for several stations: load, list, release, pool",
@@ -61,7 +61,7 @@ Pools are values of which each is given out once, such as addresses.`,
 	return cmd
 }
 
-func (c *batchesCommand) loadCommand() *cobra.Command {
+func (c *unitsCommand) loadCommand() *cobra.Command {
 	load := &cobra.Command{
 		Use:     "load TABLE",
 		Short:   "Puts the units of a table into the ledger",
@@ -77,7 +77,7 @@ func (c *batchesCommand) loadCommand() *cobra.Command {
 	return load
 }
 
-func (c *batchesCommand) listCommand() *cobra.Command {
+func (c *unitsCommand) listCommand() *cobra.Command {
 	list := &cobra.Command{
 		Use:     "list [BATCH]",
 		Short:   "Lists batches, or what became of the units of one",
@@ -90,7 +90,7 @@ func (c *batchesCommand) listCommand() *cobra.Command {
 	return list
 }
 
-func (c *batchesCommand) releaseCommand() *cobra.Command {
+func (c *unitsCommand) releaseCommand() *cobra.Command {
 	release := &cobra.Command{
 		Use:   "release BATCH [UNIT...]",
 		Short: "Lets units go out to stations again",
@@ -105,7 +105,7 @@ has in hand are left alone.`,
 	return release
 }
 
-func (c *batchesCommand) poolCommand() *cobra.Command {
+func (c *unitsCommand) poolCommand() *cobra.Command {
 	pool := &cobra.Command{
 		Use:   "pool [NAME [VALUE...]]",
 		Short: "Lists pools, or adds values to one",
@@ -123,7 +123,7 @@ that no line with it was said. Without values it lists what became of them.`,
 	return pool
 }
 
-func (c *batchesCommand) load(cmd *cobra.Command, args []string) error {
+func (c *unitsCommand) load(cmd *cobra.Command, args []string) error {
 	name := cmp.Or(c.batch, strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0])))
 	var file *procedure.File
 	var different []string
@@ -162,7 +162,7 @@ func (c *batchesCommand) load(cmd *cobra.Command, args []string) error {
 }
 
 // onLedger does something with the ledger, which is made if there is none.
-func (c *batchesCommand) onLedger(ctx context.Context, do func(context.Context, *ledger.Ledger) error) error {
+func (c *unitsCommand) onLedger(ctx context.Context, do func(context.Context, *ledger.Ledger) error) error {
 	where, err := session.LedgerPlace(c.ledger)
 	if err != nil {
 		return &session.Misuse{What: err.Error()}
@@ -178,7 +178,7 @@ func (c *batchesCommand) onLedger(ctx context.Context, do func(context.Context, 
 var unitStates = []string{ledger.Waiting, ledger.Claimed, string(verdict.Passed), string(verdict.Failed), string(verdict.Broken), string(verdict.Undecided), string(verdict.Untested)}
 
 // states are those that --state names.
-func (c *batchesCommand) states(cmd *cobra.Command, known []string) ([]string, error) {
+func (c *unitsCommand) states(cmd *cobra.Command, known []string) ([]string, error) {
 	for _, s := range c.state {
 		if !slices.Contains(known, s) {
 			return nil, shell.Usage(cmd, "--state: there is no state %q here. %s", s, source.DidYouMean(s, known))
@@ -196,7 +196,7 @@ func batchOf(ctx context.Context, cmd *cobra.Command, l *ledger.Ledger, name str
 	return b, err
 }
 
-func (c *batchesCommand) list(cmd *cobra.Command, args []string) error {
+func (c *unitsCommand) list(cmd *cobra.Command, args []string) error {
 	states, err := c.states(cmd, unitStates)
 	if err != nil {
 		return err
@@ -211,7 +211,7 @@ func (c *batchesCommand) list(cmd *cobra.Command, args []string) error {
 	return errors.Join(c.listUnits(cmd, l, args[0], states), l.Close())
 }
 
-func (c *batchesCommand) listBatches(ctx context.Context, l *ledger.Ledger) error {
+func (c *unitsCommand) listBatches(ctx context.Context, l *ledger.Ledger) error {
 	list, err := l.Batches(ctx)
 	if err != nil {
 		return err
@@ -254,7 +254,7 @@ type withConflicts struct {
 	Conflicts []ledger.Conflict  `json:"conflicts"`
 }
 
-func (c *batchesCommand) listUnits(cmd *cobra.Command, l *ledger.Ledger, name string, states []string) error {
+func (c *unitsCommand) listUnits(cmd *cobra.Command, l *ledger.Ledger, name string, states []string) error {
 	ctx := cmd.Context()
 	if _, err := batchOf(ctx, cmd, l, name); err != nil {
 		return err
@@ -301,7 +301,7 @@ func (c *batchesCommand) listUnits(cmd *cobra.Command, l *ledger.Ledger, name st
 	return nil
 }
 
-func (c *batchesCommand) release(cmd *cobra.Command, args []string) error {
+func (c *unitsCommand) release(cmd *cobra.Command, args []string) error {
 	known := append([]string{"all"}, unitStates[2:]...)
 	states, err := c.states(cmd, known)
 	if err != nil {
@@ -320,7 +320,7 @@ func (c *batchesCommand) release(cmd *cobra.Command, args []string) error {
 	return errors.Join(c.releaseUnits(cmd, l, args[0], args[1:], states), l.Close())
 }
 
-func (c *batchesCommand) releaseUnits(cmd *cobra.Command, l *ledger.Ledger, name string, units, states []string) error {
+func (c *unitsCommand) releaseUnits(cmd *cobra.Command, l *ledger.Ledger, name string, units, states []string) error {
 	ctx := cmd.Context()
 	if _, err := batchOf(ctx, cmd, l, name); err != nil {
 		return err
@@ -374,7 +374,7 @@ func whyNot(all []ledger.BatchUnit, not, states []string) (why []string) {
 const mostInRange = 1_000_000
 
 // poolValues are the values that are to be added.
-func (c *batchesCommand) poolValues(cmd *cobra.Command, words []string) (values []string, err error) {
+func (c *unitsCommand) poolValues(cmd *cobra.Command, words []string) (values []string, err error) {
 	for _, w := range words {
 		low, high, isRange := strings.Cut(w, "..")
 		from, err1 := strconv.Atoi(low)
@@ -407,7 +407,7 @@ func (c *batchesCommand) poolValues(cmd *cobra.Command, words []string) (values 
 	return values, lines.Err()
 }
 
-func (c *batchesCommand) pool(cmd *cobra.Command, args []string) error {
+func (c *unitsCommand) pool(cmd *cobra.Command, args []string) error {
 	name := ""
 	var words []string
 	if len(args) > 0 {
@@ -435,7 +435,7 @@ func (c *batchesCommand) pool(cmd *cobra.Command, args []string) error {
 	})
 }
 
-func (c *batchesCommand) listPool(ctx context.Context, l *ledger.Ledger, name string) error {
+func (c *unitsCommand) listPool(ctx context.Context, l *ledger.Ledger, name string) error {
 	list, err := l.Pool(ctx, name)
 	if err != nil {
 		return err

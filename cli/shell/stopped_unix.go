@@ -8,9 +8,9 @@ import (
 	"syscall"
 )
 
-// Heed has the terminal handed back before the program is stopped by SIGTSTP, and taken
+// RestoreOnStop has the terminal handed back before the program is stopped by SIGTSTP, and taken
 // again when it goes on, until end is called.
-func (h *Handover) Heed() (end func()) {
+func (h *TerminalState) RestoreOnStop() (end func()) {
 	stops, goesOn := make(chan os.Signal, 1), make(chan os.Signal, 1)
 	signal.Notify(stops, syscall.SIGTSTP)
 	over := make(chan struct{})

@@ -1,4 +1,4 @@
 package shell
 
-// Heed does nothing: a program there is not stopped and set going again.
-func (h *Handover) Heed() (end func()) { return func() {} }
+// RestoreOnStop does nothing: a program there is not stopped and set going again.
+func (h *TerminalState) RestoreOnStop() (end func()) { return func() {} }

@@ -50,7 +50,7 @@ func (k *keyMode) SetStdout(w io.Writer) { k.out = w }
 func (k *keyMode) SetStderr(io.Writer) {}
 
 func (k *keyMode) Run() error {
-	f, ok := k.in.(*shell.WatchedInput)
+	f, ok := k.in.(*shell.NoticedInput)
 	if !ok {
 		return fmt.Errorf("key mode needs a terminal")
 	}
@@ -67,7 +67,7 @@ func (k *keyMode) Run() error {
 		_, err := term.MakeRaw(int(f.Fd()))
 		return err
 	}
-	defer k.view.terminal.By(give, take)()
+	defer k.view.terminal.Set(give, take)()
 	fmt.Fprintf(k.out, "\x1b[2J\x1b[HKeys go to %s as they are typed. F12 or Ctrl-] comes back.\r\n", shell.OneLine(k.pane.name))
 	var mu sync.Mutex
 	over := false
@@ -95,7 +95,7 @@ func (k *keyMode) Run() error {
 }
 
 // pump says keys as they are typed, until the one that leaves.
-func (k *keyMode) pump(f *shell.WatchedInput) error {
+func (k *keyMode) pump(f *shell.NoticedInput) error {
 	keys, err := cancelreader.NewReader(f)
 	if err != nil {
 		return fmt.Errorf("read the keys: %w", err)

@@ -66,7 +66,7 @@ type screenView struct {
 	ctx   context.Context
 	panes []*pane
 
-	terminal shell.Handover
+	terminal shell.TerminalState
 	secret   func(name string) (string, error) // for {secret NAME}
 
 	active int
@@ -98,7 +98,7 @@ func (a *talkCommand) talkView(cmd *cobra.Command, talkers []*talk.Talker) error
 	defer gone(nil)
 	in := a.In
 	if f, ok := in.(*os.File); ok {
-		in = &shell.WatchedInput{File: f, Gone: func() { gone(shell.ErrInterrupted) }}
+		in = &shell.NoticedInput{File: f, Gone: func() { gone(shell.ErrInterrupted) }}
 	}
 	v := &screenView{ctx: ctx, secret: a.secrets.Value, input: textinput.New(), echo: true, wide: 80, high: 24}
 	v.keep = func(path string) error {
@@ -116,8 +116,8 @@ func (a *talkCommand) talkView(cmd *cobra.Command, talkers []*talk.Talker) error
 		v.pins, v.hint = nil, err.Error() // a file that cannot be read is not written over
 	}
 	program := tea.NewProgram(v, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(a.Out), tea.WithoutSignalHandler(), tea.WithFPS(30))
-	v.terminal.By(program.ReleaseTerminal, program.RestoreTerminal)
-	defer v.terminal.Heed()()
+	v.terminal.Set(program.ReleaseTerminal, program.RestoreTerminal)
+	defer v.terminal.RestoreOnStop()()
 	err = nil // it has been told
 	for i, t := range talkers {
 		p := newPane(t)

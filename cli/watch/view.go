@@ -66,12 +66,12 @@ func (v *watchView) perform(ctx context.Context, do func(context.Context) (perfo
 	defer cancel(nil)
 	in := v.In
 	if f, ok := in.(*os.File); ok {
-		in = &shell.WatchedInput{File: f, Gone: func() { cancel(shell.ErrInterrupted) }}
+		in = &shell.NoticedInput{File: f, Gone: func() { cancel(shell.ErrInterrupted) }}
 	}
 	v.program = tea.NewProgram(v, tea.WithContext(own), tea.WithInput(in), tea.WithOutput(v.Out), tea.WithoutSignalHandler(), tea.WithFPS(12))
-	var terminal shell.Handover
-	terminal.By(v.program.ReleaseTerminal, v.program.RestoreTerminal)
-	defer terminal.Heed()()
+	var terminal shell.TerminalState
+	terminal.Set(v.program.ReleaseTerminal, v.program.RestoreTerminal)
+	defer terminal.RestoreOnStop()()
 	var res perform.Result
 	var err error
 	over := make(chan struct{})

@@ -81,7 +81,7 @@ type wayState struct {
 	TooFast      int           `json:"too_fast"`
 	Strength     stats.Sample  `json:"strength"`
 	SNR          stats.Sample  `json:"snr"`
-	Fates        fatesState    `json:"fates"`
+	Fates        outcomesState `json:"fates"`
 	Latched      latched       `json:"latched"`
 	Delays       stats.Blocks  `json:"delays"`
 	Minutes      []Minute      `json:"minutes"`
@@ -90,10 +90,10 @@ type wayState struct {
 }
 
 // state is the tally with all frames whose fate is known, and its direction.
-func (t *tally) state(from, to string, now time.Time) (wayState, Direction, fates) {
+func (t *tally) state(from, to string, now time.Time) (wayState, Direction, outcomes) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	g := t.gathered.clone()
+	g := t.ordered.clone()
 	for n := t.oldest; n < t.next; n++ {
 		r := t.frames[n%windowSize]
 		r.State = r.fate(now, t.deadline)
@@ -104,9 +104,9 @@ func (t *tally) state(from, to string, now time.Time) (wayState, Direction, fate
 		Next: t.next, UnderWay: g.under, Received: t.received, Late: t.late, Duplicated: t.duplicated, Reordered: t.reordered, Harms: g.harms,
 		Foreign: t.foreign, ForeignBytes: t.foreignBytes, Latency: encoded(t.latency), Planned: encoded(t.planned), Lag: encoded(t.lag),
 		Between: t.between, Intervals: t.intervals, Jitter: t.jitter, Total: t.total, Wire: t.wire, TooFast: t.fast,
-		Strength: t.strength.Clone(), SNR: t.snr.Clone(), Fates: g.fates.state(), Latched: t.latched, Delays: g.delays,
+		Strength: t.strength.Clone(), SNR: t.snr.Clone(), Fates: g.outcomes.state(), Latched: t.latched, Delays: g.delays,
 		Minutes: append([]Minute{}, g.minutes...), Began: g.began, Levels: g.byLevel(),
-	}, d, g.fates
+	}, d, g.outcomes
 }
 
 func encoded(h *hdrhistogram.Histogram) string {
@@ -135,12 +135,12 @@ func (t *tally) restore(s wayState) error {
 	t.foreign, t.foreignBytes = s.Foreign, s.ForeignBytes
 	t.between, t.intervals, t.jitter, t.total, t.wire, t.fast = s.Between, s.Intervals, s.Jitter, s.Total, s.Wire, s.TooFast
 	t.strength, t.snr = s.Strength, s.SNR
-	t.gathered = gathered{fates: s.Fates.fates(), delays: s.Delays, under: s.UnderWay, harms: s.Harms, minutes: s.Minutes, began: s.Began, levels: map[int]*Level{}, strong: math.NaN()}
+	t.ordered = ordered{outcomes: s.Fates.outcomes(), delays: s.Delays, under: s.UnderWay, harms: s.Harms, minutes: s.Minutes, began: s.Began, levels: map[int]*Level{}, strong: math.NaN()}
 	for i := range s.Levels {
 		t.levels[s.Levels[i].DBm] = &s.Levels[i]
 	}
 	t.goneOn = true
-	t.known, t.knownFates, t.latched = int(s.Next), s.Fates.fates(), s.Latched
+	t.known, t.knownFates, t.latched = int(s.Next), s.Fates.outcomes(), s.Latched
 	return nil
 }
 

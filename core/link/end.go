@@ -48,7 +48,7 @@ const answers = 2 * time.Second
 func (t *Test) end(s *bench.Station, run uint32, listenTo byte, start time.Time) *end {
 	e := &end{Station: s, Carriage: carriage(s), line: s.Wire(), test: t, run: run, listenTo: listenTo, start: start}
 	e.decode.Whole = e.came
-	e.decode.Broken = e.remains
+	e.decode.Broken = e.fragment
 	return e
 }
 
@@ -167,7 +167,7 @@ func (e *end) arrival(l dialog.Line, caps []pattern.Capture) {
 	f, err := frame.Decode([]byte(payload))
 	switch {
 	case err != nil && !foreign:
-		e.remains([]byte(payload), len(payload))
+		e.fragment([]byte(payload), len(payload))
 	case foreign && err != nil:
 		e.counts.gotForeign(len(payload))
 	case foreign || f.Run != e.run || !e.expects(f.Way):

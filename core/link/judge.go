@@ -12,13 +12,13 @@ import (
 type judging struct {
 	*Direction
 	limits  Limits
-	fates   *fates
+	fates   *outcomes
 	latched latched
 	sure    bool // the test was to end as soon as its limits were decided
 }
 
 // judge sets the verdict and says why. Without a limit nothing was judged.
-func (d *Direction) judge(l Limits, f *fates, on latched, sure bool) {
+func (d *Direction) judge(l Limits, f *outcomes, on latched, sure bool) {
 	j := judging{d, l, f, on, sure}
 	d.Verdict, d.Why = verdict.Measured, []string{}
 	d.Judged = Judged{verdict.Measured, verdict.Measured, verdict.Measured}

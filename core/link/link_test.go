@@ -81,7 +81,7 @@ func TestVerdicts(t *testing.T) {
 		if d.Sent != d.Received+d.Lost+d.UnderWay || d.UnderWay != strings.Count(c.frames, "u") {
 			t.Errorf("%.20s...: %d sent, %d received, %d lost, %d under way", c.frames, d.Sent, d.Received, d.Lost, d.UnderWay)
 		}
-		if d.judge(c.limits, &ta.fates, latched{}, false); d.Verdict != c.want || !strings.Contains(strings.Join(d.Why, "; "), c.words) {
+		if d.judge(c.limits, &ta.outcomes, latched{}, false); d.Verdict != c.want || !strings.Contains(strings.Join(d.Why, "; "), c.words) {
 			t.Errorf("%.30s... %+v: %s (%v), want %s, %s", c.frames, c.limits, d.Verdict, d.Why, c.want, c.words)
 		}
 	}
@@ -143,7 +143,7 @@ func TestWhatIsToldBeside(t *testing.T) {
 	if math.Abs(d.KeptMS-20) > 0.001 || d.Sent != 20 || d.Lost != 20 {
 		t.Errorf("gone on: every %v ms, %d sent, %d lost", d.KeptMS, d.Sent, d.Lost)
 	}
-	if d.judge(Limits{}, &on.fates, latched{}, false); d.Verdict != verdict.Failed || !strings.Contains(d.Why[0], "no whole frame arrived, but 7 bytes") {
+	if d.judge(Limits{}, &on.outcomes, latched{}, false); d.Verdict != verdict.Failed || !strings.Contains(d.Why[0], "no whole frame arrived, but 7 bytes") {
 		t.Errorf("%s: %v", d.Verdict, d.Why)
 	}
 }
@@ -166,7 +166,7 @@ func TestDecidedStays(t *testing.T) {
 	send(150, true)
 	ta.close(now.Add(time.Hour), false)
 	d := ta.direction("a", "b")
-	if d.judge(Limits{MaxLoss: &limit}, &ta.fates, ta.latched, true); d.Verdict != verdict.Passed || !strings.Contains(d.Why[0], "decided after 1000 frames") {
+	if d.judge(Limits{MaxLoss: &limit}, &ta.outcomes, ta.latched, true); d.Verdict != verdict.Passed || !strings.Contains(d.Why[0], "decided after 1000 frames") {
 		t.Errorf("%s: %v", d.Verdict, d.Why)
 	}
 }

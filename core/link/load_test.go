@@ -184,7 +184,7 @@ func TestStrength(t *testing.T) {
 		t.Errorf("%+v is %v wide", d.Strength, width)
 	}
 	for dbm, want := range map[float64]verdict.Verdict{-101: verdict.Passed, -99: verdict.Failed, -100: verdict.Undecided} {
-		if d.judge(limit(dbm), &fates{}, latched{}, false); d.Verdict != want {
+		if d.judge(limit(dbm), &outcomes{}, latched{}, false); d.Verdict != want {
 			t.Errorf("against %v: %s, %v", dbm, d.Verdict, d.Why)
 		}
 	}
@@ -194,7 +194,7 @@ func TestStrength(t *testing.T) {
 			few.Add(-80)
 		}
 		d := Direction{Sent: 200, Received: max(1, n), Strength: few.Spread()}
-		if d.judge(limit(-100), &fates{}, latched{}, false); d.Verdict != verdict.Undecided {
+		if d.judge(limit(-100), &outcomes{}, latched{}, false); d.Verdict != verdict.Undecided {
 			t.Errorf("%d values: %s, %v", n, d.Verdict, d.Why)
 		}
 	}

@@ -201,7 +201,7 @@ func (r *running) seal(err error) {
 	for _, w := range r.ways {
 		w.to.counts.close(time.Now(), err != nil)
 		d := w.direction()
-		d.judge(r.Limits, &w.to.counts.fates, w.to.counts.latched, r.Sure)
+		d.judge(r.Limits, &w.to.counts.outcomes, w.to.counts.latched, r.Sure)
 		if err != nil {
 			d.Verdict = verdict.Broken
 			d.Why = append(d.Why, "the test was cut short: "+err.Error())

@@ -139,11 +139,11 @@ type Lag struct {
 func (t *tally) direction(from, to string) Direction {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.sumUp(from, to, t.gathered)
+	return t.sumUp(from, to, t.ordered)
 }
 
 // sumUp is direction with what was gathered. The mutex is held.
-func (t *tally) sumUp(from, to string, g gathered) Direction {
+func (t *tally) sumUp(from, to string, g ordered) Direction {
 	sent := int(t.next)
 	d := Direction{
 		From: from, To: to,

@@ -90,7 +90,7 @@ type tally struct {
 	strength, snr                                  stats.Sample
 	news                                           chan struct{}
 
-	gathered  // of the frames that are settled
+	ordered   // of the frames that are settled
 	trend     trend
 	lastCame  time.Time
 	firstCame time.Time
@@ -99,7 +99,7 @@ type tally struct {
 	// The frames so old that their fate is known, for deciding along the way, and what
 	// was decided.
 	known      int
-	knownFates fates
+	knownFates outcomes
 	latched    latched
 }
 
@@ -133,8 +133,8 @@ func newTally(count int, deadline, over time.Duration, settled func(Row)) *tally
 		deadline: deadline, over: over, settled: settled, highest: -1,
 		frames:  make([]Row, 0, max(0, min(count, windowSize))), // at once: growing would hold up a frame
 		latency: newHistogram(), planned: newHistogram(), lag: newHistogram(),
-		news:     make(chan struct{}, 1),
-		gathered: newGathered(),
+		news:    make(chan struct{}, 1),
+		ordered: newOrdered(),
 	}
 }
 
@@ -181,7 +181,7 @@ func (t *tally) settleOldest() {
 	if t.known <= int(t.oldest) {
 		t.learnOne(r)
 	}
-	t.gathered.add(r, t.over)
+	t.ordered.add(r, t.over)
 	if t.settled != nil {
 		t.settled(r)
 	}

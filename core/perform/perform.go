@@ -45,8 +45,8 @@ type Run struct {
 	// Operator is asked where a step needs hands or eyes; without one such a
 	// step is untested.
 	Operator Operator
-	// Second is asked about each step that has failed; nil asks nobody.
-	Second Second
+	// OnFailure is asked about each step that has failed; nil asks nobody.
+	OnFailure Retry
 	// Uses waits until a step may use what it shares with others on the bench, and returns what
 	// gives it back; nil lets all be used at once.
 	Uses func(ctx context.Context, names []string) (release func(), err error)
@@ -240,7 +240,7 @@ type performer struct {
 	secret      map[string]bool          // names of secrets, and of what was made of them
 	calls       []*call                  // routines being done, the innermost last
 	gave        map[string]bool          // names that the step has given a value
-	gathers     *gathered                // the series of this try of the step
+	gathers     *collectedSeries         // the series of this try of the step
 	watching    *watching                // the watch that goes on; nil if none does
 	inRows      bool                     // a table is judged row by row
 	often       map[string]bool          // routines that the step does more than once
@@ -369,7 +369,7 @@ func (p *performer) steps(ctx context.Context) {
 
 // stops reports whether the run stops at a step that has failed.
 func (p *performer) stops() bool {
-	if p.run.Second != nil { // somebody was asked
+	if p.run.OnFailure != nil { // somebody was asked
 		return p.choice != GoOn
 	}
 	return !p.run.Procedure.KeepGoing

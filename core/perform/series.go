@@ -43,8 +43,8 @@ type seriesOf struct {
 	ports string
 }
 
-// gathered are the series of one try of a step. Values are told to the stream in batches.
-type gathered struct {
+// collectedSeries are the series of one try of a step. Values are told to the stream in batches.
+type collectedSeries struct {
 	of    map[seriesOf]*gathering
 	order []*gathering
 	depth int  // of repetitions
@@ -124,7 +124,7 @@ func (p *performer) newSeries(m record.Measurement, port string) *gathering {
 }
 
 // add takes a value into a series, and has the stream told of it soon.
-func (gs *gathered) add(p *performer, g *gathering, m record.Measurement) {
+func (gs *collectedSeries) add(p *performer, g *gathering, m record.Measurement) {
 	outside := m.Verdict == verdict.Failed
 	gs.out = gs.out || outside
 	g.moved = g.moved || !sameLimit(m.Low, g.first.Low) || !sameLimit(m.High, g.first.High)
@@ -156,7 +156,7 @@ func (gs *gathered) add(p *performer, g *gathering, m record.Measurement) {
 }
 
 // tell tells the stream of what waits of a series. The mutex is held.
-func (gs *gathered) tell(p *performer, g *gathering) {
+func (gs *collectedSeries) tell(p *performer, g *gathering) {
 	w := g.waiting
 	if len(w.At) == 0 {
 		return
@@ -170,7 +170,7 @@ func (gs *gathered) tell(p *performer, g *gathering) {
 }
 
 // tellAll tells of all that waits.
-func (gs *gathered) tellAll(p *performer) {
+func (gs *collectedSeries) tellAll(p *performer) {
 	gs.mu.Lock()
 	defer gs.mu.Unlock()
 	if gs.timer != nil {
@@ -208,7 +208,7 @@ func (g *gathering) row() record.Measurement {
 
 // beginSeries begins a try of the step with none.
 func (p *performer) beginSeries() {
-	p.gathers = &gathered{of: map[seriesOf]*gathering{}}
+	p.gathers = &collectedSeries{of: map[seriesOf]*gathering{}}
 	p.often = oftenDone(p.step.Body, map[string]int{}) // the file may have been mended
 }
 

@@ -115,7 +115,7 @@ func (w *shift) slot() {
 		release := w.shares[TheHand].take()
 		time.Sleep(w.Hand)
 		release()
-		o, err := w.once(context.Background(), scene{seed: w.Seed + uint64(i), uses: w.uses, quick: true}, w.Units[i])
+		o, err := w.once(context.Background(), trial{seed: w.Seed + uint64(i), uses: w.uses, quick: true}, w.Units[i])
 		w.mu.Lock()
 		if err != nil && w.err == nil {
 			w.err = err

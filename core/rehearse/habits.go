@@ -15,7 +15,7 @@ type habit struct {
 	tries string // what its step would have to have to spare it; "" if it is something else
 	name  string
 	port  string
-	scene scene
+	scene trial
 	spare string               // what would spare it, where it is refused
 	what  string               // the measurement that is changed; "" if none is
 	is    func(limitSeen) bool // ... whether it has come to what it was to be
@@ -30,7 +30,7 @@ func (p *Play) habits(b *baseline) (all []*habit) {
 		}
 		name := decl.Name
 		styled := func(what, spare string, s style) {
-			all = append(all, &habit{name: what, port: name, scene: scene{style: map[string]style{name: s}}, spare: spare})
+			all = append(all, &habit{name: what, port: name, scene: trial{style: map[string]style{name: s}}, spare: spare})
 		}
 		if _, there := p.Modules[name]; !there {
 			continue
@@ -57,7 +57,7 @@ func (p *Play) habits(b *baseline) (all []*habit) {
 		if st.Setup.Dialect == phrasebook.Console {
 			styled("a prompt in colours", "prompt in the header, as it is without colours", style{colour: true})
 		}
-		all = append(all, &habit{name: "noise when it starts", port: name, scene: scene{before: map[string][]byte{name: []byte("\x00\xff\x83U\x1c\r\n")}}, spare: "a first step that is tried again: " + again, tries: again})
+		all = append(all, &habit{name: "noise when it starts", port: name, scene: trial{before: map[string][]byte{name: []byte("\x00\xff\x83U\x1c\r\n")}}, spare: "a first step that is tried again: " + again, tries: again})
 		if pb := st.Phrasebook; pb != nil && pb.Banner != nil && pb.Banner.Within > 0 {
 			late := time.Duration(pb.Banner.Within) * 9 / 10
 			styled(fmt.Sprintf("a start that takes %v, as long as the phrasebook allows", late), "a longer time for the first line after a restart", style{starts: late, banner: pb.Banner.Pattern})
@@ -150,8 +150,8 @@ func (p *Play) noticed(b *baseline, port string, book *phrasebook.Phrasebook) (a
 		if text == "" || waited { // what the procedure waits for is a notice no more
 			continue
 		}
-		all = append(all, &habit{name: "the notice " + n.Name + " between all lines", port: port, scene: scene{tampers: map[string]func(*log) tamper{port: func(l *log) tamper {
-			return &rewrites{do: func(line []byte) ([][]byte, bool) {
+		all = append(all, &habit{name: "the notice " + n.Name + " between all lines", port: port, scene: trial{tampers: map[string]func(*log) tamper{port: func(l *log) tamper {
+			return &rewrittenAnswer{do: func(line []byte) ([][]byte, bool) {
 				return [][]byte{[]byte(text), line}, l.spokenTo(port) // within an answer
 			}, trigger: &trigger{}}
 		}}}})
@@ -173,7 +173,7 @@ func (p *Play) firstRefused(b *baseline) (all []*habit) {
 		said, _, _ := b.answered(decl.Name)
 		if refusal := m.refusal(); refusal != nil && len(said) > 0 {
 			first := string(bytes.Clone(said[0]))
-			all = append(all, &habit{name: "the first command after power-up is refused", port: decl.Name, scene: scene{tampers: map[string]func(*log) tamper{decl.Name: func(*log) tamper {
+			all = append(all, &habit{name: "the first command after power-up is refused", port: decl.Name, scene: trial{tampers: map[string]func(*log) tamper{decl.Name: func(*log) tamper {
 				return &instead{line: first, nth: 1, answer: refusal, trigger: &trigger{}}
 			}}}, spare: again + " at the first step", tries: again})
 		}

@@ -27,7 +27,7 @@ func (m *maker) messages() (all []*mutant) {
 	arrives := func(do func(line []byte) [][]byte) func() (tamper, *trigger) {
 		return func() (tamper, *trigger) {
 			on := &trigger{}
-			return &rewrites{do: func(line []byte) ([][]byte, bool) {
+			return &rewrittenAnswer{do: func(line []byte) ([][]byte, bool) {
 				if _, is := c.ArrivesPattern.Match(line); !is {
 					return nil, false
 				}
@@ -92,7 +92,7 @@ func (m *maker) overhears() *mutant {
 	}
 	x.make = func() (tamper, *trigger) {
 		on := &trigger{}
-		return &through{trigger: on}, on
+		return &unchanged{trigger: on}, on
 	}
 	return x
 }

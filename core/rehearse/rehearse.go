@@ -152,7 +152,7 @@ func (p *Play) Rehearse(ctx context.Context, times int) (*Report, error) {
 		p.mask.Add(text)
 	}
 	r := &Report{Procedure: p.File.Title, Seed: p.Seed, Bad: []Bad{}, Good: []Good{}, Chances: []Chance{}}
-	first, err := p.perform(ctx, scene{seed: p.Seed})
+	first, err := p.perform(ctx, trial{seed: p.Seed})
 	if err != nil {
 		return nil, err
 	}
@@ -261,8 +261,8 @@ func (p *Play) bad(ctx context.Context, r *Report, b *baseline) error {
 }
 
 // with is a performance with a bad module; on tells in the end whether that has done anything.
-func (p *Play) with(m *mutant, on **trigger) scene {
-	s := scene{seed: p.Seed, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
+func (p *Play) with(m *mutant, on **trigger) trial {
+	s := trial{seed: p.Seed, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
 		var t tamper
 		t, *on = m.make()
 		return t
@@ -310,7 +310,7 @@ func (p *Play) plays(ctx context.Context, r *Report, b *baseline, m *mutant, kno
 	if plays, is := known[key]; is || m.replays == "" {
 		return plays || m.replays == "", nil
 	}
-	o, err := p.perform(ctx, scene{seed: p.Seed, quick: true, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
+	o, err := p.perform(ctx, trial{seed: p.Seed, quick: true, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
 		return &control{line: m.replays, was: b.was(m.port), lines: b.betweenPrompts(m.port, m.replays)}
 	}}})
 	if err != nil {
@@ -383,7 +383,7 @@ func (p *Play) air(ctx context.Context, r *Report, times int) error {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
-		o, err := p.perform(ctx, scene{seed: p.Seed + uint64(i), air: &p.Air})
+		o, err := p.perform(ctx, trial{seed: p.Seed + uint64(i), air: &p.Air})
 		if err != nil {
 			return err
 		}

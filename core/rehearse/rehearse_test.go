@@ -256,7 +256,7 @@ func TestAgreesWithBench(t *testing.T) {
 		}
 		p := play(t, head+"step \"s\"\n    pause 1ms\nend\n", c.values)
 		p.File = f
-		good, err := p.perform(t.Context(), scene{seed: 1})
+		good, err := p.perform(t.Context(), trial{seed: 1})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -266,12 +266,12 @@ func TestAgreesWithBench(t *testing.T) {
 		}
 		type one struct {
 			name  string
-			scene func() scene
+			scene func() trial
 		}
 		var all []one
 		for _, m := range p.mutants(b) {
 			if m.touched && m.make != nil {
-				all = append(all, one{m.name + " of " + m.about, func() scene {
+				all = append(all, one{m.name + " of " + m.about, func() trial {
 					var on *trigger
 					return p.with(m, &on)
 				}})
@@ -279,7 +279,7 @@ func TestAgreesWithBench(t *testing.T) {
 		}
 		for _, h := range append(p.habits(b), p.firstRefused(b)...) {
 			if h.scene.style["radio"].delay == 0 { // that is a matter of a hundredth of a second
-				all = append(all, one{h.name, func() scene { return h.scene }})
+				all = append(all, one{h.name, func() trial { return h.scene }})
 			}
 		}
 		t.Logf("%s: %d modules", c.file, len(all))
@@ -309,7 +309,7 @@ func TestAgreesWithBench(t *testing.T) {
 }
 
 // atTerminal has the program perform a procedure on a module at a pseudo-terminal.
-func (p *Play) atTerminal(t *testing.T, s scene, file string, set []string) (came, at string) {
+func (p *Play) atTerminal(t *testing.T, s trial, file string, set []string) (came, at string) {
 	m := p.Modules["radio"]
 	if other, is := s.modules["radio"]; is {
 		m = other
@@ -372,7 +372,7 @@ func BenchmarkRehearsal(b *testing.B) {
 		b.Run(name, func(b *testing.B) {
 			n := 0
 			for b.Loop() {
-				if o, err := p.perform(b.Context(), scene{seed: 1}); err != nil || o.res.Verdict != verdict.Passed {
+				if o, err := p.perform(b.Context(), trial{seed: 1}); err != nil || o.res.Verdict != verdict.Passed {
 					b.Fatal(o.res.Verdict, err)
 				}
 				n++

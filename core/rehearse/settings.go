@@ -77,7 +77,7 @@ func (m *maker) setting(set phrasebook.Setting, was map[string][][]byte) (all []
 	add("stored at the second try only", hidden, func(on *trigger) tamper { return &instead{line: line, nth: 1, was: was, trigger: on} })
 	for _, wrong := range wrongValues(set, value) {
 		if to, err := set.WriteSaid.Fill(func(string) (string, error) { return wrong.value, nil }); err == nil {
-			add("stored wrong: "+wrong.how, hidden, func(on *trigger) tamper { return &otherwise{line: line, to: to, trigger: on} })
+			add("stored wrong: "+wrong.how, hidden, func(on *trigger) tamper { return &replacedLine{line: line, to: to, trigger: on} })
 		}
 	}
 	if set.ReadSaid == nil || set.AnswerPattern == nil {
@@ -86,7 +86,7 @@ func (m *maker) setting(set phrasebook.Setting, was map[string][][]byte) (all []
 	lie := func(starts *pattern.Pattern) func(*trigger) tamper {
 		tells := set.AnswerPattern.Example(map[string]string{"value": value})
 		return func(on *trigger) tamper {
-			return &lies{write: line, read: set.Read, tells: tells, pattern: set.AnswerPattern, starts: starts, was: was, trigger: on}
+			return &falseAnswer{write: line, read: set.Read, tells: tells, pattern: set.AnswerPattern, starts: starts, was: was, trigger: on}
 		}
 	}
 	if m.book.Banner != nil && m.restartsAfter(line) {
@@ -125,7 +125,7 @@ func (m *maker) packets(set phrasebook.Setting, was map[string][][]byte) (all []
 		}
 		all = append(all, &mutant{kind: ofSettings, name: "stored wrong: " + wrong.how, port: m.port, about: set.Name, step: m.stepOf(line), touched: true, make: func() (tamper, *trigger) {
 			on := &trigger{}
-			return &otherwise{line: string(line), to: string(to), trigger: on}, on
+			return &replacedLine{line: string(line), to: string(to), trigger: on}, on
 		}})
 	}
 	return all
@@ -164,7 +164,7 @@ func (m *maker) saidBy(statements []string) (said [][]byte) {
 	alone := *m.Play
 	alone.File, alone.Values = file, map[string]any{}
 	alone.Stations = map[string]*bench.Station{m.port: m.Stations[m.port]}
-	o, err := alone.perform(context.Background(), scene{seed: m.Seed})
+	o, err := alone.perform(context.Background(), trial{seed: m.Seed})
 	if err != nil {
 		return nil
 	}

@@ -20,7 +20,7 @@ import (
 // made of.
 type measured struct {
 	limitSeen
-	*spot
+	*numberSeen
 	base  float64 // the value where the number is as it was
 	slope float64 // of the value, for each unit of the number
 	plain bool    // it is the number itself
@@ -52,7 +52,7 @@ func (p *Play) measurements(ctx context.Context, b *baseline) (all []*measured, 
 			continue
 		}
 		for _, s := range p.spots(b, l) {
-			m := &measured{limitSeen: l, spot: s, base: float64(l.Value)}
+			m := &measured{limitSeen: l, numberSeen: s, base: float64(l.Value)}
 			if found, err := p.depends(ctx, b, m); err != nil {
 				return nil, err
 			} else if found {
@@ -84,7 +84,7 @@ func (p *Play) values() map[string]bool {
 
 // spots are the numbers that came before a value was judged: those that equal it first, then the
 // latest.
-func (p *Play) spots(b *baseline, l limitSeen) (all []*spot) {
+func (p *Play) spots(b *baseline, l limitSeen) (all []*numberSeen) {
 	said := map[string]string{}
 	for _, e := range b.log[:min(l.at, len(b.log))] {
 		st := p.Stations[e.port]
@@ -93,14 +93,14 @@ func (p *Play) spots(b *baseline, l limitSeen) (all []*spot) {
 		case e.out:
 			said[e.port] = string(e.text)
 		default:
-			for _, s := range spotsIn(st.Phrasebook, e.port, said[e.port], e.text, st.Setup.Dialect != phrasebook.Bytes) {
+			for _, s := range numbersIn(st.Phrasebook, e.port, said[e.port], e.text, st.Setup.Dialect != phrasebook.Bytes) {
 				all = append(slices.DeleteFunc(all, s.same), s)
 			}
 		}
 	}
 	slices.Reverse(all)
-	slices.SortStableFunc(all, func(x, y *spot) int {
-		is := func(s *spot) int {
+	slices.SortStableFunc(all, func(x, y *numberSeen) int {
+		is := func(s *numberSeen) int {
 			if s.value() == float64(l.Value) {
 				return 0
 			}
@@ -114,8 +114,8 @@ func (p *Play) spots(b *baseline, l limitSeen) (all []*spot) {
 // told performs it with a number told as so many units, and is what was measured then; false if
 // nothing was.
 func (p *Play) told(ctx context.Context, b *baseline, m *measured, units float64) (float64, bool, error) {
-	o, err := p.perform(ctx, scene{seed: p.Seed, quick: true, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
-		return &rewrites{after: m.after, do: m.put(units), trigger: &trigger{}}
+	o, err := p.perform(ctx, trial{seed: p.Seed, quick: true, tampers: map[string]func(*log) tamper{m.port: func(*log) tamper {
+		return &rewrittenAnswer{after: m.after, do: m.put(units), trigger: &trigger{}}
 	}}})
 	if err != nil {
 		return 0, false, err
@@ -278,7 +278,7 @@ func (m *maker) limits() (all []*mutant) {
 			}
 			all = append(all, &mutant{kind: ofLimits, name: "a value " + e.name + " its limit", port: m.port, about: v.What, step: v.Step, touched: true, anyway: true, what: v.What, is: func(l limitSeen) bool { return l.Step == v.Step && e.outside(l) }, make: func() (tamper, *trigger) {
 				on := &trigger{}
-				return &rewrites{after: v.after, nth: nth, do: v.put(units), trigger: on}, on
+				return &rewrittenAnswer{after: v.after, nth: nth, do: v.put(units), trigger: on}, on
 			}})
 		}
 	}
@@ -320,8 +320,8 @@ func (p *Play) within(b *baseline, port string) (all []*habit) {
 			}
 			all = append(all, &habit{name: name, port: port, what: m.What, is: func(l limitSeen) bool {
 				return l.Step == m.Step && !slices.ContainsFunc(m.sides(), func(s side) bool { return s.outside(l) })
-			}, spare: "a wider limit", scene: scene{tampers: map[string]func(*log) tamper{port: func(*log) tamper {
-				return &rewrites{after: m.after, do: m.put(units), trigger: &trigger{}}
+			}, spare: "a wider limit", scene: trial{tampers: map[string]func(*log) tamper{port: func(*log) tamper {
+				return &rewrittenAnswer{after: m.after, do: m.put(units), trigger: &trigger{}}
 			}}}})
 		}
 	}
@@ -351,7 +351,7 @@ func (m *maker) times() (all []*mutant) {
 				}
 				all = append(all, &mutant{kind: ofLimits, name: "a time above its limit", port: m.port, about: n.What, step: s.Title, touched: true, anyway: true, style: &style{starts: late, banner: h.Pattern}, make: func() (tamper, *trigger) {
 					on := &trigger{n: 1}
-					return &through{trigger: on}, on
+					return &unchanged{trigger: on}, on
 				}})
 			}
 		})

@@ -69,7 +69,7 @@ func (m *maker) identities() (all []*mutant) {
 					x.mend = &mend{Step: m.steps[i], Lines: m.identified(id.Name, value)}
 					x.make = func() (tamper, *trigger) {
 						on := &trigger{}
-						return &rewrites{after: id.Read, do: replaced(value, other), trigger: on}, on
+						return &rewrittenAnswer{after: id.Read, do: replaced(value, other), trigger: on}, on
 					}
 				}
 			}
@@ -122,7 +122,7 @@ func (m *maker) commands() (all []*mutant) {
 	if success != nil && len(m.said) > 0 {
 		all = append(all, &mutant{kind: ofIdentity, name: "says yes to everything", port: m.port, step: m.steps[0], about: "another module", touched: true, anyway: true, make: func() (tamper, *trigger) {
 			on := &trigger{}
-			return &agrees{answer: success, trigger: on}, on
+			return &acceptsAll{answer: success, trigger: on}, on
 		}})
 	}
 	for i, s := range m.said {
@@ -265,7 +265,7 @@ func (m *maker) stranger() []*mutant {
 		other := bench.Standin{Name: own.Name, Family: family, Line: own.Line, Place: own.Place}
 		return []*mutant{{kind: ofIdentity, name: "is of another family", port: m.port, step: m.steps[0], about: "another module", touched: true, anyway: true, module: &other, make: func() (tamper, *trigger) {
 			on := &trigger{n: 1}
-			return &through{trigger: on}, on
+			return &unchanged{trigger: on}, on
 		}}}
 	}
 	return nil

@@ -28,16 +28,16 @@ type Procedure struct {
 	Chosen  map[string]bool   // titles of the steps to perform; nil means all
 	Earlier *Earlier          // an earlier run of it, which tells what steps left out would give; nil if there is none
 	// Identity is what modules were found to say that they are, by the procedure's ports; may be nil.
-	Identity map[string]record.SettingValue
-	Operator perform.Operator // nil if nobody is there
-	Asks     bool             // it is a person, who can be asked about what is odd
-	Second   perform.Second   // asked about steps that have failed; nil asks nobody
-	Files    []string         // that values came from
-	Keep     Keep
-	Begun    func(*record.Stream) // is given what tells of all that happens, once that has begun; may be nil
-	Command  string               // what is done, in the record; run unless said
-	Measures bool                 // where nothing was judged, what passed is measured
-	Enough   <-chan struct{}      // ends a watch when it is closed; may be nil
+	Identity  map[string]record.SettingValue
+	Operator  perform.Operator // nil if nobody is there
+	Asks      bool             // it is a person, who can be asked about what is odd
+	OnFailure perform.Retry    // asked about steps that have failed; nil asks nobody
+	Files     []string         // that values came from
+	Keep      Keep
+	Begun     func(*record.Stream) // is given what tells of all that happens, once that has begun; may be nil
+	Command   string               // what is done, in the record; run unless said
+	Measures  bool                 // where nothing was judged, what passed is measured
+	Enough    <-chan struct{}      // ends a watch when it is closed; may be nil
 	// Uses waits until a step may use what it shares with others; see [perform.Run]. May be nil.
 	Uses func(ctx context.Context, names []string) (release func(), err error)
 
@@ -94,7 +94,7 @@ func (p *Procedure) Do(ctx context.Context) (res perform.Result, err error) {
 		folder = filepath.Dir(p.Keep.Record)
 	}
 	run := &perform.Run{
-		Procedure: p.File, Stations: maps.Clone(stations), Values: p.Values, Unit: p.Keep.Unit, Passed: s.passed(p.File.Title), Asks: p.Asks, Events: s.Events, Chosen: p.Chosen, Before: before, Operator: p.Operator, Second: p.Second, Measures: p.Measures, Enough: p.Enough, Uses: p.Uses, Drawn: drawn, Identity: p.Identity,
+		Procedure: p.File, Stations: maps.Clone(stations), Values: p.Values, Unit: p.Keep.Unit, Passed: s.passed(p.File.Title), Asks: p.Asks, Events: s.Events, Chosen: p.Chosen, Before: before, Operator: p.Operator, OnFailure: p.OnFailure, Measures: p.Measures, Enough: p.Enough, Uses: p.Uses, Drawn: drawn, Identity: p.Identity,
 		Keep: func(name string, data []byte) (string, error) { return keepFile(folder, name, data) },
 	}
 	res = run.Do(ctx)
@@ -178,7 +178,7 @@ func (p *Procedure) Plan(ctx context.Context) (missing []string, err error) {
 	if err == nil {
 		_, err = p.complete(stations)
 	}
-	names, pools := draws(p.File)
+	names, pools := pooled(p.File)
 	for i, name := range names {
 		missing = append(missing, fmt.Sprintf("%s is drawn from the pool %q when the run begins", name, pools[i]))
 	}

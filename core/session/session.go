@@ -165,7 +165,7 @@ func (s *Session) evidence(o record.Origin, name string) error {
 		return misuse("--record %s: the file exists, and a record is never replaced. Choose another name, or give --keep-both to take the next free one", k.Record)
 	}
 	if path != "" {
-		err := s.noteUnfiled(where, o, path)
+		err := s.notePending(where, o, path)
 		if err != nil {
 			s.trouble(err.Error())
 		}

@@ -29,9 +29,9 @@ type Mended struct {
 	Sums map[string]record.Digest // SHA-256 of its files, by path
 }
 
-// Second asks what is to be done about a step that has failed. With Again it may hand out
+// Retry asks what is to be done about a step that has failed. With Again it may hand out
 // a mended procedure; else nil.
-type Second func(ctx context.Context, failed StepResult) (Choice, *Mended)
+type Retry func(ctx context.Context, failed StepResult) (Choice, *Mended)
 
 // Adoptable says why a procedure cannot take the place of one that is being performed: only
 // what stands in its steps and routines may differ. The ports are open as they were said to
@@ -91,9 +91,9 @@ func (p *performer) adopt(mended *procedure.File) {
 // second asks a person about a failed step, as often as it fails, and tries it again. It
 // returns what came of the last try.
 func (p *performer) second(ctx context.Context, err error, limits int) error {
-	for outcome(err) == verdict.Failed && p.run.Second != nil && ctx.Err() == nil && !p.interrupted {
+	for outcome(err) == verdict.Failed && p.run.OnFailure != nil && ctx.Err() == nil && !p.interrupted {
 		began := time.Now()
-		choice, mended := p.run.Second(ctx, StepResult{Title: p.step.Title, Verdict: verdict.Failed, Tries: p.try, Why: p.mask.Hide(err.Error()), Err: err})
+		choice, mended := p.run.OnFailure(ctx, StepResult{Title: p.step.Title, Verdict: verdict.Failed, Tries: p.try, Why: p.mask.Hide(err.Error()), Err: err})
 		p.pondered += time.Since(began)
 		if p.choice = choice; choice != Again {
 			return err

@@ -42,8 +42,8 @@ type Play struct {
 	mask secret.Mask // of the secrets
 }
 
-// scene is one performance: what is otherwise than on good modules that do their best.
-type scene struct {
+// trial is one performance: what is otherwise than on good modules that do their best.
+type trial struct {
 	tampers map[string]func(*log) tamper // by port
 	style   map[string]style
 	modules map[string]bench.Standin // that are there in the place of others
@@ -79,7 +79,7 @@ type limitSeen struct {
 const longest = 2 * time.Hour
 
 // perform performs the procedure once.
-func (p *Play) perform(ctx context.Context, s scene) (o outcome, err error) {
+func (p *Play) perform(ctx context.Context, s trial) (o outcome, err error) {
 	if ctx.Err() != nil {
 		return o, context.Cause(ctx)
 	}
@@ -87,7 +87,7 @@ func (p *Play) perform(ctx context.Context, s scene) (o outcome, err error) {
 	return o, errors.Join(err, fault)
 }
 
-func (p *Play) inBubble(s scene) (o outcome, err error) {
+func (p *Play) inBubble(s trial) (o outcome, err error) {
 	own, cancel := context.WithCancelCause(context.Background()) // a bubble waits for nothing from outside
 	defer cancel(nil)
 	timer := time.AfterFunc(longest, func() { cancel(errors.New("it goes on without end")) })
@@ -96,18 +96,18 @@ func (p *Play) inBubble(s scene) (o outcome, err error) {
 }
 
 // reached is what is asked of the network, which there is not.
-func (s scene) reached(what string, within time.Duration) (time.Duration, error) {
+func (s trial) reached(what string, within time.Duration) (time.Duration, error) {
 	if s.reach != nil {
 		return s.reach(what, within)
 	}
 	return time.Millisecond, nil
 }
 
-// stage is the modules of one performance, and what goes over their lines.
-type stage struct {
+// setup is the modules of one performance, and what goes over their lines.
+type setup struct {
 	*Play
-	scene
-	sea     *harbour
+	trial
+	network *localNet
 	bench   *sim.Bench
 	log     *log
 	mu      sync.Mutex
@@ -115,10 +115,10 @@ type stage struct {
 	ends    []func() // of their connections
 }
 
-// stage makes the modules.
-func (p *Play) stage(s scene) (*stage, error) {
-	st := &stage{Play: p, scene: s, sea: &harbour{}, log: &log{}}
-	cfg := sim.Config{Sleep: time.Sleep, Families: families.All, NoNetwork: true, Dial: st.sea.dial}
+// setup makes the modules.
+func (p *Play) stage(s trial) (*setup, error) {
+	st := &setup{Play: p, trial: s, network: &localNet{}, log: &log{}}
+	cfg := sim.Config{Sleep: time.Sleep, Families: families.All, NoNetwork: true, Dial: st.network.dial}
 	if s.air != nil {
 		cfg.Air = *s.air
 	}
@@ -139,7 +139,7 @@ func (p *Play) stage(s scene) (*stage, error) {
 }
 
 // stations are the ports of the procedure, each with its module behind what stands between them.
-func (st *stage) stations() map[string]*bench.Station {
+func (st *setup) stations() map[string]*bench.Station {
 	all := map[string]*bench.Station{}
 	for name, station := range st.Stations {
 		own := *station
@@ -148,7 +148,7 @@ func (st *stage) stations() map[string]*bench.Station {
 			own.Dial = st.dial(name, &own)
 			own.Supply = supplied(own.Supply, st.bench)
 		} else { // a socket of this machine
-			own.Dial = func() (port.Port, error) { return st.sea.listen(name, own.Address.Where), nil }
+			own.Dial = func() (port.Port, error) { return st.network.listen(name, own.Address.Where), nil }
 		}
 		all[name] = &own
 	}
@@ -156,7 +156,7 @@ func (st *stage) stations() map[string]*bench.Station {
 }
 
 // dial opens the port of a module. What is wrong with the module stays from one opening to the next.
-func (st *stage) dial(name string, own *bench.Station) func() (port.Port, error) {
+func (st *setup) dial(name string, own *bench.Station) func() (port.Port, error) {
 	var t tamper
 	if make := st.tampers[name]; make != nil {
 		t = make(st.log)
@@ -192,11 +192,11 @@ func silence(s phrasebook.Setup) time.Duration {
 }
 
 // toldOf passes on what a module overhears of what is said at another port.
-func (st *stage) toldOf(port string, line []byte) {
-	if st.scene.overhears == nil {
+func (st *setup) toldOf(port string, line []byte) {
+	if st.trial.overhears == nil {
 		return
 	}
-	to, text := st.scene.overhears(port, line)
+	to, text := st.trial.overhears(port, line)
 	st.mu.Lock()
 	defer st.mu.Unlock()
 	for _, m := range st.middles {
@@ -210,7 +210,7 @@ func (st *stage) toldOf(port string, line []byte) {
 const overheardAfter = 60 * time.Millisecond
 
 // watched is a stream that keeps what an outcome tells.
-func (st *stage) watched(o *outcome) *record.Stream {
+func (st *setup) watched(o *outcome) *record.Stream {
 	return record.NewStream(nil, func(e record.Event) {
 		if e.Kind == record.Limit {
 			st.settle() // what is judged has come
@@ -233,7 +233,7 @@ func (st *stage) watched(o *outcome) *record.Stream {
 }
 
 // settle has all that has come be on the log.
-func (st *stage) settle() {
+func (st *setup) settle() {
 	st.mu.Lock()
 	defer st.mu.Unlock()
 	for _, m := range st.middles {
@@ -242,21 +242,21 @@ func (st *stage) settle() {
 }
 
 // hangUp ends all connections.
-func (st *stage) hangUp() {
+func (st *setup) hangUp() {
 	for _, end := range st.ends {
 		end()
 	}
 }
 
 // close ends the performance: nothing of it goes on.
-func (st *stage) close() {
+func (st *setup) close() {
 	st.hangUp()
 	st.bench.Close()
-	st.sea.close()
+	st.network.close()
 }
 
 // once performs the procedure on modules of their own.
-func (p *Play) once(ctx context.Context, s scene, values map[string]any) (o outcome, err error) {
+func (p *Play) once(ctx context.Context, s trial, values map[string]any) (o outcome, err error) {
 	st, err := p.stage(s)
 	if err != nil {
 		return o, err

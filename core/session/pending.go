@@ -16,16 +16,16 @@ import (
 	"uparrot/core/record"
 )
 
-// unfiled is a note that a record of a batch is yet to be filed whole: written when its run begins,
+// pendingRecord is a note that a record of a batch is yet to be filed whole: written when its run begins,
 // taken away when the ledger has it. Its name is that of the run and the number of the program
 // that is at it, 0 if none is any more.
-type unfiled struct {
+type pendingRecord struct {
 	Ledger string `json:"ledger"` // without a password
 	Record string `json:"record"`
 }
 
-// unfiledFolder is where such notes lie for a ledger.
-func unfiledFolder(where string) (string, error) {
+// pendingFolder is where such notes lie for a ledger.
+func pendingFolder(where string) (string, error) {
 	if ledger.IsDatabase(where) {
 		var err error
 		if where, err = ledger.DefaultPath(); err != nil {
@@ -36,20 +36,20 @@ func unfiledFolder(where string) (string, error) {
 	return dir, os.MkdirAll(dir, 0o700)
 }
 
-// noteUnfiled notes that a record is to be filed, for whoever comes after if this program is killed:
+// notePending notes that a record is to be filed, for whoever comes after if this program is killed:
 // before there is a record, so that none is without a note.
-func (s *Session) noteUnfiled(where string, o record.Origin, path string) error {
+func (s *Session) notePending(where string, o record.Origin, path string) error {
 	if o.Claim == nil || path == "" {
 		return nil
 	}
-	dir, err := unfiledFolder(where)
+	dir, err := pendingFolder(where)
 	if err == nil {
 		path, err = filepath.Abs(path)
 	}
 	if err != nil {
 		return fmt.Errorf("note that the record is to be filed: %w", err)
 	}
-	text, err := json.Marshal(unfiled{ledger.Shown(where), path})
+	text, err := json.Marshal(pendingRecord{ledger.Shown(where), path})
 	if err != nil {
 		return err
 	}
@@ -73,7 +73,7 @@ func free(note string) error {
 // CatchUp files the records of batches that could not be filed in a ledger when they were made, or
 // whose program was killed. Done are their paths. What cannot be filed stays noted, and is the error.
 func CatchUp(ctx context.Context, where string) (done []string, err error) {
-	dir, err := unfiledFolder(where)
+	dir, err := pendingFolder(where)
 	if err != nil {
 		return nil, fmt.Errorf("look for records that are not filed: %w", err)
 	}
@@ -113,7 +113,7 @@ func fileNoted(note, where string) (string, error) {
 	if errors.Is(err, fs.ErrNotExist) { // another station has taken it
 		return "", nil
 	}
-	var u unfiled
+	var u pendingRecord
 	if err == nil {
 		err = json.Unmarshal(text, &u)
 	}

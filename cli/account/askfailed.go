@@ -47,8 +47,8 @@ func Sums(paths []string) map[string]record.Digest {
 	return all
 }
 
-// Second asks until it is told what to do; where nobody answers it stops.
-func (q *Asker) Second(ctx context.Context, failed perform.StepResult) (perform.Choice, *perform.Mended) {
+// AskHowToGoOn asks until it is told what to do; where nobody answers it stops.
+func (q *Asker) AskHowToGoOn(ctx context.Context, failed perform.StepResult) (perform.Choice, *perform.Mended) {
 	s := q.App.Err
 	s.Line("   %s", s.Verdict(failed.Verdict, 0))
 	explain(q.App, failed.Err, q.Account.stations)

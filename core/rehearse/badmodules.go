@@ -114,14 +114,14 @@ func (b *baseline) betweenPrompts(port, line string) bool {
 	return found
 }
 
-// otherwise has the module get another line.
-type otherwise struct {
+// replacedLine has the module get another line.
+type replacedLine struct {
 	line, to string
 	heards
 	*trigger
 }
 
-func (t *otherwise) said(line []byte) ([]byte, []byte) {
+func (t *replacedLine) said(line []byte) ([]byte, []byte) {
 	if string(line) != t.line {
 		return line, nil
 	}
@@ -129,9 +129,9 @@ func (t *otherwise) said(line []byte) ([]byte, []byte) {
 	return []byte(t.to), nil
 }
 
-// lies is a module that does not keep a value and tells that it did, for good or until it starts
+// falseAnswer is a module that does not keep a value and tells that it did, for good or until it starts
 // again.
-type lies struct {
+type falseAnswer struct {
 	write, read string
 	tells       string // the line with the value that was to be kept
 	pattern     *pattern.Pattern
@@ -141,7 +141,7 @@ type lies struct {
 	*trigger
 }
 
-func (t *lies) said(line []byte) ([]byte, []byte) {
+func (t *falseAnswer) said(line []byte) ([]byte, []byte) {
 	t.asks = t.lying && string(line) == t.read
 	if string(line) != t.write {
 		return line, nil
@@ -154,7 +154,7 @@ func (t *lies) said(line []byte) ([]byte, []byte) {
 	return nil, nil
 }
 
-func (t *lies) heard(line []byte) [][]byte {
+func (t *falseAnswer) heard(line []byte) [][]byte {
 	if t.starts != nil {
 		if _, is := t.starts.Match(line); is {
 			t.lying = false
@@ -169,20 +169,20 @@ func (t *lies) heard(line []byte) [][]byte {
 	return [][]byte{line}
 }
 
-// agrees answers whatever is said as a success, and does nothing.
-type agrees struct {
+// acceptsAll answers whatever is said as a success, and does nothing.
+type acceptsAll struct {
 	answer []byte
 	heards
 	*trigger
 }
 
-func (t *agrees) said([]byte) ([]byte, []byte) {
+func (t *acceptsAll) said([]byte) ([]byte, []byte) {
 	t.n++
 	return nil, t.answer
 }
 
-// rewrites changes what a module answers to a line, or all that it says.
-type rewrites struct {
+// rewrittenAnswer changes what a module answers to a line, or all that it says.
+type rewrittenAnswer struct {
 	after string // a said line; "" is any
 	nth   int    // of the lines that would be changed; 0 is each
 	do    func(line []byte) ([][]byte, bool)
@@ -191,12 +191,12 @@ type rewrites struct {
 	*trigger
 }
 
-func (t *rewrites) said(line []byte) ([]byte, []byte) {
+func (t *rewrittenAnswer) said(line []byte) ([]byte, []byte) {
 	t.asked = string(line) == t.after
 	return line, nil
 }
 
-func (t *rewrites) heard(line []byte) [][]byte {
+func (t *rewrittenAnswer) heard(line []byte) [][]byte {
 	if t.after != "" && !t.asked {
 		return [][]byte{line}
 	}
@@ -221,10 +221,10 @@ func replaced(old, to string) func([]byte) ([][]byte, bool) {
 	}
 }
 
-// through changes nothing.
-type through struct {
+// unchanged changes nothing.
+type unchanged struct {
 	heards
 	*trigger
 }
 
-func (t *through) said(line []byte) ([]byte, []byte) { return line, nil }
+func (t *unchanged) said(line []byte) ([]byte, []byte) { return line, nil }

@@ -16,8 +16,8 @@ import (
 
 var aNumber = regexp.MustCompile(`-?[0-9]+(\.[0-9]+)?`)
 
-// spot is a number in what a module says: in a line, or a field of a packet.
-type spot struct {
+// numberSeen is a number in what a module says: in a line, or a field of a packet.
+type numberSeen struct {
 	port  string
 	book  *phrasebook.Phrasebook
 	after string  // what was said before it
@@ -30,15 +30,15 @@ type spot struct {
 }
 
 // value is the number as it was.
-func (s *spot) value() float64 { return s.units * s.unit }
+func (s *numberSeen) value() float64 { return s.units * s.unit }
 
 // same reports whether two are the same number of the same line.
-func (s *spot) same(o *spot) bool {
+func (s *numberSeen) same(o *numberSeen) bool {
 	return s.port == o.port && s.after == o.after && s.shape == o.shape && s.at == o.at && s.field == o.field
 }
 
-// spotsIn are the numbers of a line, or of a packet.
-func spotsIn(book *phrasebook.Phrasebook, port, after string, text []byte, lines bool) (all []*spot) {
+// numbersIn are the numbers of a line, or of a packet.
+func numbersIn(book *phrasebook.Phrasebook, port, after string, text []byte, lines bool) (all []*numberSeen) {
 	if !lines {
 		p, fields := procedure.PacketIn(book, text)
 		if p == nil {
@@ -47,7 +47,7 @@ func spotsIn(book *phrasebook.Phrasebook, port, after string, text []byte, lines
 		made := procedure.MadeFields(p)
 		for _, f := range fields {
 			if n, ok := f.Value.(int); ok && !slices.Contains(made, f.Name) {
-				all = append(all, &spot{port: port, book: book, after: after, like: text, shape: p.Name, field: f.Name, unit: 1, units: float64(n)})
+				all = append(all, &numberSeen{port: port, book: book, after: after, like: text, shape: p.Name, field: f.Name, unit: 1, units: float64(n)})
 			}
 		}
 		return all
@@ -62,7 +62,7 @@ func spotsIn(book *phrasebook.Phrasebook, port, after string, text []byte, lines
 		if _, after, ok := strings.Cut(n, "."); ok {
 			unit = math.Pow10(-len(after))
 		}
-		all = append(all, &spot{port: port, book: book, after: after, like: text, shape: shape, at: i, unit: unit, units: math.Round(v / unit)})
+		all = append(all, &numberSeen{port: port, book: book, after: after, like: text, shape: shape, at: i, unit: unit, units: math.Round(v / unit)})
 	}
 	return all
 }
@@ -76,13 +76,13 @@ func shapeOf(line []byte) string {
 }
 
 // text is a number of so many units as the module would tell it.
-func (s *spot) text(units float64) string {
+func (s *numberSeen) text(units float64) string {
 	digits := max(0, int(math.Round(-math.Log10(s.unit))))
 	return strconv.FormatFloat(units*s.unit+0, 'f', digits, 64)
 }
 
 // put has the number be another one, wherever it comes.
-func (s *spot) put(units float64) func([]byte) ([][]byte, bool) {
+func (s *numberSeen) put(units float64) func([]byte) ([][]byte, bool) {
 	if s.field != "" {
 		return s.putField(int(units))
 	}
@@ -127,7 +127,7 @@ func (m *maker) damaged() (all []*mutant) {
 		}
 		all = append(all, &mutant{kind: ofAnswers, name: "a byte of a packet is changed", port: m.port, about: p.Name, step: last, touched: true, anyway: true, mend: &mend{Step: last, Lines: []string{fmt.Sprintf("hear packet %s: %s", m.port, p.Name)}}, make: func() (tamper, *trigger) {
 			on := &trigger{}
-			return &rewrites{do: func(b []byte) ([][]byte, bool) {
+			return &rewrittenAnswer{do: func(b []byte) ([][]byte, bool) {
 				is, _ := procedure.PacketIn(m.book, b)
 				if is == nil || is.Name != p.Name || at >= len(b) {
 					return nil, false
@@ -142,7 +142,7 @@ func (m *maker) damaged() (all []*mutant) {
 }
 
 // putField has the field of a packet be another, and what is made of it too.
-func (s *spot) putField(to int) func([]byte) ([][]byte, bool) {
+func (s *numberSeen) putField(to int) func([]byte) ([][]byte, bool) {
 	return func(b []byte) ([][]byte, bool) {
 		p, fields := procedure.PacketIn(s.book, b)
 		if p == nil || p.Name != s.shape {

@@ -11,8 +11,8 @@ import (
 	"uparrot/core/record"
 )
 
-// draws are the inputs and secrets of a procedure that come from pools, by name.
-func draws(file *procedure.File) (names, pools []string) {
+// pooled are the inputs and secrets of a procedure that come from pools, by name.
+func pooled(file *procedure.File) (names, pools []string) {
 	for _, in := range file.Inputs {
 		if in.Pool != "" {
 			names, pools = append(names, in.Name), append(pools, in.Pool)
@@ -46,7 +46,7 @@ func (k Keep) open(ctx context.Context) (*ledger.Ledger, func() error, error) {
 // them back, for a run that has not begun.
 func (p *Procedure) draw(ctx context.Context) (drawn []record.Drawn, back func() error, err error) {
 	back = func() error { return nil }
-	names, pools := draws(p.File)
+	names, pools := pooled(p.File)
 	if len(names) == 0 {
 		return nil, back, nil
 	}

@@ -8,9 +8,9 @@ import (
 	"uparrot/core/stats"
 )
 
-// gathered is what needs the frames in the order of sending.
-type gathered struct {
-	fates
+// ordered is what needs the frames in the order of sending.
+type ordered struct {
+	outcomes
 	delays  stats.Blocks // latencies in ms, +Inf of a lost frame
 	under   int          // frames that were on their way when it ended
 	harms   Harms
@@ -42,7 +42,7 @@ func newSizes(list []int) []SizeResult {
 }
 
 // bySize is what was found for each size, if there are several.
-func (g gathered) bySize() []SizeResult {
+func (g ordered) bySize() []SizeResult {
 	all := append([]SizeResult(nil), g.sizes...)
 	for i := range all {
 		r := &all[i]
@@ -54,16 +54,16 @@ func (g gathered) bySize() []SizeResult {
 	return all
 }
 
-func newGathered() gathered { return gathered{levels: map[int]*Level{}, strong: math.NaN()} }
+func newOrdered() ordered { return ordered{levels: map[int]*Level{}, strong: math.NaN()} }
 
 // add takes in a frame whose fate is known.
-func (g *gathered) add(r Row, limit time.Duration) {
+func (g *ordered) add(r Row, limit time.Duration) {
 	if r.State == UnderWay {
 		g.under++
 		return
 	}
 	lost := r.State == Lost
-	g.fates.add(r, limit)
+	g.outcomes.add(r, limit)
 	g.delays.Add(msOf(r))
 	if n := len(g.sizes); n > 0 {
 		size := &g.sizes[int(r.Number)%n]
@@ -102,7 +102,7 @@ func (g *gathered) add(r Row, limit time.Duration) {
 }
 
 // clone is a copy that grows by itself.
-func (g gathered) clone() gathered {
+func (g ordered) clone() ordered {
 	g.delays = g.delays.Clone()
 	g.minutes = append([]Minute{}, g.minutes...)
 	g.sizes = append([]SizeResult(nil), g.sizes...)
@@ -116,7 +116,7 @@ func (g gathered) clone() gathered {
 }
 
 // byLevel is what was lost at each strength, the weakest first.
-func (g gathered) byLevel() []Level {
+func (g ordered) byLevel() []Level {
 	var all []Level
 	for _, l := range g.levels {
 		all = append(all, *l)

@@ -44,9 +44,9 @@ const (
 // leastAlike is what bytes must have in common with a frame that they are taken for.
 const leastAlike = 0.45
 
-// remains takes in size bytes that are no whole frame, of which b are kept: what is left
+// fragment takes in size bytes that are no whole frame, of which b are kept: what is left
 // of frames that have not come, or else somebody else's.
-func (e *end) remains(b []byte, size int) {
+func (e *end) fragment(b []byte, size int) {
 	if e.counts == nil {
 		return // nothing is expected at this end
 	}

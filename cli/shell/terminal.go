@@ -5,14 +5,14 @@ import (
 	"sync"
 )
 
-// WatchedInput is a terminal whose end is noticed: not everywhere does a signal tell of
+// NoticedInput is a terminal whose end is noticed: not everywhere does a signal tell of
 // it.
-type WatchedInput struct {
+type NoticedInput struct {
 	*os.File
 	Gone func()
 }
 
-func (w *WatchedInput) Read(b []byte) (int, error) {
+func (w *NoticedInput) Read(b []byte) (int, error) {
 	n, err := w.File.Read(b)
 	if err != nil {
 		w.Gone()
@@ -20,15 +20,15 @@ func (w *WatchedInput) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// Handover is how a terminal that was changed is handed back for a while, and taken
+// TerminalState is how a terminal that was changed is handed back for a while, and taken
 // again.
-type Handover struct {
+type TerminalState struct {
 	mu         sync.Mutex
 	give, take func() error // nil while it is as it was found
 }
 
-// By changes how, and gives what puts that back.
-func (h *Handover) By(give, take func() error) (before func()) {
+// Set changes how, and gives what puts that back.
+func (h *TerminalState) Set(give, take func() error) (before func()) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	oldGive, oldTake := h.give, h.take
@@ -40,7 +40,7 @@ func (h *Handover) By(give, take func() error) (before func()) {
 	}
 }
 
-func (h *Handover) giveBack() error {
+func (h *TerminalState) giveBack() error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.give == nil {
@@ -51,7 +51,7 @@ func (h *Handover) giveBack() error {
 
 // takeAgain takes the terminal again; one that has gone meanwhile is noticed by whoever
 // reads from it.
-func (h *Handover) takeAgain() {
+func (h *TerminalState) takeAgain() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.take != nil {

@@ -47,7 +47,7 @@ func TestSecondAttempt(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			var told []string
 			res, _, _ := performWith(t, t.Context(), head+c.text, func(r *Run) {
-				r.Second = func(_ context.Context, failed StepResult) (Choice, *Mended) {
+				r.OnFailure = func(_ context.Context, failed StepResult) (Choice, *Mended) {
 					told = append(told, failed.Why)
 					time.Sleep(time.Minute) // to think about it is no part of the step
 					next := c.choices[0]
@@ -100,7 +100,7 @@ func TestNobodyIsAskedAfterInterrupt(t *testing.T) {
 		ctx, cancel := context.WithCancel(t.Context())
 		asked := 0
 		res, _, _ := performWith(t, ctx, head+"step \"long\"\n say north: AT\n pause 1h\nend\nstep \"put back\" always\n say north: AT~NODE?\n hear north: ~NODE: {n:int}\n check n == 9\nend\n", func(r *Run) {
-			r.Second = func(context.Context, StepResult) (Choice, *Mended) {
+			r.OnFailure = func(context.Context, StepResult) (Choice, *Mended) {
 				asked++
 				return Stop, nil
 			}
