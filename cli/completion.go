@@ -19,7 +19,7 @@ func completionWords(root *cobra.Command) {
 	if err != nil || cmd == root { // it is not there, so it says nothing
 		return
 	}
-	cmd.Short = "Prints what a shell completes commands by"
+	cmd.Short = "Print the completions for a shell"
 	cmd.Long = `Prints the completions of commands, flags, ports of the bench, steps and inputs of the
 procedure, units and measurements of the ledger, for a shell. The packages bring them.`
 	cmd.Example = "source <(uparrot completion bash)"
@@ -28,8 +28,8 @@ procedure, units and measurements of the ledger, for a shell. The packages bring
 		if !ok {
 			continue
 		}
-		c.Short = "Prints the completions for " + c.Name()
-		c.Long = "Prints the completions for " + c.Name() + ".\n\nFor this session:\n  " + how[0] + "\nFor every session from the next one on:\n  " + how[1]
+		c.Short = "Print the completions for " + c.Name()
+		c.Long = "Print the completions for " + c.Name() + ".\n\nFor this session:\n  " + how[0] + "\nFor every session from the next one on:\n  " + how[1]
 		c.Example = how[0]
 	}
 }

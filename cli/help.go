@@ -25,7 +25,7 @@ var statusWords = []string{"exit", "status", "statuses", "exit status"}
 func help(sh *shell.Streams) *cobra.Command {
 	return &cobra.Command{
 		Use:   "help [COMMAND | WORD]",
-		Short: "Tells of a command, or of a word of the language, such as hear or limit",
+		Short: "Show help for a command, or a word of the language such as hear",
 		Long: `Tells of a command; and of a word of the procedure language, of phrasebooks and benches, of the
 glossary, or of an exit status ("uparrot help status" tells of all): what the pages of the project
 tell of it, which are in the program.`,
@@ -67,7 +67,7 @@ tell of it, which are in the program.`,
 				known = append(known, c.Name())
 			}
 			word := strings.Join(words, " ")
-			return shell.Usage(cmd, "nothing tells of %q. %s", word, source.DidYouMeanOr(word, known, "uparrot help lists the commands; docs/language.md has the words of procedures."))
+			return shell.Usage(cmd, "no help for %q. %s", word, source.DidYouMeanOr(word, known, "uparrot help lists the commands; docs/language.md has the words of procedures."))
 		},
 	}
 }

@@ -139,7 +139,7 @@ func root(sh *shell.Streams) *cobra.Command {
 	cobra.EnableCommandSorting = false
 	root := &cobra.Command{
 		Use:   "uparrot",
-		Short: "Puts radio, modem and console-attached modules into service",
+		Short: "Put radio, modem and console-attached modules into service",
 		Long: `uparrot says a module's commands over a serial line, checks every answer against
 what must come, and measures the link that two modules make. "uparrot demo" shows it
 without hardware; "uparrot help WORD" tells of a command or of a word of the files.
@@ -194,7 +194,7 @@ Exit statuses, of every command:
 func usageOf(template string) string {
 	return strings.NewReplacer(
 		".FlagUsages |", fmt.Sprintf(".FlagUsagesWrapped %d | kinds |", widest),
-		"Additional Commands:", "Besides:",
+		"Additional Commands:", "Other:",
 		"Global Flags:", "Flags of every command:",
 		`Use "{{.CommandPath}} [command] --help" for more information about a command.`, `"{{.CommandPath}} COMMAND --help" tells more of a command.`,
 	).Replace(template)

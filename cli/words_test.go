@@ -20,7 +20,7 @@ import (
 var plainer = map[string]string{
 	"abort": "stop", "accomplish": "do", "additional": "more", "additionally": "and", "aforementioned": "this", "approximately": "about", "assist": "help", "attempt": "try",
 	"commence": "begin", "currently": "now", "determine": "find", "display": "show", "ensure": "see to it", "execute": "run", "facilitate": "help", "fatal": "say what happened",
-	"functionality": "what it does", "hence": "so", "illegal": "wrong", "indicate": "show", "initiate": "begin", "in order to": "to", "instantiate": "make", "invalid": "wrong",
+	"functionality": "what it does", "hence": "so", "illegal": "wrong", "indicate": "show", "initiate": "begin", "in order to": "to", "instantiate": "make",
 	"invoke": "call", "leverage": "use", "modify": "change", "multiple": "several", "numerous": "many", "obtain": "get", "oops": "say what happened", "please": "leave it out",
 	"powerful": "say what it does", "prior to": "before", "purchase": "buy", "regarding": "of", "require": "need", "retrieve": "get", "robust": "say what it does",
 	"seamless": "say what it does", "shall": "must", "simply": "leave it out", "sorry": "leave it out", "specify": "say", "subsequently": "then", "sufficient": "enough",

@@ -196,7 +196,7 @@ func TestEvidence(t *testing.T) {
 	}{
 		{"results", []string{"../../LK 17", "failed", "LK 18", "passed"}},
 		{"results yield", []string{"2 in 3 runs", "first pass  1 of 2: 50.00 %", "final       2 of 2: 100.00 %", "power is within the licence: 1 run at 1 unit"}},
-		{"results show last", []string{"operator       A. Rigger", "whole, and the same that was filed", "0..14 dBm", "dunlin.toml"}},
+		{"results show last", []string{"operator       A. Rigger", "intact, matches the ledger", "0..14 dBm", "dunlin.toml"}},
 		{"results trend", []string{"transmitted power"}},
 		{"results export --table measurements", []string{"transmitted power,14,0,10,dBm"}},
 		{"results export --as json", []string{`"unit": "../../LK 17"`}},
@@ -258,7 +258,7 @@ func TestSharedLedger(t *testing.T) {
 	}
 	both.Wait()
 	b.run("results", "--ledger", url).wants(t, 0, "valley", "summit", "passed")
-	b.run("results", "show", "last", "--ledger", url).wants(t, 0, "whole, and the same that was filed")
+	b.run("results", "show", "last", "--ledger", url).wants(t, 0, "intact, matches the ledger")
 	b.run("results", "export", "--ledger", url, "--table", "steps").wants(t, 0, "the radio answers,passed,1")
 }
 
@@ -516,7 +516,7 @@ func TestLearnFromNotes(t *testing.T) {
 	}
 	learn("good.parrot", "--from-list", "crib.txt").wants(t, 0, "2 steps, no mistakes")
 	learn("wrong.parrot", "--from-list", "crib-wrong.txt").wants(t, 0)
-	learn("log.parrot", "--from-log", "other.log", "--columns", "{time:word} {way:word} {text}", "--ways", "TX,RX").wants(t, 0, "1 line of other.log made otherwise")
+	learn("log.parrot", "--from-log", "other.log", "--columns", "{time:word} {way:word} {text}", "--ways", "TX,RX").wants(t, 0, "1 line of other.log skipped: not as --columns says")
 	learn("bare.parrot", "--from-list", "bare.txt").wants(t, 0)
 	if text := b.read("bare.parrot"); strings.Count(text, "nothing is checked here yet") != 2 {
 		t.Errorf("a list without answers gives\n%s", text)

@@ -203,7 +203,7 @@ func TestRehearseOthers(t *testing.T) {
 		t.Errorf("nothing warns that frames every millisecond pile up: %s", c.err)
 	}
 	for want, args := range map[string][]string{
-		"say which loss is allowed": {"--count", "100"}, "is no share between": {"--max-loss", "0%"}, "takes --max-count": {"--max-loss", "2%", "--until-sure", "--count", "9"}, "the bench has no port": {"valley", "--max-loss", "2%"},
+		"say which loss is allowed": {"--count", "100"}, "is not a percentage from": {"--max-loss", "0%"}, "takes --max-count": {"--max-loss", "2%", "--until-sure", "--count", "9"}, "the bench has no port": {"valley", "--max-loss", "2%"},
 		"both ends are valley": {"valley", "valley", "--bench", "larkfell.toml", "--max-loss", "2%"}, "--burst": {"--max-loss", "2%", "--burst", "0"},
 	} {
 		if c := plan(2, args...); !strings.Contains(c.err, want) {

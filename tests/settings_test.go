@@ -19,7 +19,7 @@ func TestSettings(t *testing.T) {
 		return b.run(append([]string{"settings", what, "--bench", "larkfell.toml", "--ledger", "l.sqlite"}, args...)...)
 	}
 	c := settings("read", "valley", "summit", "--out", "found.toml", "--record", "found.record")
-	c.wants(t, 1, "serial number", "differs", "as delivered", "address of Dunlin must all differ, and is 1 at valley, summit")
+	c.wants(t, 1, "serial number", "differs", "as delivered", "address of Dunlin must be unique, and is 1 at valley, summit")
 	if file := b.read("found.toml"); !strings.Contains(file, "[summit.settings]") || !strings.Contains(file, "# radio channel (0 to 79), as delivered 41\nchannel = 10\n") {
 		t.Error(file)
 	}
@@ -57,7 +57,7 @@ func TestSettings(t *testing.T) {
 		`has no setting "grup". Did you mean "group"?`: {"apply", "valley", "--set", "grup=1"},
 		"group takes a number from 0 to 255":           {"apply", "valley", "--set", "group=300"},
 		"wanted NAME=VALUE":                            {"apply", "valley", "--set", "group"},
-		"nobody is there to be asked":                  {"apply", "valley", "--set", "group=77"},
+		"cannot ask without a terminal":                {"apply", "valley", "--set", "group=77"},
 		"nothing is wanted":                            {"apply", "valley"},
 		"there are no settings for tower":              {"apply", "tower", "--file", "found.toml"},
 		"say what to":                                  {"restore", "valley"},
@@ -88,12 +88,12 @@ func TestWhatWentOut(t *testing.T) {
 	at("run", "anyradio.parrot", "--bench", "larkfell.toml", "--port", "radio=valley", "--set", "address=11", "--unit", "LK-1").wants(t, 0)
 	at("run", "anyradio.parrot", "--bench", "larkfell.toml", "--port", "radio=summit", "--set", "address=12", "--unit", "LK-2").wants(t, 0)
 	at("settings", "apply", "valley", "--bench", "larkfell.toml", "--set", "group=9", "--yes", "--unit", "LK-1").wants(t, 0)
-	at("results", "unit", "LK-1").wants(t, 0, "2 runs", "Commission a radio", "settings apply", "whole, and the same that was filed", "address            1          11         changed", "group              0          9          changed", "power as found    14 dBm")
+	at("results", "unit", "LK-1").wants(t, 0, "2 runs", "Commission a radio", "settings apply", "intact, matches the ledger", "address            1          11         changed", "group              0          9          changed", "power as found    14 dBm")
 	at("results", "unit", "LK-9").wants(t, 2, "no run that was asked for")
 	at("results", "settings", "--differ").wants(t, 4, "2 modules, no rule broken by what is known", "not judged, for no value is known: group of LK-2")
 	at("settings", "compare", "unit:LK-1", "unit:LK-2").wants(t, 0, "group                              9             -", "differs, as it must", "they are the same in what all of them tell")
 	at("run", "anyradio.parrot", "--bench", "larkfell.toml", "--port", "radio=summit", "--set", "address=11", "--set", "channel=40", "--unit", "LK-2").wants(t, 0)
-	at("results", "settings", "--differ").wants(t, 1, "address of Dunlin must all differ, and is 11 at LK-1, LK-2", "channel of Dunlin must be equal")
+	at("results", "settings", "--differ").wants(t, 1, "address of Dunlin must be unique, and is 11 at LK-1, LK-2", "channel of Dunlin must be equal")
 	at("results", "settings").wants(t, 0, "LK-2")
 	at("settings", "compare", "unit:LK-1", "unit:LK-2").wants(t, 1, "they differ")
 	b.write("killed.parrot", "procedure \"Killed\"\nport radio\nstep \"s\"\n    set radio address = 13\n    pause 60s\nend\n")

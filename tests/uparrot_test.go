@@ -176,7 +176,7 @@ func TestDemo(t *testing.T) {
 		t.Error("the links to the ports were left behind")
 	}
 	b.write("out/mine.txt", "keep")
-	b.run("demo", "--dir", "out").wants(t, 2, "mine.txt", "A correct call: uparrot demo")
+	b.run("demo", "--dir", "out").wants(t, 2, "mine.txt", "Example: uparrot demo")
 	_, next, _ = strings.Cut(next, "Try next")
 	b.typed("out", regexp.MustCompile(`(?m)^  (uparrot .*)$`).FindAllStringSubmatch(next, -1), 6)
 	readme, err := os.ReadFile("../README.md")
@@ -436,12 +436,12 @@ func TestWrongUse(t *testing.T) {
 		words  string
 	}{
 		{[]string{"demos"}, 2, `Did you mean "demo"`},
-		{[]string{"check"}, 2, "takes one or more files|A correct call: uparrot check"},
+		{[]string{"check"}, 2, "takes one or more files|Example: uparrot check"},
 		{[]string{"check", "commission.parrot", "greeting.parrot", "larkfell.toml", "dunlin.toml"}, 0, "no mistakes"},
 		{[]string{"check", "bad.parrot"}, 2, "bad.parrot:4:2: unknown word \"sya\"|\t^^^|Did you mean \"say\"?"},
 		{[]string{"check", "none.parrot"}, 2, "none.parrot"},
 		{[]string{"check", "--json", "bad.parrot"}, 2, `"line": 4|"column": 2`},
-		{[]string{"run"}, 2, "takes one procedure|A correct call: uparrot run"},
+		{[]string{"run"}, 2, "takes one procedure|Example: uparrot run"},
 		{[]string{"run", "bad.parrot"}, 2, "unknown word"},
 		{[]string{"run", "secret.parrot", "--port", "/dev/x"}, 2, "UPARROT_KEY"},
 		{run, 2, "--set address=...  (the address printed on the lid)"},
@@ -462,7 +462,7 @@ func TestWrongUse(t *testing.T) {
 		{[]string{"link", "test", "valley", "valley", "--bench", "larkfell.toml"}, 2, "a link has two"},
 		{[]string{"link", "test", "valley", "sumit", "--bench", "larkfell.toml"}, 3, "not running"},
 		{[]string{"link", "test", "a", "b"}, 2, "no address"},
-		{append(test, "--count", "x"), 2, `--count: "x" is not a whole number|A correct call: uparrot link test`},
+		{append(test, "--count", "x"), 2, `--count: "x" is not a whole number|Example: uparrot link test`},
 		{append(test, "--every", "5"), 2, "a time such as 500ms"},
 		{append(test, "--max-loss", "200"), 2, "no share"},
 		{append(test, "--speed", "-1"), 2, "outside"},

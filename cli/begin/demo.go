@@ -45,7 +45,7 @@ func Demo(sh *shell.Streams, root func(*shell.Streams) *cobra.Command) *cobra.Co
 	var dir string
 	cmd := &cobra.Command{
 		Use:   "demo",
-		Short: "Does the whole job on simulated hardware and leaves a folder of results",
+		Short: "Do the whole job on simulated hardware and leave a folder of results",
 		Long: `Rehearses a procedure, brings up two simulated radios of the Larkfell cableway, puts
 both into service, proves a message each way, and measures the link between them; then a
 module of each other family, a tray of 24 radios from a table, and a procedure learned

@@ -30,7 +30,7 @@ func Example(sh *shell.Streams) *cobra.Command {
 	c := &exampleCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "example [NAME...]",
-		Short: "Lists the examples, or writes some of them with the files that they name",
+		Short: "List the examples, or write some of them with the files that they name",
 		Long: `Lists the examples of the Larkfell cableway, or writes those that are named, each with
 the phrasebooks, procedures and tables that it names, into the current folder. The name
 all writes all of them.`,

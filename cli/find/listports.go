@@ -17,7 +17,7 @@ func ListPorts(sh *shell.Streams) *cobra.Command {
 	var follow bool
 	cmd := &cobra.Command{
 		Use:   "ports",
-		Short: "Lists serial ports: adapter, serial number, socket, who holds them",
+		Short: "List serial ports: adapter, serial number, socket, who holds them",
 		Long: `Lists the serial ports of this machine with what is known of each. --follow goes on
 and tells of each port that appears or goes, as it happens: unplug, look, plug in.
 
@@ -61,7 +61,7 @@ socket:PATH or product:WORDS, on a bench or on the command line.`,
 			return err
 		},
 	}
-	cmd.Flags().BoolVar(&follow, "follow", false, "go on and tell of each port that appears or goes")
+	cmd.Flags().BoolVar(&follow, "follow", false, "watch for ports being plugged or unplugged")
 	cmd.Flags().BoolVar(&sh.JSON, "json", false, "print the ports as JSON; with --follow, a line for each change")
 	return cmd
 }

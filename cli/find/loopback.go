@@ -33,7 +33,7 @@ func Loopback(sh *shell.Streams) *cobra.Command {
 	c := &loopbackCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "loopback PORT",
-		Short: "Proves your own side with TX and RX joined",
+		Short: "Test your own side with TX and RX joined",
 		Long: `First with nothing joined, when nothing must come back; then, when you have joined
 TX and RX, text, all 256 values and a pseudo-random stretch at several speeds.
 With a plug that stays in, --no-ask leaves the questions and the first part out.`,

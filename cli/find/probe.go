@@ -37,7 +37,7 @@ func Probe(sh *shell.Streams) *cobra.Command {
 	c := &probeCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "probe PORT",
-		Short: "Finds speed, frame and line ending, and says what it heard",
+		Short: "Find speed, frame and line ending of a module",
 		Long: `Listens, then asks over speeds, frames and line endings, and judges what comes
 back by how readable it is. It sends only what --wake allows: Enter alone and AT
 unless you say otherwise. --plan tells what would be sent.`,

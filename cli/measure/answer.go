@@ -23,7 +23,7 @@ func linkAnswer(sh *shell.Streams) *cobra.Command {
 	c := &linkAnswerCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "answer PORT",
-		Short: "The far end: repeats every test frame back with its own times",
+		Short: "Answer test frames at the far end, with its own times",
 		Long: `Repeats every test frame that comes at a port, until it is told to stop (Ctrl-C).
 Its times of receiving and sending go back in the frame, so that "uparrot link test"
 at the near end can take its share out.`,

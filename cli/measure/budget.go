@@ -27,7 +27,7 @@ func linkBudget(sh *shell.Streams) *cobra.Command {
 	c := &linkBudgetCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "budget",
-		Short: "What the wire and the air must cost, before measuring",
+		Short: "Work out what the wire and the air cost, before measuring",
 		Long: `Works out how long one frame takes on the wires and in the air, and the shortest
 interval at which nothing falls behind. With a phrasebook the bytes that its
 carrier adds are counted from it, for an address as long as --to.`,

@@ -30,7 +30,7 @@ func linkCapacity(sh *shell.Streams) *cobra.Command {
 	c := &linkCapacityCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "capacity A B",
-		Short: "How much a link carries with its loss under a limit",
+		Short: "Measure how much a link carries with its loss under a limit",
 		Long: `Looks for the highest load at which the loss stays under a limit: from what the
 wire carries downwards until it holds, then between what holds and what does not;
 both ends are confirmed with more frames at the end.`,

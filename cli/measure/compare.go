@@ -31,7 +31,7 @@ func linkCompare(sh *shell.Streams) *cobra.Command {
 	c := &linkCompareCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "compare RUN RUN...",
-		Short: "Whether the links of several runs are really different",
+		Short: "Test whether the links of several runs really differ",
 		Long: `Holds the first run against each of the others: the difference of loss with its
 95 % interval, and of latency by a rank test. A run is the summary that
 "link test --json" prints, or a record with a link test in it.`,

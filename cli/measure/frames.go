@@ -51,7 +51,7 @@ func linkTest(sh *shell.Streams) *cobra.Command {
 	c := &LinkTestCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "test A [B]",
-		Short: "Loss, latency, order and damage between two ports, or there and back",
+		Short: "Test loss, latency, order and damage between two ports, or there and back",
 		Long: `Sends numbered frames from A to B, with --both also from B to A at the same time,
 and counts what arrives. With one port it is a round trip: "uparrot link answer"
 repeats the frames at the far end, or a plug joins TX and RX. A and B are names on

@@ -10,7 +10,7 @@ import (
 func Link(sh *shell.Streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "link",
-		Short:   "Measures the link between two ports",
+		Short:   "Measure the link between two ports",
 		Example: "uparrot link test valley summit --bench larkfell.toml --both",
 		Args:    cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {

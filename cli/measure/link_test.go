@@ -32,14 +32,14 @@ func TestPrintSummary(t *testing.T) {
 	PrintSummary(&b, link.Summary{FloorMS: 0.012, Machine: &link.Lag{P95: 0.4, Max: 3.1}, EveryMS: 20, Limits: link.Limits{MaxLoss: &share}, Directions: []link.Direction{d, silent}})
 	want := `valley to summit  undecided
   frames        200 sent, 197 received, 3 lost (1 came damaged, 0 cut, 2 merged)
-  oddities      2 late, 2 duplicated, 0 reordered, 0 foreign (0 bytes)
+  anomalies     2 late, 2 duplicated, 0 reordered, 0 foreign (0 bytes)
   loss          1.50 %, with 95 % confidence 0.51 % to 4.32 %
   lost or late  2.50 % (1.07 to 5.72)
   not sure      few bursts
   latency       median 48.6 ms; 90 % within 53.0, 95 % within 54.0, 99 % within 55.0, 99.9 % within 57.0; 43.0 to 58.0 ms
   of that       7.5 ms on the serial lines (once over valley's line and once over summit's), 0.012 ms in this machine, the rest in the modules and the air
-  too long by   up to 0.40 ms that this machine was late in 95 % of cases, 3.10 at most, and up to 16 ms that the adapter held bytes back
-  sending       every 80.0 ms, planned 20.0; behind the plan by 31.0 ms in 95 % of cases, 63.0 at most
+  timing error  of this machine: up to 0.40 ms (95 %), 3.10 max, and of the adapter: up to 16 ms held back
+  sending       every 80.0 ms, planned 20.0; sender lag: p95 31.0 ms, max 63.0
   variation     12.0 ms from the least to the 99th percentile of those received (RFC 5481); jitter 3.2 ms (RFC 3550), on average 2.8
   bursts        1 run of lost frames, 3.0 long on average, the longest 3; losses stand together (after a lost frame the next is lost in 67 % of cases, after a received one in 0.5 %)
   strength      mean -111.0 dBm, -116 to -105 dBm
@@ -47,10 +47,10 @@ func TestPrintSummary(t *testing.T) {
   judged        more frames would tell
 
 summit to valley  failed
-  frames    5 sent, 0 received, 5 lost (0 came damaged, 0 cut, 0 merged)
-  oddities  0 late, 0 duplicated, 0 reordered, 0 foreign (0 bytes)
-  loss      100.00 %, with 95 % confidence 56.55 % to 100.00 %
-  judged    nothing arrived
+  frames     5 sent, 0 received, 5 lost (0 came damaged, 0 cut, 0 merged)
+  anomalies  0 late, 0 duplicated, 0 reordered, 0 foreign (0 bytes)
+  loss       100.00 %, with 95 % confidence 56.55 % to 100.00 %
+  judged     nothing arrived
 `
 	if got := b.String(); got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)

@@ -30,7 +30,7 @@ func linkMap(sh *shell.Streams) *cobra.Command {
 	c := &linkMapCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "map [PORT...]",
-		Short: "Who hears whom: each port speaks in turn, all others listen",
+		Short: "Test who hears whom: each port sends in turn, all others listen",
 		Long: `Lets each port of the bench, or each one named, speak to all while the others
 listen. A port of the bench may say who must hear it, hears = ["summit"]; whoever is
 not named then must hear nothing.`,

@@ -28,7 +28,7 @@ func linkPlan(sh *shell.Streams) *cobra.Command {
 	c := &linkPlanCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "plan [A [B]]",
-		Short: "How sure a link test would be, before it is made",
+		Short: "Work out how sure a link test would be, before it is made",
 		Long: `Makes a link test many times at links that there are not, each judged as the test
 itself would: how often it would pass, fail or stay undecided at a link that loses so
 much, and how long it would take. No port is opened; with ports of a bench the plan is
@@ -63,7 +63,7 @@ func (c *linkPlanCommand) run(cmd *cobra.Command, args []string) error {
 	}
 	most, err := stats.ParseShare(c.maxLoss)
 	if err != nil || most <= 0 || most >= 1 {
-		return shell.Usage(cmd, "--max-loss: %s is no share between 0 and 100 %%", c.maxLoss)
+		return shell.Usage(cmd, "--max-loss: %s is not a percentage from 0 to 100 %%", c.maxLoss)
 	}
 	c.plan.Limits.MaxLoss = &most
 	losses, err := c.links(most)

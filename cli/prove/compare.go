@@ -15,7 +15,7 @@ import (
 func resultsCompare(sh *shell.Streams) *cobra.Command {
 	cmd := withLedger(sh, &cobra.Command{
 		Use:     "compare RUN RUN",
-		Short:   "Two runs of one unit side by side: what has changed",
+		Short:   "Compare two runs of one unit",
 		Example: "uparrot results compare 6ac48088 last",
 		Args:    shell.Args(2, 2, "two runs"),
 	}, func(cmd *cobra.Command, l *ledger.Ledger, _ ledger.Filter, args []string) error {

@@ -25,7 +25,7 @@ func resultsExport(sh *shell.Streams) *cobra.Command {
 	files := &shell.Outputs{}
 	cmd := withLedger(sh, &cobra.Command{
 		Use:     "export",
-		Short:   "A table of the ledger as CSV, JSON or JSON Lines",
+		Short:   "Export a table of the ledger as CSV, JSON or JSON Lines",
 		Long:    "Writes a table of the ledger:\n  " + strings.Join(ledger.Tables(), ", ") + "\nThe samples are the values of series, one a row: run, unit, time, what, value. CSV is as\nRFC 4180 has it, times as RFC 3339 has them; jsonl is one JSON object a line.",
 		Example: "uparrot results export --table measurements --as csv --out measurements.csv",
 		Args:    shell.Args(0, 0, "no arguments"),

@@ -24,7 +24,7 @@ func Report(sh *shell.Streams) *cobra.Command {
 	files := &shell.Outputs{}
 	cmd := &cobra.Command{
 		Use:   "report RECORD",
-		Short: "Makes a record readable in any form, or verifies that it is whole",
+		Short: "Make a record readable in any form, or verify that it is whole",
 		Long: `Makes a report out of a record alone, at any later time: the same record gives the
 same bytes. --as tells the form:
 

@@ -69,11 +69,11 @@ func Results(sh *shell.Streams) *cobra.Command {
 	var f resultsFlags
 	cmd := &cobra.Command{
 		Use:   "results",
-		Short: "The ledger: list, show, compare, trend, series, yield, export",
+		Short: "Query the ledger: list, show, compare, trend, series, yield, export",
 		Long: `Every run is filed in the ledger. Without a further word this lists the runs, the
 latest last.`,
 		Example: "uparrot results --unit LK-0017",
-		Args:    shell.Args(0, 0, "no arguments of its own, but one of its further commands or flags"),
+		Args:    shell.Subcommands,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			l, err := f.open(cmd)
 			if err != nil {
@@ -140,7 +140,7 @@ func resultsAdd(sh *shell.Streams) *cobra.Command {
 	var where string
 	cmd := &cobra.Command{
 		Use:   "add RECORD...",
-		Short: "Files records that are not in the ledger yet, such as those of another machine",
+		Short: "File records that are not in the ledger yet, such as those of another machine",
 		Long: `Files runs out of their records. A run that is filed already is not filed twice; an
 altered record is refused.`,
 		Example: "uparrot results add larkfell/*.record",

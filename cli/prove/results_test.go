@@ -73,7 +73,7 @@ func TestRecordState(t *testing.T) {
 		"no record was kept":                  {},
 		"it is not there any more":            {Run: "a1", Record: filepath.Join(dir, "gone")},
 		"another record lies there now":       {Run: "b2", Record: path, RecordSum: w.Sum()},
-		"whole, and the same that was filed":  {Run: "a1", Record: path, RecordSum: w.Sum()},
+		"intact, matches the ledger":          {Run: "a1", Record: path, RecordSum: w.Sum()},
 		"its checksum is not the one":         {Run: "a1", Record: path, RecordSum: "other"},
 		"whole: 3 lines, and the checksum of": {Run: "a1", Record: path},
 	} {

@@ -30,7 +30,7 @@ func resultsSeries(sh *shell.Streams) *cobra.Command {
 	files := &shell.Outputs{}
 	cmd := withLedger(sh, &cobra.Command{
 		Use:   "series [NAME]",
-		Short: "Values over time: what each run's came to, and pictures of them",
+		Short: "Show values over time of each run, and draw them",
 		Long: `Tells what came of a value that was measured again and again, a row a run. Without a
 NAME their names are listed. --plot draws them: with --view time by the clock, with
 --view units each from its own beginning over one another, such as before and after,
@@ -111,7 +111,7 @@ func seriesJSON(all []ledger.Series) []map[string]any {
 func showSeries(sh *shell.Streams, all []ledger.Series) {
 	s := shell.NewScreen(sh.Out)
 	fmt.Fprintf(sh.Out, "%s: %s\n\n", s.Bold(shell.OneLine(all[0].What)), shell.Count(len(all), "run"))
-	rows := [][]string{{"unit", "began", "values", "a second", "least", "mean", "greatest", "spread", "limits", "outside", "silence", "run"}}
+	rows := [][]string{{"unit", "began", "values", "a second", "min", "mean", "max", "spread", "limits", "outside", "silence", "run"}}
 	for _, one := range all {
 		m := one.Series
 		spread := ""

@@ -20,7 +20,7 @@ import (
 func resultsShow(sh *shell.Streams) *cobra.Command {
 	cmd := withLedger(sh, &cobra.Command{
 		Use:     "show RUN",
-		Short:   "All that the ledger has of one run, and whether its record is as it was filed",
+		Short:   "Show one run in full, and whether its record is intact",
 		Example: "uparrot results show last",
 		Args:    shell.Args(1, 1, "one run: its name, the beginning of it, or last"),
 	}, func(cmd *cobra.Command, l *ledger.Ledger, _ ledger.Filter, args []string) error {
@@ -94,7 +94,7 @@ func recordState(r ledger.Run) string {
 	case state.Whole() && r.RecordSum != "" && sum != r.RecordSum:
 		return "altered: it is whole in itself, but its checksum is not the one that was filed"
 	case state.Whole() && r.RecordSum != "":
-		return fmt.Sprintf("whole, and the same that was filed: %d lines", state.Events)
+		return fmt.Sprintf("intact, matches the ledger: %d lines", state.Events)
 	}
 	return state.Words()
 }

@@ -23,7 +23,7 @@ func resultsTrend(sh *shell.Streams) *cobra.Command {
 	files := &shell.Outputs{}
 	cmd := withLedger(sh, &cobra.Command{
 		Use:   "trend MEASUREMENT",
-		Short: "A measurement over units and time: mean, spread, capability against its limits",
+		Short: "Show a measurement over units and time: mean, spread, capability",
 		Long: `Tells how a measurement spreads over units and time, and how its limits stand to
 that: Ppk by the spread of all values (ISO 22514-2), Cpk by that of neighbouring ones
 (ISO 7870-2), each with its 95 % interval. Without a MEASUREMENT their names are listed.`,
@@ -106,7 +106,7 @@ func showTrend(sh *shell.Streams, t ledger.Trend) {
 		byUnit[v.Run.Unit] = append(byUnit[v.Run.Unit], v)
 	}
 	sort.Strings(units)
-	rows := [][]string{{"unit", "values", "mean", "least", "greatest", "latest", ""}}
+	rows := [][]string{{"unit", "values", "mean", "min", "max", "latest", ""}}
 	for i, u := range units {
 		if i == mostUnits {
 			break

@@ -19,7 +19,7 @@ import (
 func resultsUnit(sh *shell.Streams) *cobra.Command {
 	cmd := withLedger(sh, &cobra.Command{
 		Use:   "unit NAME",
-		Short: "Everything that was ever done to a unit: its runs, settings, values and records",
+		Short: "Show everything done to a unit: runs, settings, values, records",
 		Long: `Lists the runs of a unit, its settings as the first run that tells of each found it and as
 the latest left it, its values, and whether its records are as they were filed.`,
 		Example: "uparrot results unit LK-0017",
@@ -153,7 +153,7 @@ func resultsSettings(sh *shell.Streams) *cobra.Command {
 	differ := false
 	cmd := withLedger(sh, &cobra.Command{
 		Use:   "settings",
-		Short: "The settings as modules were left, and which break a rule of their phrasebook",
+		Short: "Show the settings as modules were left, and which break a rule",
 		Long: `Lists the modules that the ledger knows settings of, as the latest run that tells of each
 left it: by unit, or by serial number where no unit was named. What must be equal on all
 modules of a family, or different, is judged over all that are chosen. With --differ those

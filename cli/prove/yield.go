@@ -14,7 +14,7 @@ import (
 func resultsYield(sh *shell.Streams) *cobra.Command {
 	cmd := withLedger(sh, &cobra.Command{
 		Use:   "yield",
-		Short: "How many units passed at first and in the end, and which steps they failed at",
+		Short: "Show how many units passed at first and in the end, and where they failed",
 		Long: `Tells for each procedure how many units passed in their first run and how many in
 their last, with 95 % intervals (Wilson), and which steps failed. A run that never came
 to its end has not passed. Runs that named no unit are counted apart.`,

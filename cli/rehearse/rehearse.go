@@ -46,9 +46,9 @@ func Rehearse(sh *shell.Streams) *cobra.Command {
 	c := &rehearseCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "rehearse PROCEDURE | --settings FILE PORT...",
-		Short: "Tells whether a procedure would catch a bad module and spare a good one",
-		Long: `Performs a procedure on modules that there are not, in made-up time: on good ones as
-they may come (slow, with an echo, with notices between), which it must spare, and on bad
+		Short: "Check whether a procedure would catch a bad module and accept a good one",
+		Long: `Performs a procedure on simulated modules, in simulated time: on normal variations
+of good modules (slow, with an echo, with notices between), which it must spare, and on bad
 ones (a setting that is not kept, a refusal that is told as a success), which it must
 catch. No port is opened. The modules are the stand-ins of the bench, or made of the
 phrasebooks. What survived is told with the line that would catch it.
@@ -62,9 +62,9 @@ less was caught than that. A score of fewer than ten bad modules says little (st
 	c.Ports.Add(cmd)
 	c.Files.Add(cmd)
 	fl := cmd.Flags()
-	fl.StringArrayVar(&c.Where, "port", nil, "where a port of the procedure is on the bench: NAME=NAME; with one port the name alone will do")
+	fl.StringArrayVar(&c.Where, "port", nil, "where a port of the procedure is on the bench: NAME=NAME; with one port the name is enough")
 	fl.StringArrayVar(&c.Inputs.Set, "set", nil, "value of an input: NAME=VALUE; some that fit are chosen for others")
-	fl.StringVar(&c.Inputs.File, "set-file", "", "values of inputs from a TOML file of NAME = VALUE; --set goes before it")
+	fl.StringVar(&c.Inputs.File, "set-file", "", "values of inputs from a TOML file of NAME = VALUE; --set takes precedence")
 	fl.StringVar(&c.Keeps.Unit, "unit", "", "the unit that it is done to, where the procedure asks the module for it")
 	fl.StringVar(&c.Operator, "operator", "none", "who answers questions: yes, or none (such steps are untested)")
 	fl.StringVar(&c.Answers, "answers", "", "answers to questions from a TOML file of \"QUESTION\" = ANSWER")
@@ -226,7 +226,7 @@ func judgedRehearsal(r *rehearse.Report, least float64) error {
 func (c *rehearseCommand) tell(r *rehearse.Report, chosen []string) {
 	s := shell.NewScreen(c.Streams.Out)
 	w := c.Streams.Out
-	fmt.Fprintf(w, "%s: rehearsed %d times in %s of made-up time, seed %d\n", s.Bold(shell.OneLine(r.Procedure)), r.Runs, shell.Took(shell.FromMS(r.MadeUpS*1000)), r.Seed)
+	fmt.Fprintf(w, "%s: rehearsed %d times in %s of simulated time, seed %d\n", s.Bold(shell.OneLine(r.Procedure)), r.Runs, shell.Took(shell.FromMS(r.MadeUpS*1000)), r.Seed)
 	for _, name := range chosen {
 		fmt.Fprintf(w, "  %s is %s, chosen\n", name, shell.OneLine(r.Values[name]))
 	}

@@ -52,7 +52,7 @@ func Run(sh *shell.Streams) *cobra.Command { return (&RunCommand{Streams: sh}).C
 func (c *RunCommand) Command() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "run PROCEDURE",
-		Short: "Performs a procedure and checks every answer",
+		Short: "Perform a procedure and check every answer",
 		Long: `Performs a procedure at the ports that the bench names, or that --port gives.
 A secret is taken from the environment (UPARROT_ and its name in capitals), from
 the file that --secret-file names, or is asked for without echo.
@@ -73,13 +73,13 @@ record: that of --repeat-failed, or the one that --from-record names.`,
 	fl.StringVar(&c.metrics, "metrics", "", "keep this file up to date with the present values of series, in the OpenMetrics text format")
 	fl.StringVar(&c.Units, "units", "", "perform it at each unit of this table (CSV, TSV, JSON Lines): columns are unit, port and the inputs; batch:NAME is one that \"units load\" has put into the ledger, for several stations")
 	fl.StringVar(&c.stationName, "station", "", "with --units batch:NAME: the name of this station; that of the machine unless given")
-	fl.DurationVar(&c.lease, "lease", time.Minute, "with --units batch:NAME: how long the ledger may not hear of this station before a unit in hand counts as broken")
+	fl.DurationVar(&c.lease, "lease", time.Minute, "with --units batch:NAME: time without contact before a unit in progress is marked broken")
 	fl.StringVar(&c.next, "next", "enter", "with --units, when the next begins: enter (typed, or its name), answer (the module answers), power (it starts), replug (its port goes and comes back), none")
 	fl.StringVar(&c.Slots, "slots", "", "with --units: work at these slots of the bench at once: all, or names with commas between")
 	fl.BoolVar(&c.goOn, "go-on", false, "with --units: leave out the units that have passed")
-	fl.StringArrayVar(&c.Where, "port", nil, "where a port of the procedure is: NAME=ADDRESS or NAME=NAME on the bench; with one port the address alone will do")
+	fl.StringArrayVar(&c.Where, "port", nil, "where a port of the procedure is: NAME=ADDRESS or NAME=NAME on the bench; with one port the address is enough")
 	fl.StringArrayVar(&c.Inputs.Set, "set", nil, "value of an input: NAME=VALUE")
-	fl.StringVar(&c.Inputs.File, "set-file", "", "values of inputs from a TOML file of NAME = VALUE; --set goes before it")
+	fl.StringVar(&c.Inputs.File, "set-file", "", "values of inputs from a TOML file of NAME = VALUE; --set takes precedence")
 	fl.StringArrayVar(&c.secrets.Files, "secret-file", nil, "file that holds a secret: NAME=FILE")
 	fl.StringArrayVar(&c.only, "only", nil, "perform only this step: its title or number")
 	fl.StringVar(&c.from, "from", "", "perform from this step on: its title or number")

@@ -24,7 +24,7 @@ func Standin(sh *shell.Streams) *cobra.Command {
 	c := &standinCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "standin [BENCH|PHRASEBOOK]",
-		Short: "Brings a simulated bench to life and keeps it running",
+		Short: "Start a simulated bench and keep it running",
 		Long: `Brings the stand-ins of a bench to life on pseudo-terminals, says where each is,
 and keeps them running until it is told to stop (Ctrl-C). It leaves nothing behind.
 A phrasebook alone makes one too: a module that answers as the phrasebook says, so

@@ -44,14 +44,14 @@ func UnitsCommand(sh *shell.Streams) *cobra.Command {
 	c := &unitsCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "units",
-		Short: "Units for several stations: load, list, release, pool",
+		Short: "Manage units for several stations: load, list, release, pool",
 		Long: `A table of units can lie in the ledger, so that several stations work through it:
 each unit goes to one station, and what came of it stands there. A station is a
 "uparrot run" with --units batch:NAME and the same --ledger.
 
 Pools are values of which each is given out once, such as addresses.`,
 		Example: "uparrot units load tray.csv --ledger postgres://bench@tower/larkfell",
-		Args:    shell.Args(0, 0, "one of its further commands"),
+		Args:    shell.Subcommands,
 		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	for _, sub := range []*cobra.Command{c.loadCommand(), c.listCommand(), c.releaseCommand(), c.poolCommand()} {
@@ -64,14 +64,14 @@ Pools are values of which each is given out once, such as addresses.`,
 func (c *unitsCommand) loadCommand() *cobra.Command {
 	load := &cobra.Command{
 		Use:     "load TABLE",
-		Short:   "Puts the units of a table into the ledger",
+		Short:   "Put the units of a table into the ledger",
 		Long:    "Puts the units of a table (CSV, TSV, JSON Lines) into a batch of the ledger. Units that\nare there already with the same values stay as they are.",
 		Example: "uparrot units load tray.csv --procedure anyradio.parrot",
 		Args:    shell.Args(1, 1, "one table"),
 		RunE:    c.load,
 	}
 	load.Flags().StringVar(&c.batch, "batch", "", "its name; that of the file unless given")
-	load.Flags().StringVar(&c.procedure, "procedure", "", "hold the table against this procedure first")
+	load.Flags().StringVar(&c.procedure, "procedure", "", "validate the table against this procedure")
 	load.Flags().StringArrayVar(&c.inputs.Set, "set", nil, "with --procedure: what the stations give for all units, NAME=VALUE")
 	load.Flags().StringVar(&c.by, "by", "", "who loads it; the login name unless given")
 	return load
@@ -80,7 +80,7 @@ func (c *unitsCommand) loadCommand() *cobra.Command {
 func (c *unitsCommand) listCommand() *cobra.Command {
 	list := &cobra.Command{
 		Use:     "list [BATCH]",
-		Short:   "Lists batches, or what became of the units of one",
+		Short:   "List batches, or the units of one",
 		Example: "uparrot units list tray",
 		Args:    shell.Args(0, 1, "a batch, or nothing for all"),
 		RunE:    c.list,
@@ -93,8 +93,8 @@ func (c *unitsCommand) listCommand() *cobra.Command {
 func (c *unitsCommand) releaseCommand() *cobra.Command {
 	release := &cobra.Command{
 		Use:   "release BATCH [UNIT...]",
-		Short: "Lets units go out to stations again",
-		Long: `Lets units go out to stations again: those whose station was lost or that could
+		Short: "Release units to stations again",
+		Long: `Release units to stations again: those whose station was lost or that could
 not run (broken), or those in the states that --state names. Units that a station
 has in hand are left alone.`,
 		Example: "uparrot units release tray --state failed",
@@ -108,7 +108,7 @@ has in hand are left alone.`,
 func (c *unitsCommand) poolCommand() *cobra.Command {
 	pool := &cobra.Command{
 		Use:   "pool [NAME [VALUE...]]",
-		Short: "Lists pools, or adds values to one",
+		Short: "List pools, or add values to one",
 		Long: `Adds values to a pool: values, or ranges such as 11..60, or the lines of a file. A
 procedure takes them by its header, as: input address: int from pool "addresses".
 Each is given to one unit, which keeps it; it comes back only where it is known

@@ -21,14 +21,14 @@ type Outputs struct {
 }
 
 func (o *Outputs) Add(cmd *cobra.Command) {
-	cmd.Flags().BoolVar(&o.Overwrite, "overwrite", false, "replace a file that exists; never a record, a ledger or what is read")
+	cmd.Flags().BoolVar(&o.Overwrite, "overwrite", false, "replace an existing file; never a record, a ledger or an input")
 	addKeepBoth(cmd)
 }
 
 // addKeepBoth is one flag for outputs and records alike.
 func addKeepBoth(cmd *cobra.Command) {
 	if cmd.Flags().Lookup("keep-both") == nil {
-		cmd.Flags().Bool("keep-both", false, "where a file exists take the next free name")
+		cmd.Flags().Bool("keep-both", false, "add a number if the file exists")
 	}
 }
 

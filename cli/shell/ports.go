@@ -33,9 +33,9 @@ type PortFlags struct {
 
 func (p *PortFlags) Add(cmd *cobra.Command) {
 	p.AddBench(cmd)
-	cmd.Flags().IntVar(&p.Speed, "speed", 0, "speed in baud, over what the files say")
-	cmd.Flags().StringVar(&p.Frame, "frame", "", "frame such as 8N1, over what the files say")
-	cmd.Flags().StringVar(&p.Phrasebook, "phrasebook", "", "phrasebook of the modules, over what the files say")
+	cmd.Flags().IntVar(&p.Speed, "speed", 0, "speed in baud; overrides bench and phrasebook")
+	cmd.Flags().StringVar(&p.Frame, "frame", "", "frame such as 8N1; overrides bench and phrasebook")
+	cmd.Flags().StringVar(&p.Phrasebook, "phrasebook", "", "phrasebook of the modules; overrides the bench")
 }
 
 func (p *PortFlags) AddBench(cmd *cobra.Command) {
@@ -53,9 +53,9 @@ func (f *SignFlags) Add(cmd *cobra.Command) {
 	fl := cmd.Flags()
 	fl.StringVar(&f.dialect, "dialect", "", "how answers end: at, console, lines or bytes")
 	fl.StringArrayVar(&f.finals, "final", nil, "a line that ends an answer, as in heard text, such as \"done ...\"")
-	fl.StringArrayVar(&f.prompts, "prompt", nil, "what stands there when a command is waited for, such as \"tower> \"")
+	fl.StringArrayVar(&f.prompts, "prompt", nil, "the prompt, such as \"tower> \"")
 	fl.StringArrayVar(&f.notices, "notice", nil, "a line that the module sends by itself, such as \"wind ... m/s\"")
-	fl.StringArrayVar(&f.turns, "pager", nil, "what waits within an answer to be told to go on, such as \"--more--\"")
+	fl.StringArrayVar(&f.turns, "pager", nil, "pager prompt, such as \"--more--\"")
 }
 
 // Into adds what the flags say to a setup.
@@ -147,9 +147,9 @@ func (f *EvidenceFlags) Add(cmd *cobra.Command) {
 	f.AddRecord(cmd)
 	fl := cmd.Flags()
 	AddLedger(cmd, &f.Ledger)
-	fl.BoolVar(&f.NoLedger, "no-ledger", false, "file nothing; a record only where --record says")
+	fl.BoolVar(&f.NoLedger, "no-ledger", false, "do not write to the ledger; a record only where --record says")
 	fl.StringVar(&f.Unit, "unit", "", "the unit that this is done to, such as its serial number")
-	fl.StringVar(&f.By, "by", "", "who does it; the login name unless given")
+	fl.StringVar(&f.By, "by", "", "operator (default: login name)")
 }
 
 // AddRecord is for what is no test of a unit: it has a record, and is not filed.

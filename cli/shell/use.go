@@ -38,8 +38,23 @@ func WithExample(cmd *cobra.Command, err error) error {
 func Args(least, most int, what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) < least || most >= 0 && len(args) > most {
-			return Usage(cmd, "%s takes %s, not %s", cmd.CommandPath(), what, Count(len(args), "argument"))
+			return Usage(cmd, "%s takes %s (got %d)", cmd.CommandPath(), what, len(args))
 		}
 		return nil
 	}
+}
+
+// Subcommands is for a command that has subcommands and takes no argument itself.
+func Subcommands(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	var names []string
+	for _, c := range cmd.Commands() {
+		if c.IsAvailableCommand() {
+			names = append(names, c.Name())
+		}
+	}
+	last := len(names) - 1
+	return Usage(cmd, "unknown subcommand %q; use %s or %s", args[0], strings.Join(names[:last], ", "), names[last])
 }

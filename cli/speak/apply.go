@@ -36,13 +36,13 @@ func settingsApply(sh *shell.Streams) *cobra.Command {
 	var how writeFlags
 	cmd := &cobra.Command{
 		Use:   "apply PORT [PORT...]",
-		Short: "Makes settings so: writes what differs, and reads it back",
+		Short: "Write the settings that differ, and read them back",
 		Long: `Reads the settings as found, says what will change and asks, writes only what differs, in
 the order that the phrasebook needs, saves, has the modules start again where the
 phrasebook says how, and reads all back. A value that did not take is a failure. A second
 time nothing is changed. As found and as left are both in the record.
 
-The file is one of settings read, or NAME = VALUE in lines; --set goes before it.`,
+The file is one of settings read, or NAME = VALUE in lines; --set takes precedence.`,
 		Example: `uparrot settings apply valley summit --bench larkfell.toml --set group=7 --set "name=tower 3"`,
 		Args:    shell.Args(1, -1, "one port or more"),
 	}
@@ -88,7 +88,7 @@ func settingsRestore(sh *shell.Streams) *cobra.Command {
 	var how writeFlags
 	cmd := &cobra.Command{
 		Use:     "restore PORT [PORT...]",
-		Short:   "Puts settings back: as a record found them, or as delivered",
+		Short:   "Restore settings: from a record, or the factory defaults",
 		Example: "uparrot settings restore valley --bench larkfell.toml --from-record before.record",
 		Args:    shell.Args(1, -1, "one port or more"),
 	}
@@ -267,7 +267,7 @@ func settingsCompare(sh *shell.Streams) *cobra.Command {
 	c := &settingsCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "compare A B [...]",
-		Short: "Settings of modules, files, records and units side by side",
+		Short: "Compare settings of modules, files, records and units side by side",
 		Long: `Compares settings: of ports, which are read; of files of settings read; of records, as the
 modules were left; and of units, unit:NAME, as the latest runs in the ledger left
 them. A difference, or a broken rule of the phrasebook, is a failure.`,

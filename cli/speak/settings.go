@@ -38,11 +38,11 @@ func (c *settingsCommand) add(cmd *cobra.Command) {
 func Settings(sh *shell.Streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "settings",
-		Short: "Settings of modules: read side by side, make them so, compare, put back",
+		Short: "Read, apply, compare and restore settings of modules",
 		Long: `Reads and writes the settings that the phrasebooks of the modules tell of, of several
 modules at once.`,
 		Example: "uparrot settings read valley summit --bench larkfell.toml",
-		Args:    shell.Args(0, 0, "one of its further commands"),
+		Args:    shell.Subcommands,
 		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	cmd.AddCommand(settingsRead(sh), settingsApply(sh), settingsCompare(sh), settingsRestore(sh))
@@ -54,7 +54,7 @@ func settingsRead(sh *shell.Streams) *cobra.Command {
 	var out string
 	cmd := &cobra.Command{
 		Use:   "read PORT [PORT...]",
-		Short: "Reads all settings of modules, side by side",
+		Short: "Read all settings of modules, side by side",
 		Long: `Reads what the modules say that they are, and all their settings, and shows them side by
 side. What differs is marked; what must be equal or different on modules of one system is
 judged as the phrasebook says, and a broken rule is a failure. --out keeps them in a file
@@ -250,7 +250,7 @@ func (c *settingsCommand) confirmed(ctx context.Context, yes bool, n int) (bool,
 		return true, nil
 	}
 	if !shell.IsTerminal(c.In) {
-		return false, &session.Misuse{What: "nobody is there to be asked whether that is to be written: give --yes"}
+		return false, &session.Misuse{What: "cannot ask without a terminal; use --yes"}
 	}
 	return (&account.Person{App: c.Streams}).Confirm(ctx, "Write "+shell.Count(n, "setting")+"?")
 }

@@ -19,7 +19,7 @@ import (
 	"uparrot/core/talk"
 )
 
-// A day of four chattering ports, in made-up time, through the view and what it draws:
+// A day of four chattering ports, in simulated time, through the view and what it draws:
 // memory is after a day what it was after an hour, and every line that is no longer there
 // is counted.
 func TestViewForADay(t *testing.T) {

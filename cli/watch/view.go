@@ -279,7 +279,7 @@ func (v *watchView) table(now, until time.Time, room int) []string {
 	}
 	names = min(names, max(8, v.wide-88))
 	small := v.wide - names - 84
-	rows := []string{view.NoteStyle.Render(shell.Cut(fmt.Sprintf(tableForm, shell.Pad("  value", names+2), "now", "least", "mean", "greatest", "a second", "age", "outside"), v.wide))}
+	rows := []string{view.NoteStyle.Render(shell.Cut(fmt.Sprintf(tableForm, shell.Pad("  value", names+2), "now", "min", "mean", "max", "a second", "age", "outside"), v.wide))}
 	if len(v.Order) == 0 {
 		return append(rows, "", "  nothing has come yet")
 	}

@@ -46,7 +46,7 @@ func Watch(sh *shell.Streams) *cobra.Command {
 	c := &watchCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "watch PORT [PORT...] [TEXT...]",
-		Short: "Values that modules tell: live, held against limits, kept and drawn",
+		Short: "Watch values that modules report: live, against limits, kept and drawn",
 		Long: `Reads what modules tell by themselves, or with --poll when asked, and shows each value:
 now, least, mean, greatest, how often it comes, how old it is, and how often it was
 outside its limits. A TEXT is heard text, and holds braces: "volts {v:num}, amps {a:num}".
@@ -269,7 +269,7 @@ func (c *watchCommand) show(res perform.Result) {
 		}
 	}
 	s := shell.NewScreen(w)
-	rows := [][]string{{"value", "readings", "a second", "least", "mean", "greatest", "last", "limits", "outside", "verdict"}}
+	rows := [][]string{{"value", "readings", "a second", "min", "mean", "max", "last", "limits", "outside", "verdict"}}
 	for _, l := range res.Limits {
 		if l.Series == nil {
 			rows = append(rows, []string{shell.Safe(l.What), "1", "", "", "", "", shell.OneLine(shell.Clip(l.Shown())), l.Wanted(), "", s.Verdict(l.Verdict, 0)})

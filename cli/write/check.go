@@ -42,7 +42,7 @@ func Check(sh *shell.Streams) *cobra.Command {
 	c := &checkCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "check FILE|FOLDER|-...",
-		Short: "Reads procedures, phrasebooks and benches without touching a port",
+		Short: "Read procedures, phrasebooks and benches without touching a port",
 		Long: `Reads procedures (*.parrot), phrasebooks and benches (*.toml) and reports every
 mistake with its line, without touching a port. Of a folder all such files in it and
 below are read; the file - is standard input, which --name calls.`,

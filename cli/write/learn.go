@@ -34,7 +34,7 @@ func Learn(sh *shell.Streams) *cobra.Command {
 	c := &LearnCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "learn [RECORD...]",
-		Short: "Writes a procedure from what was said and heard by hand",
+		Short: "Write a procedure from what was said and heard by hand",
 		Long: `Writes a procedure that does again what a record tells was done by hand, such as one
 that "uparrot talk --record" has kept: what was said, and the answers that mattered.
 Values that vary are captured, and one that came from an earlier answer is referred
@@ -112,7 +112,7 @@ func (c *LearnCommand) fromNotes(cmd *cobra.Command) error {
 			return &session.Misuse{What: fmt.Sprintf("%s: %v", path, err)}
 		}
 		if others > 0 {
-			c.Err.Line("%s of %s made otherwise than --columns says: left out", shell.Count(others, "line"), shell.Safe(path))
+			c.Err.Line("%s of %s skipped: not as --columns says", shell.Count(others, "line"), shell.Safe(path))
 		}
 	}
 	from.Books = books(from.Talks)

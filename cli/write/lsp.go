@@ -31,7 +31,7 @@ func Lsp(sh *shell.Streams) *cobra.Command {
 	var files shell.Outputs
 	cmd := &cobra.Command{
 		Use:   "lsp",
-		Short: "Helps an editor with procedures, phrasebooks and benches",
+		Short: "Help an editor with procedures, phrasebooks and benches",
 		Long: `A language server over standard input and output (Language Server Protocol 3.16): it
 tells mistakes while they are typed, what could stand at a place and what stands there,
 goes to where a name gets its meaning, changes names in all their places, and lays

@@ -18,12 +18,12 @@ import (
 func PhrasebookCommand(sh *shell.Streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "phrasebook",
-		Short: "Shows, compares and begins phrasebooks",
+		Short: "Show, compare and begin phrasebooks",
 		Long: `Begins a phrasebook from a table of commands, a record, or what a module tells of itself;
 shows what a module family understands as a page; tells what changed from one version to
 another.`,
 		Example: "uparrot phrasebook show dunlin.toml",
-		Args:    shell.Args(0, 0, "no arguments of its own, but one of its further commands"),
+		Args:    shell.Subcommands,
 		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	cmd.AddCommand(phrasebookNew(sh), phrasebookShow(sh), phrasebookCompare(sh))
@@ -38,7 +38,7 @@ func phrasebookShow(sh *shell.Streams) *cobra.Command {
 	var as, out string
 	cmd := &cobra.Command{
 		Use:   "show FILE",
-		Short: "Shows what a module family understands, on one page",
+		Short: "Show what a module family understands, on one page",
 		Long: `Shows a phrasebook as a page: how the family is spoken to, its settings with their
 ranges, its commands and answers, what it sends by itself, how it refuses, its readings
 and packets. With --as it is Markdown, or a page to print.`,
@@ -72,7 +72,7 @@ and packets. With --as it is Markdown, or a page to print.`,
 func phrasebookCompare(sh *shell.Streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "compare OLD NEW",
-		Short: "Tells what changed from one version of a phrasebook to another",
+		Short: "Show what changed between two versions of a phrasebook",
 		Long: `Tells what is new, gone, or otherwise in the second phrasebook: settings, commands,
 answers, refusals. The exit status is 1 where anything is.`,
 		Example: "uparrot phrasebook compare dunlin-2.3.toml dunlin.toml",

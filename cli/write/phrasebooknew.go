@@ -43,7 +43,7 @@ func phrasebookNew(sh *shell.Streams) *cobra.Command {
 	c := &newBook{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "new FAMILY [PORT]",
-		Short: "Begins a phrasebook: from a table of commands, a record, or the module itself",
+		Short: "Begin a phrasebook: from a table of commands, a record, or the module itself",
 		Long: `Begins a phrasebook of a module family. The commands come from a table as a guide prints
 it (--table: text with columns, CSV, Markdown), from a record of somebody who spoke with a
 module (--from-record), or from the module at a port itself, where it follows ITU-T V.250

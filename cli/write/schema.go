@@ -26,7 +26,7 @@ func Schema(sh *shell.Streams) *cobra.Command {
 	c := &schemaCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "schema phrasebook|bench|units [PROCEDURE]",
-		Short: "Prints the JSON Schema of a file, for editors and other programs",
+		Short: "Print the JSON Schema of a file, for editors and other programs",
 		Long: `Prints the JSON Schema (draft 2020-12) of a phrasebook, a bench, or a row of a table
 of units as JSON Lines. With a procedure the row has its inputs, with their ranges.`,
 		Example: "uparrot schema units commission.parrot",

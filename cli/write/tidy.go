@@ -19,7 +19,7 @@ func Tidy(sh *shell.Streams) *cobra.Command {
 	var diff, write bool
 	cmd := &cobra.Command{
 		Use:   "tidy FILE...",
-		Short: "Rewrites a procedure in the one standard layout",
+		Short: "Rewrite a procedure in the one standard layout",
 		Long: `Prints a procedure in the one standard layout: four blanks for each block, one
 between words, an empty line before each step. Comments and all that is said and
 heard stay as they are. A procedure with mistakes is not touched.

@@ -62,9 +62,9 @@ arrives = "~HEARD: ..."
 	}{
 		{"[port.north]\nat = \"/dev/ttyUSB0\"\nspedd = 9600\n", []string{":3:1: unknown key \"spedd\"", `Did you mean "speed"?`}},
 		{"[port.north]\nspeed = 9600\n", []string{":1:2: port north says not where it is"}},
-		{"[port.north]\nat = \"x\"\nframe = \"9N1\"\n", []string{":3:", `"9N1" is no frame`}},
+		{"[port.north]\nat = \"x\"\nframe = \"9N1\"\n", []string{":3:", `invalid frame "9N1"`}},
 		{"[port.north]\nat = \"x\"\nending = \"crfl\"\nspeed = -5\n", []string{":3:10: there is no line ending \"crfl\"", `Did you mean "crlf"`, ":4:1: speed -5"}},
-		{"[port.north]\nat = \"x\"\n[air]\nloss = \"200%\"\n", []string{":4:", "is no share"}},
+		{"[port.north]\nat = \"x\"\n[air]\nloss = \"200%\"\n", []string{":4:", "is not a percentage"}},
 		{"[port.north]\nat = \"x\"\n[air]\nloss = 0.7\ndamage = 0.7\n", []string{":3:2: loss, damage", "140%"}},
 		{"[port.north]\nat = \"x\n", []string{":2:"}},
 		{"[port.north.standin]\nfamily = \"dunlni\"\n", []string{":2:1: there is no stand-in", `Did you mean "dunlin"`}},

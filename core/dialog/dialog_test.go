@@ -17,7 +17,7 @@ import (
 	"uparrot/core/uart"
 )
 
-// rig is a dialog with a module that a test plays by hand, in made-up time.
+// rig is a dialog with a module that a test plays by hand, in simulated time.
 type rig struct {
 	*Dialog
 	t      *testing.T

@@ -273,7 +273,7 @@ func plain(err error) error {
 	case strings.Contains(text, "SQLITE_BUSY"):
 		return fmt.Errorf("another program has kept it locked for more than %v: %w", patience, err)
 	case strings.Contains(text, "file is not a database"):
-		return errors.New("this file is no ledger")
+		return errors.New("not a ledger file")
 	case strings.Contains(text, "SQLITE_FULL"):
 		return fmt.Errorf("the disk is full: %w", err)
 	}

@@ -12,7 +12,7 @@ import (
 	"uparrot/core/verdict"
 )
 
-// Times are values in seconds, exact in made-up time: each case says what was measured.
+// Times are values in seconds, exact in simulated time: each case says what was measured.
 // The module answers a line 300 ms after it, and a second one 200 ms later.
 func TestClock(t *testing.T) {
 	for _, c := range []struct{ body, want, why string }{

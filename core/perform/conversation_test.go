@@ -180,7 +180,7 @@ func (h habit) hold(t *testing.T) {
 	}
 }
 
-// Each habit meets the same performer, in made-up time.
+// Each habit meets the same performer, in simulated time.
 func TestHabits(t *testing.T) {
 	for _, group := range habits {
 		for _, h := range group.rows {

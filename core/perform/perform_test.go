@@ -24,7 +24,7 @@ const head = "procedure \"T\"\nport north: dialect at, ending cr, phrasebook \".
 	// Values that check cannot know, for what the phrasebook would not let pass.
 	"input zero: int = 0\ninput odd: text = X\n"
 
-// perform performs a procedure at two Dunlins in made-up time and returns the
+// perform performs a procedure at two Dunlins in simulated time and returns the
 // result, the events in short, and the record.
 func perform(t *testing.T, ctx context.Context, text string) (Result, []string, string) {
 	t.Helper()

@@ -75,7 +75,7 @@ var ways = []way{
 
 // A step passes only if the module truly did what it says; a step whose module
 // answers within the limits does not fail; no wait is longer than its limits. The
-// conversations are random, in made-up time.
+// conversations are random, in simulated time.
 func TestRandomConversations(t *testing.T) {
 	for seed := range uint64(*conversations) {
 		synctest.Test(t, func(t *testing.T) { converse(t, seed) })

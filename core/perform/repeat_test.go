@@ -9,7 +9,7 @@ import (
 	"uparrot/core/verdict"
 )
 
-// A repetition for a time and at a pace, to the millisecond in made-up time: how often it
+// A repetition for a time and at a pace, to the millisecond in simulated time: how often it
 // was done, how long all took, and what fell out.
 func TestRepeatForATime(t *testing.T) {
 	for _, c := range []struct {

@@ -142,7 +142,7 @@ func TestMistakes(t *testing.T) {
 		{change(`dialect = "at"`, `dialect = "att"`), `p:2:11: there is no dialect "att"|Did you mean "at"?`},
 		{change("speed = 9600", "speed = -1"), "p:4:1: speed -1 is outside"},
 		{change("speed = 9600", "sped = 9600"), `p:4:1: unknown key "sped"`},
-		{change(`"7E1"`, `"7X1"`), `"7X1" is no frame`},
+		{change(`"7E1"`, `"7X1"`), `invalid frame "7X1"`},
 		{change(`ending = "cr"`, `ending = "rc"`), `p:6:10: there is no line ending "rc"`},
 		{change(`"DUNLIN UP ..."`, `"DUNLIN {UP"`), "p:8:17: the brace is not closed"},
 		{change(`"DUNLIN UP ..."`, `"DUNLIN {=up}"`), "p:8:19: a phrasebook has no values"},

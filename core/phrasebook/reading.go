@@ -132,7 +132,7 @@ func ParseRange(text string) (low, high *float64, err error) {
 	from, to, ok := strings.Cut(text, "..")
 	from, to = strings.TrimSpace(from), strings.TrimSpace(to)
 	if !ok || from == "" && to == "" {
-		return nil, nil, fmt.Errorf("%q are no limits: wanted LOW..HIGH, such as 14..16; one side may be left out", text)
+		return nil, nil, fmt.Errorf("%q is not a range: write LOW..HIGH, such as 14..16; one side may be left out", text)
 	}
 	for _, side := range []struct {
 		text string

@@ -401,7 +401,7 @@ func (p *parser) readLink(l *line, at Pos) {
 			v, at := l.token()
 			share, err := strconv.ParseFloat(strings.TrimSuffix(v, "%"), 64)
 			if err != nil || !strings.HasSuffix(v, "%") || share < 0 || share > 100 {
-				p.mistake(at, fmt.Sprintf("%q is no share", v), "Write a part of a hundred, such as 2%.")
+				p.mistake(at, fmt.Sprintf("%q is not a percentage", v), "Write a part of a hundred, such as 2%.")
 				return
 			}
 			share /= 100

@@ -39,7 +39,7 @@ type Waited struct {
 // TheHand is what a person is called among what is waited for.
 const TheHand = "a person's hand"
 
-// Batch performs the procedure at all units, on slots at once, in made-up time.
+// Batch performs the procedure at all units, on slots at once, in simulated time.
 func (p *Play) Batch(ctx context.Context, b Batch) (s Spent, err error) {
 	fault := inMadeUpTime(func() { s, err = p.batch(b) })
 	return s, errors.Join(err, fault, ctx.Err())

@@ -1,5 +1,5 @@
-// Package rehearse performs a procedure on modules that there are not, in time that is made up:
-// on good ones as they may come, which it must spare, and on bad ones, which it must catch.
+// Package rehearse performs a procedure on simulated modules, in simulated time: on normal
+// variations of good ones, which it must spare, and on bad ones, which it must catch.
 package rehearse
 
 import (
@@ -64,7 +64,7 @@ type outcome struct {
 	log    []entry
 	limits []limitSeen
 	state  map[string]string // settings as they are in the end, by port and name
-	took   time.Duration     // in made-up time
+	took   time.Duration     // in simulated time
 	tries  map[string]int    // by step, that failed
 	heard  []entry           // lines that the procedure has waited for
 }
@@ -75,7 +75,7 @@ type limitSeen struct {
 	at int
 }
 
-// longest is how long a performance may go on in made-up time.
+// longest is how long a performance may go on in simulated time.
 const longest = 2 * time.Hour
 
 // perform performs the procedure once.

@@ -22,7 +22,7 @@ func LinkRows(sum link.Summary, d link.Direction) [][2]string {
 	}
 	rows := [][2]string{
 		{"frames", fmt.Sprintf("%d sent, %d received, %d lost%s", d.Sent, d.Received, d.Lost, under)},
-		{"oddities", fmt.Sprintf("%d late, %d duplicated, %d reordered, %d foreign (%d bytes)", d.Late, d.Duplicated, d.Reordered, d.Foreign, d.ForeignBytes)},
+		{"anomalies", fmt.Sprintf("%d late, %d duplicated, %d reordered, %d foreign (%d bytes)", d.Late, d.Duplicated, d.Reordered, d.Foreign, d.ForeignBytes)},
 		{"loss", lossWords(d)},
 	}
 	if d.Late > 0 {
@@ -81,7 +81,7 @@ func latencyRows(sum link.Summary, d link.Direction) [][2]string {
 		{"of that", share},
 	}
 	if words := tooLong(sum, d); words != "" {
-		rows = append(rows, [2]string{"too long by", words})
+		rows = append(rows, [2]string{"timing error", words})
 	}
 	if in := l.Intervals; in != nil {
 		rows = append(rows, [2]string{"how sure", fmt.Sprintf("median %s, 95 %% %s, 99 %% %s, each with 95 %% confidence", bounds(in["median"]), bounds(in["p95"]), bounds(in["p99"]))})
@@ -90,7 +90,7 @@ func latencyRows(sum link.Summary, d link.Direction) [][2]string {
 		rows = append(rows, [2]string{"from the plan", fmt.Sprintf("median %s; %s: sending was held up, and this counts the wait", MS(p.Median), within(p, 3))})
 	}
 	if d.KeptMS > 0 && sum.EveryMS > 0 {
-		rows = append(rows, [2]string{"sending", fmt.Sprintf("every %.1f ms, planned %.1f; behind the plan by %.1f ms in 95 %% of cases, %.1f at most", d.KeptMS, sum.EveryMS, d.Lag.P95, d.Lag.Max)})
+		rows = append(rows, [2]string{"sending", fmt.Sprintf("every %.1f ms, planned %.1f; sender lag: p95 %.1f ms, max %.1f", d.KeptMS, sum.EveryMS, d.Lag.P95, d.Lag.Max)})
 	}
 	return append(rows, [2]string{"variation", fmt.Sprintf("%.1f ms from the least to the 99th percentile of those received (RFC 5481); jitter %.1f ms (RFC 3550), on average %.1f", d.VariationMS, d.JitterMS, d.MeanDMS)})
 }
@@ -109,8 +109,9 @@ func within(l *link.Latency, n int) string {
 	var words []string
 	for i, v := range []record.Number{l.P90, l.P95, l.P99, l.P999}[:n] {
 		share := []string{"90", "95", "99", "99.9"}[i]
+		lost := []string{"10", "5", "1", "0.1"}[i]
 		if !v.Finite() {
-			words = append(words, "fewer than "+share+" % came")
+			words = append(words, "p"+share+": none, more than "+lost+" % was lost")
 			break
 		}
 		words = append(words, share+" % within "+bare(v))
@@ -138,10 +139,10 @@ func bounds(b link.Bounds) string {
 func tooLong(sum link.Summary, d link.Direction) string {
 	var parts []string
 	if m := sum.Machine; m != nil {
-		parts = append(parts, fmt.Sprintf("up to %.2f ms that this machine was late in 95 %% of cases, %.2f at most", m.P95, m.Max))
+		parts = append(parts, fmt.Sprintf("of this machine: up to %.2f ms (95 %%), %.2f max", m.P95, m.Max))
 	}
 	if d.HoldMS != nil {
-		parts = append(parts, fmt.Sprintf("up to %d ms that the adapter held bytes back", *d.HoldMS))
+		parts = append(parts, fmt.Sprintf("of the adapter: up to %d ms held back", *d.HoldMS))
 	}
 	return strings.Join(parts, ", and ")
 }

@@ -39,9 +39,9 @@ type Misuse struct {
 func (e *Misuse) Error() string {
 	switch {
 	case e.Own != "":
-		return e.What + "\nYour call, mended: " + e.Own // it may lack more than what is told here
+		return e.What + "\nDid you mean: " + e.Own // it may lack more than what is told here
 	case e.Example != "":
-		return e.What + "\nA correct call: " + e.Example
+		return e.What + "\nExample: " + e.Example
 	}
 	return e.What
 }
@@ -252,7 +252,7 @@ func (s *Session) filed(whole bool) (later bool) {
 	if err == nil {
 		return false
 	}
-	s.tell("uparrot: the run is not in the ledger as it was: " + err.Error())
+	s.tell("uparrot: the run could not be written to the ledger: " + err.Error())
 	later = s.unfiled != "" && whole && s.Record != "" // without a record there is nothing to file
 	if s.unfiled != "" {
 		if err := free(s.unfiled); err != nil {

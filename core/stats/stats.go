@@ -34,7 +34,7 @@ func ParseShare(text string) (float64, error) {
 		f /= 100
 	}
 	if err != nil || !(f >= 0 && f <= 1) {
-		return 0, fmt.Errorf("%q is no share: wanted one from 0%% to 100%%, such as 2%% or 0.02", text)
+		return 0, fmt.Errorf("%q is not a percentage: write 0%% to 100%%, such as 2%% or 0.02", text)
 	}
 	return f, nil
 }

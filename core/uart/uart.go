@@ -42,7 +42,7 @@ const (
 // ParseFrame reads a frame as people write it: data bits, parity letter, stop
 // bits, such as 8N1, 7E1 or 5N1.5.
 func ParseFrame(s string) (Frame, error) {
-	bad := fmt.Errorf("%q is no frame: data bits 5 to 8, parity N O E M S, stop bits 1 1.5 2, such as 8N1", s)
+	bad := fmt.Errorf("invalid frame %q: write data bits, parity N O E M S, stop bits, such as 8N1", s)
 	if len(s) < 3 {
 		return Frame{}, bad
 	}

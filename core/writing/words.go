@@ -30,7 +30,7 @@ var portWords = []word{
 	{"notice", `notice "TEXT"`, "a line that the module sends by itself"},
 	{"final", `final "TEXT"`, "a line that ends an answer"},
 	{"refusal", `refusal "TEXT"`, "a line that says no"},
-	{"pager", `pager "TEXT" [with "TEXT"]`, "what waits within an answer to be told to go on"},
+	{"pager", `pager "TEXT" [with "TEXT"]`, "pager prompt"},
 	{"login", `login "TEXT"`, "the prompt for a name"},
 	{"password", `password "TEXT"`, "the prompt for a password"},
 	{"denied", `denied "TEXT"`, "a line that says that these are wrong"},

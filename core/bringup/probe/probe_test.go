@@ -26,7 +26,7 @@ func frame(s string) uart.Frame {
 	return f.Filled()
 }
 
-// on probes a stand-in in made-up time.
+// on probes a stand-in in simulated time.
 func on(t *testing.T, family string, line uart.Line, prepare func(*sim.Bench)) (res Result, took time.Duration) {
 	b := simtest.New(t, bench.Air{}, bench.Standin{Family: family, Line: line})
 	host := b.Host("m")

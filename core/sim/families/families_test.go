@@ -14,7 +14,7 @@ import (
 	"uparrot/core/uart"
 )
 
-// one is a single stand-in in made-up time, and what came from it.
+// one is a single stand-in in simulated time, and what came from it.
 type one struct {
 	*simtest.Listener
 	bench *simtest.Bench

@@ -14,7 +14,7 @@ import (
 	"uparrot/core/uart"
 )
 
-// play sets up a bench of Dunlins in made-up time. The returned function says
+// play sets up a bench of Dunlins in simulated time. The returned function says
 // commands to one of them and returns all that came in the next second.
 func play(t *testing.T, air bench.Air, modules ...bench.Standin) (*sim.Bench, func(name, say string) string) {
 	for i := range modules {

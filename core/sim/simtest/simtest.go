@@ -1,6 +1,6 @@
 // Package simtest makes modules for tests: simulated ones, or ones that the test
 // plays itself, on ports within the program. In a bubble of testing/synctest all of
-// it runs in made-up time.
+// it runs in simulated time.
 package simtest
 
 import (
