@@ -254,8 +254,9 @@ func (r *running) drain(ctx context.Context) error {
 func (t *running) send(ctx context.Context) error {
 	ways := t.ways
 	ctx, cancel := context.WithCancelCause(ctx)
+	var senders, watchers sync.WaitGroup
+	defer watchers.Wait()
 	defer cancel(nil)
-	var senders sync.WaitGroup
 	start := time.Now().Add(20 * time.Millisecond)
 	enough := func() bool {
 		now := time.Now()
@@ -286,13 +287,13 @@ func (t *running) send(ctx context.Context) error {
 		watched = append(watched, ways[0].to)
 	}
 	for _, e := range watched {
-		go func() { // a port that vanishes ends the test
+		watchers.Go(func() { // a port that vanishes ends the test
 			select {
 			case <-e.dialog.Done():
 				cancel(e.dialog.Err())
 			case <-ctx.Done():
 			}
-		}()
+		})
 	}
 	done := make(chan struct{})
 	go func() {
