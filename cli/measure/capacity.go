@@ -1,7 +1,6 @@
 package measure
 
 import (
-	"errors"
 	"fmt"
 	"time"
 
@@ -11,23 +10,19 @@ import (
 	"uparrot/core/link/capacity"
 	"uparrot/core/record"
 	"uparrot/core/report"
-	"uparrot/core/session"
 	"uparrot/core/stats"
 	"uparrot/core/verdict"
 )
 
 // linkCapacityCommand is the command link capacity with its flags.
 type linkCapacityCommand struct {
-	*shell.Streams
-	ports         shell.PortFlags
-	keeps         shell.EvidenceFlags
-	maxLoss, plot string
-	search        capacity.Search
-	files         shell.Outputs
+	experiment
+	maxLoss string
+	search  capacity.Search
 }
 
 func linkCapacity(sh *shell.Streams) *cobra.Command {
-	c := &linkCapacityCommand{Streams: sh}
+	c := &linkCapacityCommand{experiment: experiment{Streams: sh}}
 	cmd := &cobra.Command{
 		Use:   "capacity A B",
 		Short: "Measure how much a link carries with its loss under a limit",
@@ -38,9 +33,6 @@ both ends are confirmed with more frames at the end.`,
 		Args:    shell.Args(2, 2, "two ports"),
 		RunE:    c.run,
 	}
-	c.ports.Add(cmd)
-	c.keeps.Add(cmd)
-	c.files.Add(cmd)
 	fl := cmd.Flags()
 	fl.StringVar(&c.maxLoss, "max-loss", "2%", "greatest loss allowed")
 	fl.IntVar(&c.search.Size, "size", 0, "bytes in a frame")
@@ -48,19 +40,13 @@ both ends are confirmed with more frames at the end.`,
 	fl.IntVar(&c.search.Fewest, "least", 60, "frames at each load, where the trial is shorter")
 	fl.IntVar(&c.search.Most, "most", 100_000, "frames at each load at most")
 	fl.DurationVar(&c.search.Deadline, "deadline", 2*time.Second, "frames that arrive later than this count as late, and are waited for so long")
-	fl.StringVar(&c.plot, "plot", "", "draw loss and latency against load to this file, .png or .svg")
-	fl.BoolVar(&c.keeps.Quiet, "quiet", false, "no progress while it runs")
-	sh.AddJSON(cmd, "the result")
+	c.add(cmd, "loss and latency against load")
 	return cmd
 }
 
 func (c *linkCapacityCommand) run(cmd *cobra.Command, args []string) error {
-	ps, err := c.ports.Read(cmd)
+	ps, err := c.read(cmd)
 	if err != nil {
-		return err
-	}
-	c.files.Inputs = ps.Files()
-	if err := c.files.PlanPicture(cmd, "plot", c.plot); err != nil {
 		return err
 	}
 	if c.search.MaxLoss, err = stats.ParseShare(c.maxLoss); err != nil || c.search.MaxLoss == 0 {
@@ -75,35 +61,20 @@ func (c *linkCapacityCommand) run(cmd *cobra.Command, args []string) error {
 	if err := c.search.Check(); err != nil {
 		return shell.Usage(cmd, "%v", err)
 	}
-	var res capacity.Result
-	v, err := c.Conduct(cmd.Context(), c.keeps, shell.About(capacity.Name, "capacity", ps, ends...), c.watch(), func(events *record.Stream) (verdict.Verdict, error) {
-		var err error
+	if !c.keeps.Quiet {
+		c.Err.Line("frames of %d bytes, each load for %v", c.search.Size, c.search.Trial)
+	}
+	return conduct(&c.experiment, cmd, shell.About(capacity.Name, "capacity", ps, ends...), c.watch, func(events *record.Stream) (capacity.Result, verdict.Verdict, error) {
 		c.search.Events = events
-		res, err = c.search.Do(cmd.Context())
-		return res.Verdict, err
-	})
-	if err != nil && !errors.Is(err, session.ErrEvidence) {
-		return err
-	}
-	err = errors.Join(err, c.Draw(&c.files, c.plot, report.LoadCurve(res)))
-	if c.JSON {
-		err = errors.Join(err, c.PrintJSON(res))
-	} else {
-		printCapacity(c.Streams, res)
-	}
-	return shell.WithVerdict(v, err)
+		res, err := c.search.Do(cmd.Context())
+		return res, res.Verdict, err
+	}, report.LoadCurve, printCapacity)
 }
 
 // watch tells of each load.
-func (c *linkCapacityCommand) watch() func(record.Event) {
-	if c.keeps.Quiet {
-		return nil
-	}
-	c.Err.Line("frames of %d bytes, each load for %v", c.search.Size, c.search.Trial)
-	return func(e record.Event) {
-		if p, ok := e.Live.(capacity.LoadPoint); ok {
-			c.Err.Line("  %8.1f frames/s: %d of %d lost, 95 %% within %s", p.Rate, p.Lost, p.Sent, report.MS(p.P95MS))
-		}
+func (c *linkCapacityCommand) watch(e record.Event) {
+	if p, ok := e.Live.(capacity.LoadPoint); ok {
+		c.Err.Line("  %8.1f frames/s: %d of %d lost, 95 %% within %s", p.Rate, p.Lost, p.Sent, report.MS(p.P95MS))
 	}
 }
 

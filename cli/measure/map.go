@@ -1,7 +1,6 @@
 package measure
 
 import (
-	"errors"
 	"fmt"
 	"time"
 
@@ -12,22 +11,17 @@ import (
 	"uparrot/core/link/hearing"
 	"uparrot/core/record"
 	"uparrot/core/report"
-	"uparrot/core/session"
 	"uparrot/core/verdict"
 )
 
 // linkMapCommand is the command link map with its flags.
 type linkMapCommand struct {
-	*shell.Streams
-	ports shell.PortFlags
-	keeps shell.EvidenceFlags
-	plot  string
-	m     hearing.Map
-	files shell.Outputs
+	experiment
+	m hearing.Map
 }
 
 func linkMap(sh *shell.Streams) *cobra.Command {
-	c := &linkMapCommand{Streams: sh}
+	c := &linkMapCommand{experiment: experiment{Streams: sh}}
 	cmd := &cobra.Command{
 		Use:   "map [PORT...]",
 		Short: "Test who hears whom: each port sends in turn, all others listen",
@@ -38,27 +32,18 @@ not named then must hear nothing.`,
 		Args:    shell.Args(0, -1, "ports"),
 		RunE:    c.run,
 	}
-	c.ports.Add(cmd)
-	c.keeps.Add(cmd)
-	c.files.Add(cmd)
 	fl := cmd.Flags()
 	fl.IntVar(&c.m.Count, "count", 20, "messages from each port")
 	fl.DurationVar(&c.m.Every, "every", 100*time.Millisecond, "from one message to the next")
 	fl.IntVar(&c.m.Size, "size", 40, "bytes in a message")
 	fl.DurationVar(&c.m.Wait, "wait", time.Second, "time to listen after the last message of each")
-	fl.StringVar(&c.plot, "plot", "", "draw the matrix to this file, .png or .svg")
-	fl.BoolVar(&c.keeps.Quiet, "quiet", false, "no progress while it runs")
-	sh.AddJSON(cmd, "the result")
+	c.add(cmd, "the matrix")
 	return cmd
 }
 
 func (c *linkMapCommand) run(cmd *cobra.Command, args []string) error {
-	ps, err := c.ports.Read(cmd)
+	ps, err := c.read(cmd)
 	if err != nil {
-		return err
-	}
-	c.files.Inputs = ps.Files()
-	if err := c.files.PlanPicture(cmd, "plot", c.plot); err != nil {
 		return err
 	}
 	if len(args) == 0 && ps.Bench != nil {
@@ -81,34 +66,17 @@ func (c *linkMapCommand) run(cmd *cobra.Command, args []string) error {
 			}
 		}
 	}
-	var res hearing.Result
-	v, err := c.Conduct(cmd.Context(), c.keeps, shell.About(hearing.Name, "map", ps, c.m.Ports...), c.watch(), func(events *record.Stream) (verdict.Verdict, error) {
-		var err error
+	return conduct(&c.experiment, cmd, shell.About(hearing.Name, "map", ps, c.m.Ports...), c.watch, func(events *record.Stream) (hearing.Result, verdict.Verdict, error) {
 		c.m.Events = events
-		res, err = c.m.Do(cmd.Context())
-		return res.Verdict, err
-	})
-	if err != nil && !errors.Is(err, session.ErrEvidence) {
-		return err
-	}
-	err = errors.Join(err, c.Draw(&c.files, c.plot, report.Matrix(res)))
-	if c.JSON {
-		err = errors.Join(err, c.PrintJSON(res))
-	} else {
-		matrix(c.Streams, res)
-	}
-	return shell.WithVerdict(v, err)
+		res, err := c.m.Do(cmd.Context())
+		return res, res.Verdict, err
+	}, report.Matrix, matrix)
 }
 
 // watch tells who speaks.
-func (c *linkMapCommand) watch() func(record.Event) {
-	if c.keeps.Quiet {
-		return nil
-	}
-	return func(e record.Event) {
-		if name, ok := e.Live.(hearing.Speaking); ok {
-			c.Err.Line("%s speaks", name)
-		}
+func (c *linkMapCommand) watch(e record.Event) {
+	if name, ok := e.Live.(hearing.Speaking); ok {
+		c.Err.Line("%s speaks", name)
 	}
 }
 
