@@ -2,7 +2,6 @@ package write
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -80,7 +79,7 @@ func (c *checkCommand) run(cmd *cobra.Command, files []string) error {
 	for _, f := range files {
 		d, err := ReadDoc(c.Streams, f, c.name)
 		if err != nil {
-			mistakes = append(mistakes, source.Mistake{File: f, What: unreadable(err), Mend: source.NearFile(f, f, "")})
+			mistakes = append(mistakes, source.Mistake{File: f, What: "it cannot be read: " + source.Cause(err).Error(), Mend: source.NearFile(f, f, "")})
 			continue
 		}
 		warnings = append(warnings, d.Warnings...)
@@ -115,14 +114,6 @@ func (c *checkCommand) run(cmd *cobra.Command, files []string) error {
 		return shell.QuietError{Status: shell.ExitUsage}
 	}
 	return mistakes.Err()
-}
-
-// unreadable is why a file cannot be read, without what reads it.
-func unreadable(err error) string {
-	if p, ok := errors.AsType[*os.PathError](err); ok {
-		return "it cannot be read: " + p.Err.Error()
-	}
-	return err.Error()
 }
 
 // inFolders are the files, and of folders the procedures and tables in them.

@@ -3,7 +3,6 @@ package learn
 import (
 	"bytes"
 	"fmt"
-	"hash/crc32"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,38 +18,21 @@ type checksum struct {
 	of   func(b []byte) string
 }
 
-// checksums are those that are looked for.
-var checksums = func() []checksum {
-	one := func(name string, with func(a, b byte) byte) checksum {
-		return checksum{1, "u8", name + "(%s)", func(b []byte) string {
-			sum := byte(0)
-			for _, c := range b {
-				sum = with(sum, c)
-			}
-			return string([]byte{sum})
-		}}
-	}
-	all := []checksum{one("sum8", func(a, b byte) byte { return a + b }), one("xor8", func(a, b byte) byte { return a ^ b })}
-	for _, by := range procedure.Standards("crc16") {
-		for _, typ := range []string{"u16", "u16le"} {
-			all = append(all, checksum{2, typ, "crc16(%s, " + strconv.Quote(by) + ")", func(b []byte) string {
-				n := procedure.CRC16(by, b)
-				if typ == "u16le" {
-					n = n<<8 | n>>8
+// checksums are those that are looked for: each that the language knows, either byte first.
+var checksums = func() (all []checksum) {
+	for _, sum := range procedure.Sums() {
+		for _, order := range []string{"", "le"}[:min(2, sum.Bytes)] {
+			all = append(all, checksum{sum.Bytes, fmt.Sprintf("u%d%s", 8*sum.Bytes, order), sum.Call, func(b []byte) string {
+				n, out := sum.Of(b), make([]byte, sum.Bytes)
+				for i := range out {
+					out[len(out)-1-i] = byte(n >> (8 * i))
 				}
-				return string([]byte{byte(n >> 8), byte(n)})
+				if order == "le" {
+					slices.Reverse(out)
+				}
+				return string(out)
 			}})
 		}
-	}
-	for _, typ := range []string{"u32", "u32le"} {
-		all = append(all, checksum{4, typ, "crc32(%s)", func(b []byte) string {
-			n := crc32.ChecksumIEEE(b)
-			out := []byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)}
-			if typ == "u32le" {
-				slices.Reverse(out)
-			}
-			return string(out)
-		}})
 	}
 	return all
 }()

@@ -21,10 +21,10 @@ func init() {
 	}
 	for name, f := range map[string]function{
 		"sum8": {func(args ...any) (any, error) {
-			return bytewise("sum8", args[0], func(a, b byte) byte { return a + b })
+			return bytewise("sum8", args[0], sum8)
 		}, []any{new(func(string) int)}},
 		"xor8": {func(args ...any) (any, error) {
-			return bytewise("xor8", args[0], func(a, b byte) byte { return a ^ b })
+			return bytewise("xor8", args[0], xor8)
 		}, []any{new(func(string) int)}},
 		"crc16": {crc16Of, []any{new(func(string, string) int)}},
 		"crc32": {crc32Of, []any{new(func(string) int), new(func(string, string) int)}},
@@ -45,16 +45,12 @@ func packOf(typ string, v any) (any, error) {
 	return nil, fmt.Errorf("%s takes a whole number or bytes, not %v", typ, v)
 }
 
-func bytewise(name string, v any, with func(a, b byte) byte) (any, error) {
+func bytewise(name string, v any, sum func([]byte) uint32) (any, error) {
 	text, ok := v.(string)
 	if !ok {
 		return nil, fmt.Errorf("%s takes bytes, not %v", name, v)
 	}
-	sum := byte(0)
-	for i := range len(text) {
-		sum = with(sum, text[i])
-	}
-	return int(sum), nil
+	return int(sum([]byte(text))), nil
 }
 
 // crc16s are the cyclic redundancy checks with the polynomial x^16+x^12+x^5+1, by the
@@ -97,6 +93,38 @@ func (v *standardSeeker) Visit(node *ast.Node) {
 		return
 	}
 	v.what, v.mend = fmt.Sprintf("%s knows no standard %q", name.Value, by.Value), source.DidYouMean(by.Value, standards[name.Value])
+}
+
+// Sum is a way to prove bytes whole: a check that the language works out too.
+type Sum struct {
+	Call  string // in the language, of bytes that stand as %s
+	Bytes int    // that the check has
+	Of    func(b []byte) uint32
+}
+
+// Sums are the checks that the language knows, each standard by itself.
+func Sums() []Sum {
+	all := []Sum{{"sum8(%s)", 1, sum8}, {"xor8(%s)", 1, xor8}}
+	for _, by := range standards["crc16"] {
+		all = append(all, Sum{fmt.Sprintf("crc16(%%s, %q)", by), 2, func(b []byte) uint32 { return uint32(CRC16(by, b)) }})
+	}
+	return append(all, Sum{"crc32(%s)", 4, crc32.ChecksumIEEE})
+}
+
+func sum8(b []byte) uint32 {
+	sum := byte(0)
+	for _, c := range b {
+		sum += c
+	}
+	return uint32(sum)
+}
+
+func xor8(b []byte) uint32 {
+	sum := byte(0)
+	for _, c := range b {
+		sum ^= c
+	}
+	return uint32(sum)
 }
 
 // crc16Of is the check of bytes by a standard.

@@ -16,10 +16,7 @@ const MaxFile = 16 << 20
 // Unreadable is why a file that a person named cannot be read, with the name of one that is called nearly
 // so. What went wrong stays in it.
 func Unreadable(path string, err error) error {
-	why := err
-	if p, ok := errors.AsType[*os.PathError](err); ok {
-		why = p.Err
-	}
+	why := Cause(err)
 	mend := ""
 	if errors.Is(err, os.ErrNotExist) {
 		mend = NearFile(path, path, "")
@@ -28,6 +25,14 @@ func Unreadable(path string, err error) error {
 		return fmt.Errorf("%s cannot be read: %w. %s", path, why, mend)
 	}
 	return fmt.Errorf("%s cannot be read: %w", path, why)
+}
+
+// Cause is why a file cannot be read, without its path.
+func Cause(err error) error {
+	if p, ok := errors.AsType[*os.PathError](err); ok {
+		return p.Err
+	}
+	return err
 }
 
 // NearFile is a hint that names a file of nearly the same name in the same folder, as named; another
