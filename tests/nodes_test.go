@@ -90,3 +90,47 @@ func typeName(e ast.Expr) string {
 	}
 	return ""
 }
+
+// Every kind of event is shown by the dialogue that pages and texts are made of, and told to a person while
+// a run goes on, or stands here as one that is not.
+func TestKindsOfEvents(t *testing.T) {
+	t.Parallel()
+	read := func(path string) string {
+		b, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(b)
+	}
+	source := read("../core/record/record.go")
+	of := func(part string) (names []string) {
+		for _, m := range regexp.MustCompile(`(?m)^\t([A-Z]\w+) +Kind = "`).FindAllStringSubmatch(part, -1) {
+			names = append(names, m[1])
+		}
+		return names
+	}
+	inRecord, watched, found := strings.Cut(source, "// Kinds that are told to whoever watches")
+	if !found {
+		t.Fatal("record.go does not part the kinds of a record from those that are only watched")
+	}
+	dialogue, account := read("../core/report/dialogue.go"), read("../cli/account/account.go")
+	for _, kind := range of(inRecord) {
+		if !strings.Contains(dialogue, "record."+kind) {
+			t.Errorf("core/report/dialogue.go does not show %s", kind)
+		}
+		if !strings.Contains(source, "\t"+kind+": {") && !strings.Contains(source, ", "+kind+": {") {
+			t.Errorf("%s is not among the kinds of a record", kind)
+		}
+	}
+	// What came and went is told as words that were said and heard; the head, the ends and frames are not told.
+	silent := []string{"Head", "Open", "Close", "In", "Out", "Passed", "Begin", "Frame", "Result", "Verdict", "End", "Progress"}
+	all := append(of(inRecord), of(watched)...)
+	for _, kind := range all {
+		if strings.Contains(account, "record."+kind+":") == slices.Contains(silent, kind) {
+			t.Errorf("cli/account/account.go: %s", kind)
+		}
+	}
+	if len(all) < 28 {
+		t.Errorf("only %d kinds were found: %v", len(all), all)
+	}
+}

@@ -122,7 +122,7 @@ func listRuns(sh *shell.Streams, cmd *cobra.Command, l *ledger.Ledger, f ledger.
 		return err
 	}
 	if len(rows) == 1 {
-		sh.Err.Line("no run in %s is so", shell.Safe(l.Where()))
+		sh.Err.Line("no matching runs in %s", shell.Safe(l.Where()))
 		return nil
 	}
 	shell.Table(sh.Out, rows)
