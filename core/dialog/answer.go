@@ -3,7 +3,6 @@ package dialog
 import (
 	"bytes"
 	"context"
-	"regexp"
 	"strings"
 	"time"
 
@@ -171,11 +170,11 @@ func (d *Dialog) begun() bool {
 // last mark is one that asks.
 func (d *Dialog) asks() bool {
 	b := bytes.TrimRight(text.Plain(d.unended()), " \t")
-	return len(b) > 0 && (bytes.IndexByte([]byte(":?>"), b[len(b)-1]) >= 0 || choice.Match(b)) && !strings.HasPrefix(d.echoOf, string(clean(b)))
+	return len(b) > 0 && (bytes.IndexByte([]byte(":?>"), b[len(b)-1]) >= 0 || choice().Match(b)) && !strings.HasPrefix(d.echoOf, string(clean(b)))
 }
 
 // choice is the end of a question that names what may be answered, such as [y/n].
-var choice = regexp.MustCompile(`[\[(]\w+(?:/\w+)+[\])]$`)
+var choice = text.Regexp(`[\[(]\w+(?:/\w+)+[\])]$`)
 
 // result reports whether a final result has come since the last words went out, which
 // opened no exchange, as the end of a text message does.

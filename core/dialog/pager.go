@@ -2,7 +2,6 @@ package dialog
 
 import (
 	"context"
-	"regexp"
 	"time"
 
 	"uparrot/core/text"
@@ -30,6 +29,6 @@ func (d *Dialog) findPager(now time.Time) bool {
 // erased is what follows a pager without the bytes by which the module wipes it out:
 // it goes back over it with BS, or to the line's beginning with CR, which ends a line
 // by itself, and writes blanks or a control sequence of ECMA-48 (ED, EL).
-func erased(b []byte) []byte { return b[len(wiping.Find(b)):] }
+func erased(b []byte) []byte { return b[len(wiping().Find(b)):] }
 
-var wiping = regexp.MustCompile(`^(?:\x08+ *\x08*| +\x08+|\x1b\[[0-9;]*[JK])+`)
+var wiping = text.Regexp(`^(?:\x08+ *\x08*| +\x08+|\x1b\[[0-9;]*[JK])+`)

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"math"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -12,9 +11,10 @@ import (
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
+	"uparrot/core/text"
 )
 
-var aNumber = regexp.MustCompile(`-?[0-9]+(\.[0-9]+)?`)
+var aNumber = text.Regexp(`-?[0-9]+(\.[0-9]+)?`)
 
 // numberSeen is a number in what a module says: in a line, or a field of a packet.
 type numberSeen struct {
@@ -53,7 +53,7 @@ func numbersIn(book *phrasebook.Phrasebook, port, after string, text []byte, lin
 		return all
 	}
 	shape := shapeOf(text)
-	for i, n := range aNumber.FindAllString(string(text), -1) {
+	for i, n := range aNumber().FindAllString(string(text), -1) {
 		v, err := strconv.ParseFloat(n, 64)
 		if err != nil {
 			continue
@@ -69,10 +69,10 @@ func numbersIn(book *phrasebook.Phrasebook, port, after string, text []byte, lin
 
 // shapeOf is what a line is but for its numbers, up to the fifth.
 func shapeOf(line []byte) string {
-	if at := aNumber.FindAllIndex(line, 5); len(at) == 5 {
+	if at := aNumber().FindAllIndex(line, 5); len(at) == 5 {
 		line = line[:at[4][1]]
 	}
-	return aNumber.ReplaceAllString(string(line), "#")
+	return aNumber().ReplaceAllString(string(line), "#")
 }
 
 // text is a number of so many units as the module would tell it.
@@ -88,7 +88,7 @@ func (s *numberSeen) put(units float64) func([]byte) ([][]byte, bool) {
 	}
 	to := s.text(units)
 	return func(line []byte) ([][]byte, bool) {
-		at := aNumber.FindAllIndex(line, -1)
+		at := aNumber().FindAllIndex(line, -1)
 		if s.at >= len(at) || shapeOf(line) != s.shape {
 			return nil, false
 		}

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"uparrot/core/text"
 )
 
 // Kind is what a file is, as far as its text shows it.
@@ -42,8 +44,8 @@ var begins = []struct {
 }
 
 var (
-	portLine = regexp.MustCompile(`^port \w+:`)
-	bookKey  = regexp.MustCompile(`^family\s*=`)
+	portLine = text.Regexp(`^port \w+:`)
+	bookKey  = text.Regexp(`^family\s*=`)
 )
 
 // kindOfLine is the kind of file that a line shows; table says that some table stands before it.
@@ -52,11 +54,11 @@ func kindOfLine(line string, table bool) Kind {
 		return slices.ContainsFunc(starts, func(s string) bool { return strings.HasPrefix(line, s) })
 	}
 	switch {
-	case has(`procedure "`, `step "`) || has("port ") && portLine.MatchString(line):
+	case has(`procedure "`, `step "`) || has("port ") && portLine().MatchString(line):
 		return Procedure
 	case has("[port.", "[air]", "[slot.", "[shared]"):
 		return Bench
-	case has("[[command]]", "[[setting]]", "[[notice]]", "[[identity]]", "[[packet]]", "[[reading]]"), !table && has("family") && bookKey.MatchString(line):
+	case has("[[command]]", "[[setting]]", "[[notice]]", "[[identity]]", "[[packet]]", "[[reading]]"), !table && has("family") && bookKey().MatchString(line):
 		return Phrasebook
 	}
 	return Unknown

@@ -2,13 +2,14 @@ package portlist
 
 import (
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
+
+	"uparrot/core/text"
 )
 
 // partOfPath is one step of a location path, such as PCI(1400) or USB(2).
-var partOfPath = regexp.MustCompile(`^([A-Z]+)\(([0-9A-Fa-f]+)\)$`)
+var partOfPath = text.Regexp(`^([A-Z]+)\(([0-9A-Fa-f]+)\)$`)
 
 // windowsSocket is the socket that a location path of Windows leads to: the number of the host
 // controller on its bus, the ports of hubs on the way, and the interface behind a colon. For
@@ -18,7 +19,7 @@ func windowsSocket(path string) string {
 	controller, iface := "0", ""
 	var ports []string
 	for part := range strings.SplitSeq(path, "#") {
-		m := partOfPath.FindStringSubmatch(part)
+		m := partOfPath().FindStringSubmatch(part)
 		if m == nil {
 			continue
 		}
