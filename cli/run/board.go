@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 	"sync"
 	"time"
@@ -99,29 +98,12 @@ func (u *unitsRun) onBoard(ctx context.Context) error {
 	d.stop = func() { cancel(shell.ErrInterrupted) }
 	d.input.Prompt = ""
 	d.input.Focus()
-	in := u.In
-	if f, ok := in.(*os.File); ok {
-		in = &shell.NoticedInput{File: f, Gone: d.stop}
-	}
-	d.program = tea.NewProgram(d, tea.WithContext(own), tea.WithInput(in), tea.WithOutput(u.Out), tea.WithoutSignalHandler(), tea.WithFPS(12))
+	d.program = view.Program(own, u.Streams, d, 12, d.stop)
 	u.setBoard(d)
-	var terminal shell.TerminalState
-	terminal.Set(d.program.ReleaseTerminal, d.program.RestoreTerminal)
-	defer terminal.RestoreOnStop()()
+	defer u.setBoard(nil)
 	var err error
-	over := make(chan struct{})
-	go func() {
-		defer close(over)
-		err = u.Do(own)
-		d.program.Quit()
-	}()
-	_, verr := d.program.Run()
-	<-over
-	u.setBoard(nil)
-	if verr != nil && !errors.Is(verr, tea.ErrProgramKilled) {
-		err = errors.Join(err, verr)
-	}
-	return err
+	verr := view.During(d.program, func() {}, func() { err = u.Do(own) })
+	return errors.Join(err, verr)
 }
 
 // withStill goes through the units with a board that is on no screen, and hands out what it shows

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -96,10 +95,6 @@ type screenView struct {
 func (a *talkCommand) talkView(cmd *cobra.Command, talkers []*talk.Talker) error {
 	ctx, gone := context.WithCancelCause(cmd.Context())
 	defer gone(nil)
-	in := a.In
-	if f, ok := in.(*os.File); ok {
-		in = &shell.NoticedInput{File: f, Gone: func() { gone(shell.ErrInterrupted) }}
-	}
 	v := &screenView{ctx: ctx, secret: a.secrets.Value, input: textinput.New(), echo: true, wide: 80, high: 24}
 	v.keep = func(path string) error {
 		a.keeps.Also.Know(cmd)
@@ -115,7 +110,7 @@ func (a *talkCommand) talkView(cmd *cobra.Command, talkers []*talk.Talker) error
 	if v.pins = pins; err != nil {
 		v.pins, v.hint = nil, err.Error() // a file that cannot be read is not written over
 	}
-	program := tea.NewProgram(v, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(a.Out), tea.WithoutSignalHandler(), tea.WithFPS(30))
+	program := view.Program(ctx, a.Streams, v, 30, func() { gone(shell.ErrInterrupted) })
 	v.terminal.Set(program.ReleaseTerminal, program.RestoreTerminal)
 	defer v.terminal.RestoreOnStop()()
 	err = nil // it has been told

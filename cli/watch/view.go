@@ -1,10 +1,9 @@
 package watch
 
 import (
+	"cmp"
 	"context"
-	"errors"
 	"fmt"
-	"os"
 	"strings"
 	"time"
 
@@ -64,32 +63,14 @@ func newWatchView(a *shell.Streams, m *account.Watched, leave func()) *watchView
 func (v *watchView) perform(ctx context.Context, do func(context.Context) (perform.Result, error)) (perform.Result, error) {
 	own, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	in := v.In
-	if f, ok := in.(*os.File); ok {
-		in = &shell.NoticedInput{File: f, Gone: func() { cancel(shell.ErrInterrupted) }}
-	}
-	v.program = tea.NewProgram(v, tea.WithContext(own), tea.WithInput(in), tea.WithOutput(v.Out), tea.WithoutSignalHandler(), tea.WithFPS(12))
-	var terminal shell.TerminalState
-	terminal.Set(v.program.ReleaseTerminal, v.program.RestoreTerminal)
-	defer terminal.RestoreOnStop()()
+	v.program = view.Program(own, v.Streams, v, 12, func() { cancel(shell.ErrInterrupted) })
 	var res perform.Result
 	var err error
-	over := make(chan struct{})
-	go func() {
-		defer close(over)
-		res, err = do(own)
-		v.program.Quit()
-	}()
-	_, verr := v.program.Run()
-	v.leave()
-	<-over
+	verr := view.During(v.program, v.leave, func() { res, err = do(own) })
 	for _, text := range v.after {
 		v.Err.Line("%s", shell.Safe(text))
 	}
-	if verr != nil && !errors.Is(verr, tea.ErrProgramKilled) && err == nil {
-		err = verr
-	}
-	return res, err
+	return res, cmp.Or(err, verr)
 }
 
 // tell tells of something that keeps evidence from being kept, in the view and after it.
