@@ -226,10 +226,10 @@ type part struct {
 func day(sh *shell.Streams) []part {
 	return []part{
 		{"begin", "Begin:", []*cobra.Command{begin.Demo(sh, root), begin.Example(sh)}},
-		{"find", "Find out what is there:", []*cobra.Command{find.ListPorts(sh), find.Loopback(sh), find.Probe(sh)}},
+		{"find", "Find out what is there:", []*cobra.Command{find.Ports(sh), find.Loopback(sh), find.Probe(sh)}},
 		{"speak", "Speak with it:", []*cobra.Command{speak.Talk(sh), watch.Watch(sh), speak.Settings(sh)}},
-		{"write", "Write down what is to be done:", []*cobra.Command{write.PhrasebookCommand(sh), write.Learn(sh), write.Check(sh), write.Tidy(sh), rehearse.Rehearse(sh), write.Lsp(sh), write.Schema(sh)}},
-		{"perform", "Perform it:", []*cobra.Command{run.Run(sh), run.UnitsCommand(sh), run.Standin(sh)}},
+		{"write", "Write down what is to be done:", []*cobra.Command{write.Phrasebook(sh), write.Learn(sh), write.Check(sh), write.Tidy(sh), rehearse.Rehearse(sh), write.LSP(sh), write.Schema(sh)}},
+		{"perform", "Perform it:", []*cobra.Command{run.Run(sh), run.Units(sh), run.Standin(sh)}},
 		{"measure", "Measure:", []*cobra.Command{measure.Link(sh)}},
 		{"prove", "Prove:", []*cobra.Command{prove.Results(sh), prove.Report(sh)}},
 	}

@@ -19,7 +19,7 @@ import (
 )
 
 // Account tells a person what happens while a procedure runs.
-func Account(sh *shell.Streams, proc *procedure.File, stations map[string]*bench.Station, values map[string]any) *account {
+func Account(sh *shell.Streams, proc *procedure.File, stations map[string]*bench.Station, values map[string]any) *Run {
 	s := sh.Err
 	s.Line("%s", s.Bold(shell.Safe(proc.Title)))
 	if proc.About != "" {
@@ -36,11 +36,11 @@ func Account(sh *shell.Streams, proc *procedure.File, stations map[string]*bench
 	for _, in := range proc.Inputs {
 		s.Line("  %s is %s", in.Name, shell.Safe(procedure.Text(values[in.Name])))
 	}
-	return &account{Streams: sh, stations: stations, many: len(proc.Ports) > 1}
+	return &Run{Streams: sh, stations: stations, many: len(proc.Ports) > 1}
 }
 
-// account is what a person is told of a performance while it goes on.
-type account struct {
+// Run is what a person is told of a performance while it goes on.
+type Run struct {
 	*shell.Streams
 	stations  map[string]*bench.Station
 	many      bool  // ports, so that each line names its own
@@ -52,7 +52,7 @@ type account struct {
 }
 
 // at names the port of an event, where there are several, or it is none of the procedure's.
-func (a *account) at(e record.Event) string {
+func (a *Run) at(e record.Event) string {
 	if a.many || e.Port != "" && a.stations[e.Port] == nil {
 		return fmt.Sprintf("%-8s ", e.Port)
 	}
@@ -64,7 +64,7 @@ const mostHexed = 48
 
 // words are what was said or heard: of a port that speaks in bytes in hexadecimal with text
 // beside, unless it is all text.
-func (a *account) words(e record.Event) string {
+func (a *Run) words(e record.Event) string {
 	st := a.stations[e.Port]
 	if st == nil || st.Setup.Dialect != phrasebook.Bytes || strings.IndexFunc(e.Text, func(r rune) bool { return r < ' ' || r > '~' }) < 0 {
 		return shell.OneLine(e.Text)
@@ -73,28 +73,29 @@ func (a *account) words(e record.Event) string {
 }
 
 // telling is how each kind of event is told.
-var telling = map[record.Kind]func(*account, record.Event){
-	record.Step:     (*account).step,
-	record.Try:      (*account).try,
-	record.Said:     (*account).said,
-	record.Heard:    (*account).heard,
-	record.Ended:    (*account).ended,
-	record.Check:    (*account).check,
-	record.Limit:    (*account).limit,
-	record.Value:    (*account).limit,
-	record.Measured: (*account).limit,
-	record.Series:   (*account).seriesBegins,
-	record.Sampled:  (*account).samples,
-	record.Round:    (*account).round,
-	record.Waiting:  (*account).waiting,
-	record.Told:     (*account).told,
-	record.Changed:  func(a *account, e record.Event) { a.line("   %sset    %s", a.at(e), shell.OneLine(e.Text)) },
-	record.Kept:     func(a *account, e record.Event) { a.line("   kept   %s", shell.OneLine(e.Text)) },
-	record.Note:     (*account).note,
-	record.Link:     (*account).link,
+var telling = map[record.Kind]func(*Run, record.Event){
+	record.Step:     (*Run).step,
+	record.Try:      (*Run).try,
+	record.Said:     (*Run).said,
+	record.Heard:    (*Run).heard,
+	record.Ended:    (*Run).ended,
+	record.Check:    (*Run).check,
+	record.Limit:    (*Run).limit,
+	record.Value:    (*Run).limit,
+	record.Measured: (*Run).limit,
+	record.Series:   (*Run).seriesBegins,
+	record.Sampled:  (*Run).samples,
+	record.Round:    (*Run).round,
+	record.Waiting:  (*Run).waiting,
+	record.Told:     (*Run).told,
+	record.Changed:  func(a *Run, e record.Event) { a.line("   %sset    %s", a.at(e), shell.OneLine(e.Text)) },
+	record.Kept:     func(a *Run, e record.Event) { a.line("   kept   %s", shell.OneLine(e.Text)) },
+	record.Note:     (*Run).note,
+	record.Link:     (*Run).link,
 }
 
-func (a *account) Event(e record.Event) {
+// Event tells of one thing that happens.
+func (a *Run) Event(e record.Event) {
 	a.fold.before(a, e)
 	if tell, ok := telling[e.Kind]; ok {
 		tell(a, e)
@@ -102,7 +103,7 @@ func (a *account) Event(e record.Event) {
 }
 
 // step tells that a step begins or ends. One that was not begun is told at the end.
-func (a *account) step(e record.Event) {
+func (a *Run) step(e record.Event) {
 	if b, ok := e.Live.(perform.StepBegins); ok {
 		a.begun, a.tries, a.running = true, b.Tries, nil
 		a.line("")
@@ -120,7 +121,7 @@ func (a *account) step(e record.Event) {
 }
 
 // note tells what was found, or taken up from an earlier run.
-func (a *account) note(e record.Event) {
+func (a *Run) note(e record.Event) {
 	what := "found"
 	if _, taken := e.Live.(perform.Earlier); taken {
 		what = "taken"
@@ -128,7 +129,7 @@ func (a *account) note(e record.Event) {
 	a.line("   %s  %s", what, shell.OneLine(e.Text))
 }
 
-func (a *account) try(e record.Event) {
+func (a *Run) try(e record.Event) {
 	if further, ok := e.Value.(record.Further); ok && further.ByHand {
 		a.line("   a further try, by hand")
 		return
@@ -136,7 +137,7 @@ func (a *account) try(e record.Event) {
 	a.line("   try %d of %d failed: %s", e.Try, a.tries, shell.Safe(e.Why))
 }
 
-func (a *account) said(e record.Event) {
+func (a *Run) said(e record.Event) {
 	text := a.words(e)
 	if text == "" {
 		text = a.Err.Faint("(the line ending alone)")
@@ -145,7 +146,7 @@ func (a *account) said(e record.Event) {
 }
 
 // heard tells what was heard; of a packet, what it holds, too.
-func (a *account) heard(e record.Event) {
+func (a *Run) heard(e record.Event) {
 	a.line("   %sheard  %s", a.at(e), a.words(e))
 	if p, ok := e.Live.(perform.PacketSeen); ok {
 		a.line("   %s       %s: %s", a.at(e), p.Name, a.Err.Faint(shownValues(p.Fields)))
@@ -162,17 +163,17 @@ func shownValues(values []perform.Value) string {
 }
 
 // ended tells what has ended an answer, and how long after the words.
-func (a *account) ended(e record.Event) {
+func (a *Run) ended(e record.Event) {
 	after, _ := e.Live.(time.Duration)
 	a.line("   %s%s", a.at(e), a.Err.Faint(fmt.Sprintf("ended  %s, after %s", shell.OneLine(e.Text), shell.Took(after))))
 }
 
-func (a *account) check(e record.Event) {
+func (a *Run) check(e record.Event) {
 	values, _ := e.Value.([]perform.Value)
 	a.line("   check  %s  %s", shell.OneLine(e.Text), a.Err.Faint(shownValues(values)))
 }
 
-func (a *account) told(e record.Event) {
+func (a *Run) told(e record.Event) {
 	if answer, ok := e.Value.(perform.Answer); !ok {
 		a.line("%s", shell.OneLine(e.Text)) // what no operator was there to be told
 	} else if answer.Answer != "" {
@@ -180,7 +181,7 @@ func (a *account) told(e record.Event) {
 	}
 }
 
-func (a *account) link(e record.Event) {
+func (a *Run) link(e record.Event) {
 	sum, ok := e.Value.(link.Summary)
 	if !ok {
 		return
@@ -192,7 +193,7 @@ func (a *account) link(e record.Event) {
 
 // waiting shows that a wait goes on: a line drawn anew each second, or where that
 // cannot be drawn a line after ten seconds and then every half minute.
-func (a *account) waiting(e record.Event) {
+func (a *Run) waiting(e record.Event) {
 	w, ok := e.Live.(perform.Wait)
 	if !ok {
 		return

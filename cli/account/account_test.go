@@ -14,7 +14,7 @@ import (
 // every half minute.
 func TestSignsOfLife(t *testing.T) {
 	var out bytes.Buffer
-	a := &account{Streams: &shell.Streams{Err: shell.NewScreen(&out)}}
+	a := &Run{Streams: &shell.Streams{Err: shell.NewScreen(&out)}}
 	for s := 1; s <= 95; s++ {
 		silence := time.Duration(-1)
 		if s > 20 {

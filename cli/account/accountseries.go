@@ -28,7 +28,7 @@ type folding struct {
 }
 
 // line tells a line, now or where its round is to be told.
-func (a *account) line(format string, values ...any) {
+func (a *Run) line(format string, values ...any) {
 	if a.fold.number > roundsTold {
 		a.fold.held = append(a.fold.held, fmt.Sprintf(format, values...))
 		return
@@ -37,7 +37,7 @@ func (a *account) line(format string, values ...any) {
 }
 
 // before ends what is held where something comes that must be seen.
-func (f *folding) before(a *account, e record.Event) {
+func (f *folding) before(a *Run, e record.Event) {
 	if f.number > 0 && e.Verdict != "" && (e.Kind == record.Step || e.Kind == record.Try) { // it did not come to its end
 		held := f.held
 		f.number, f.held = 0, nil
@@ -48,7 +48,7 @@ func (f *folding) before(a *account, e record.Event) {
 }
 
 // round takes in that a round begins, or that there are no more.
-func (a *account) round(e record.Event) {
+func (a *Run) round(e record.Event) {
 	mark, ok := e.Value.(record.RoundMark)
 	if !ok {
 		return
@@ -78,14 +78,14 @@ func (a *account) round(e record.Event) {
 }
 
 // more tells how many rounds were not told.
-func (f *folding) more(a *account) {
+func (f *folding) more(a *Run) {
 	if f.skipped > 0 {
 		a.Err.Line("   %s", a.Err.Faint("... "+shell.Count(f.skipped, "time")+" more like that"))
 	}
 	f.skipped = 0
 }
 
-func tellAll(a *account, lines []string) {
+func tellAll(a *Run, lines []string) {
 	for _, l := range lines {
 		a.Err.Line("%s", l)
 	}
@@ -98,14 +98,14 @@ type runningSeries struct {
 	text string
 }
 
-func (a *account) seriesBegins(e record.Event) {
+func (a *Run) seriesBegins(e record.Event) {
 	if b, ok := e.Value.(record.SeriesBegins); ok {
 		a.running = append(a.running, &runningSeries{SeriesBegins: b})
 	}
 }
 
 // samples draws the line that shows how the values of the step stand.
-func (a *account) samples(e record.Event) {
+func (a *Run) samples(e record.Event) {
 	s, ok := e.Value.(record.Samples)
 	if !ok || !a.Err.Terminal {
 		return
@@ -153,7 +153,7 @@ func (r *runningSeries) words() string {
 }
 
 // limit tells a value that was held against limits, or that was kept without any.
-func (a *account) limit(e record.Event) {
+func (a *Run) limit(e record.Event) {
 	r, ok := e.Value.(record.Measurement)
 	if !ok {
 		return

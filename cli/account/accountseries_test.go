@@ -18,7 +18,7 @@ import (
 func TestAccountFolds(t *testing.T) {
 	tell := func(rounds, bad int, fails bool) string {
 		var b bytes.Buffer
-		a := &account{Streams: &shell.Streams{Err: shell.NewScreen(&b)}}
+		a := &Run{Streams: &shell.Streams{Err: shell.NewScreen(&b)}}
 		a.Event(record.Event{Kind: record.Step, Step: "a day", Live: perform.StepBegins{Number: 1, Tries: 1}})
 		for i := 1; i <= rounds; i++ {
 			a.Event(record.Event{Kind: record.Round, Value: record.RoundMark{Number: i, Outside: i-1 == bad}})

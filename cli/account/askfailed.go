@@ -20,7 +20,7 @@ import (
 // Asker asks the person at the terminal what is to be done about a step that has failed.
 type Asker struct {
 	*Person
-	Account *account
+	Account *Run
 	File    *procedure.File          // as it is being performed
 	Most    time.Duration            // so long it is asked
 	Books   map[string]record.Digest // of the phrasebooks, which hold for a whole run

@@ -11,10 +11,10 @@ import (
 	"uparrot/core/series"
 )
 
-// metrics keeps a file up to date with the present values, in the OpenMetrics text format,
+// Metrics keeps a file up to date with the present values, in the OpenMetrics text format,
 // version 1.0.0: whoever collects them reads it
 // whole.
-type metrics struct {
+type Metrics struct {
 	*Watched
 	path   string
 	last   time.Time
@@ -22,14 +22,16 @@ type metrics struct {
 	tell   func(string)
 }
 
-func NewMetrics(m *Watched, path string, tell func(string)) *metrics {
-	return &metrics{Watched: m, path: path, tell: tell}
+// NewMetrics keeps a file of the present values of a watch up to date; tell is told what keeps it from that.
+func NewMetrics(m *Watched, path string, tell func(string)) *Metrics {
+	return &Metrics{Watched: m, path: path, tell: tell}
 }
 
 // metricsEvery is how often the file is written at most.
 const metricsEvery = time.Second
 
-func (f *metrics) Event(e record.Event) {
+// Event notes that values may have changed.
+func (f *Metrics) Event(e record.Event) {
 	if e.Kind != record.Sampled && e.Kind != record.Verdict || e.Kind == record.Sampled && e.Time.Sub(f.last) < metricsEvery {
 		return
 	}
@@ -43,7 +45,7 @@ func (f *metrics) Event(e record.Event) {
 }
 
 // text is the file.
-func (f *metrics) text() []byte {
+func (f *Metrics) text() []byte {
 	f.Mu.Lock()
 	defer f.Mu.Unlock()
 	var b strings.Builder

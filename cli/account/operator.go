@@ -70,6 +70,7 @@ func (a AskOnce) Value(ctx context.Context, question string, check func(string) 
 	}
 }
 
+// Ask asks once, and waits for a line.
 func (p *Person) Ask(ctx context.Context, question string) (string, error) {
 	if p.lines == nil {
 		p.lines = make(chan string)

@@ -12,6 +12,7 @@ import (
 	"uparrot/core/procedure"
 )
 
+// AskSecret asks for a secret at a terminal, without echo.
 func AskSecret(sh *shell.Streams, ctx context.Context, in *os.File, s *procedure.Secret) (string, error) {
 	what := s.Name
 	if s.About != "" {

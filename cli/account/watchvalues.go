@@ -52,6 +52,7 @@ type WatchedSeries struct {
 	outside []series.Sample
 }
 
+// NewWatched has found nothing yet.
 func NewWatched() *Watched {
 	return &Watched{known: map[int]record.SeriesBegins{}, of: map[int]*WatchedSeries{}}
 }
@@ -116,6 +117,7 @@ func (m *Watched) Lines() []report.Timeline {
 	return all
 }
 
+// Marked are the marks that were set.
 func (m *Watched) Marked() []report.Marked {
 	m.Mu.Lock()
 	defer m.Mu.Unlock()
@@ -150,6 +152,7 @@ type ValueTable struct {
 	wide  []int
 }
 
+// Event prints a row for each series once a second.
 func (t *ValueTable) Event(e record.Event) {
 	switch e.Kind {
 	case record.Note, record.Told:
@@ -190,8 +193,8 @@ func (t *ValueTable) row(at time.Time) {
 	t.Line(strings.TrimRight(row, " "))
 }
 
-// valueRows prints every value.
-type valueRows struct {
+// ValueRows prints every value.
+type ValueRows struct {
 	*Watched
 	table  *report.SampleTable // of CSV; nil for JSON Lines
 	json   *json.Encoder
@@ -199,8 +202,9 @@ type valueRows struct {
 	Err    error
 }
 
-func NewValueRows(w io.Writer, form string, m *Watched, failed func(error)) *valueRows {
-	r := &valueRows{Watched: m, failed: failed}
+// NewValueRows writes each value as a row in a form, csv or jsonl; failed is told what keeps it from that.
+func NewValueRows(w io.Writer, form string, m *Watched, failed func(error)) *ValueRows {
+	r := &ValueRows{Watched: m, failed: failed}
 	if form == "jsonl" {
 		r.json = json.NewEncoder(w)
 		r.json.SetEscapeHTML(false)
@@ -220,7 +224,8 @@ type valueLine struct {
 	Outside bool           `json:"outside,omitempty"`
 }
 
-func (r *valueRows) Event(e record.Event) {
+// Event writes the values that have come.
+func (r *ValueRows) Event(e record.Event) {
 	s, ok := e.Value.(record.Samples)
 	if e.Kind != record.Sampled || !ok || r.Err != nil {
 		return

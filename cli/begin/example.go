@@ -26,6 +26,7 @@ type exampleCommand struct {
 	dir   string
 }
 
+// Example is the command example.
 func Example(sh *shell.Streams) *cobra.Command {
 	c := &exampleCommand{Streams: sh}
 	cmd := &cobra.Command{

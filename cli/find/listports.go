@@ -13,7 +13,8 @@ import (
 	"uparrot/core/port/portlist"
 )
 
-func ListPorts(sh *shell.Streams) *cobra.Command {
+// Ports is the command ports.
+func Ports(sh *shell.Streams) *cobra.Command {
 	var follow bool
 	cmd := &cobra.Command{
 		Use:   "ports",

@@ -29,6 +29,7 @@ type loopbackCommand struct {
 	test   loopback.Test
 }
 
+// Loopback is the command loopback.
 func Loopback(sh *shell.Streams) *cobra.Command {
 	c := &loopbackCommand{Streams: sh}
 	cmd := &cobra.Command{

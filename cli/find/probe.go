@@ -33,6 +33,7 @@ type probeCommand struct {
 	probe       probe.Probe
 }
 
+// Probe is the command probe.
 func Probe(sh *shell.Streams) *cobra.Command {
 	c := &probeCommand{Streams: sh}
 	cmd := &cobra.Command{

@@ -409,6 +409,7 @@ func summary(sh *shell.Streams, sum link.Summary) error {
 	return nil
 }
 
+// PrintSummary prints what a link test came to, each direction by itself.
 func PrintSummary(w io.Writer, sum link.Summary) {
 	s := shell.NewScreen(w)
 	for i, d := range sum.Directions {

@@ -7,6 +7,7 @@ import (
 	"uparrot/core/source"
 )
 
+// Link is the command link with its subcommands.
 func Link(sh *shell.Streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "link",

@@ -18,6 +18,7 @@ import (
 	"uparrot/core/source"
 )
 
+// Report is the command report.
 func Report(sh *shell.Streams) *cobra.Command {
 	var form, out, table string
 	var verify bool

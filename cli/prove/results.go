@@ -65,6 +65,7 @@ func day(text string, add int) (time.Time, error) {
 	return t.AddDate(0, 0, add), nil
 }
 
+// Results is the command results with its subcommands.
 func Results(sh *shell.Streams) *cobra.Command {
 	var f resultsFlags
 	cmd := &cobra.Command{

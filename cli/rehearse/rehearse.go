@@ -42,6 +42,7 @@ type rehearseCommand struct {
 // leastScored is how many bad modules a score rests on at least.
 const leastScored = 10
 
+// Rehearse is the command rehearse.
 func Rehearse(sh *shell.Streams) *cobra.Command {
 	c := &rehearseCommand{Streams: sh}
 	cmd := &cobra.Command{

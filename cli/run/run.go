@@ -47,8 +47,10 @@ type RunCommand struct {
 	Still func(screen string)
 }
 
+// Run is the command run.
 func Run(sh *shell.Streams) *cobra.Command { return (&RunCommand{Streams: sh}).Command() }
 
+// Command is the command run with its flags bound to c.
 func (c *RunCommand) Command() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "run PROCEDURE",

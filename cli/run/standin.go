@@ -20,6 +20,7 @@ type standinCommand struct {
 	files shell.Outputs
 }
 
+// Standin is the command standin.
 func Standin(sh *shell.Streams) *cobra.Command {
 	c := &standinCommand{Streams: sh}
 	cmd := &cobra.Command{

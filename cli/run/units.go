@@ -40,7 +40,8 @@ type unitsCommand struct {
 	inputs    session.Inputs
 }
 
-func UnitsCommand(sh *shell.Streams) *cobra.Command {
+// Units is the command units with its subcommands.
+func Units(sh *shell.Streams) *cobra.Command {
 	c := &unitsCommand{Streams: sh}
 	cmd := &cobra.Command{
 		Use:   "units",

@@ -5,6 +5,7 @@ import (
 	"uparrot/core/series"
 )
 
+// NumberOrNone is a number as a person reads it; - where there is none.
 func NumberOrNone(n series.Number) string {
 	if !n.Finite() {
 		return "-"
@@ -12,6 +13,8 @@ func NumberOrNone(n series.Number) string {
 	return PlainNumber(float64(n))
 }
 
+// PlainNumber is a number with as many digits as say something.
 func PlainNumber(v float64) string { return record.Short(v) }
 
+// WithUnit is a number with its unit behind it.
 func WithUnit(text, unit string) string { return record.WithUnit(text, OneLine(unit)) }

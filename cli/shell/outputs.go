@@ -20,6 +20,7 @@ type Outputs struct {
 	Copy string // of the record, where a person has asked for one
 }
 
+// Add lays on the flags that hold for every file that a command makes.
 func (o *Outputs) Add(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&o.Overwrite, "overwrite", false, "replace an existing file; never a record, a ledger or an input")
 	addKeepBoth(cmd)

@@ -31,6 +31,7 @@ type PortFlags struct {
 	Phrasebook string
 }
 
+// Add lays the flags on.
 func (p *PortFlags) Add(cmd *cobra.Command) {
 	p.AddBench(cmd)
 	cmd.Flags().IntVar(&p.Speed, "speed", 0, "speed in baud; overrides bench and phrasebook")
@@ -38,6 +39,7 @@ func (p *PortFlags) Add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&p.Phrasebook, "phrasebook", "", "phrasebook of the modules; overrides the bench")
 }
 
+// AddBench lays on the flag of the bench alone.
 func (p *PortFlags) AddBench(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&p.Bench, "bench", "", "bench file that names the ports")
 }
@@ -49,6 +51,7 @@ type SignFlags struct {
 	notices                []string
 }
 
+// Add lays the flags on.
 func (f *SignFlags) Add(cmd *cobra.Command) {
 	fl := cmd.Flags()
 	fl.StringVar(&f.dialect, "dialect", "", "how answers end: at, console, lines or bytes")
@@ -143,6 +146,7 @@ type EvidenceFlags struct {
 	cmd   *cobra.Command
 }
 
+// Add lays the flags on.
 func (f *EvidenceFlags) Add(cmd *cobra.Command) {
 	f.AddRecord(cmd)
 	fl := cmd.Flags()
@@ -176,6 +180,7 @@ func (a *Streams) Told(f EvidenceFlags, record string) {
 	}
 }
 
+// AddLedger lays on the flag that names the ledger.
 func AddLedger(cmd *cobra.Command, where *string) {
 	cmd.Flags().StringVar(where, "ledger", "", "the ledger: a file, or postgres://USER@HOST/DATABASE; "+session.LedgerVariable+" names another default")
 }

@@ -52,6 +52,7 @@ type Screen struct {
 	drawn bool // the last line is one to be drawn over
 }
 
+// NewScreen is a screen that is coloured as --color and the environment say.
 func NewScreen(w io.Writer) *Screen {
 	s := &Screen{W: w, Terminal: Drawable(w)}
 	s.Recolour()
@@ -153,8 +154,10 @@ func (s *Screen) Verdict(v verdict.Verdict, wide int) string {
 	return s.Style(lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color(VerdictColour[v])), fmt.Sprintf("%-*s", wide, v))
 }
 
+// Bold is a text in bold, where colours are wanted.
 func (s *Screen) Bold(text string) string { return s.Style(lipgloss.NewStyle().Bold(true), text) }
 
+// Faint is a text that stands back, where colours are wanted.
 func (s *Screen) Faint(text string) string { return s.Style(lipgloss.NewStyle().Faint(true), text) }
 
 // What a module or a file has in it is never printed but through one of these.

@@ -43,6 +43,7 @@ func NotPassed(v verdict.Verdict) error {
 // ErrInterrupted is the cause of a context that the person ended.
 var ErrInterrupted = errors.New("interrupted")
 
+// ExitStatus is the exit status of an error; see docs/status.md.
 func ExitStatus(err error) int {
 	if v, ok := errors.AsType[VerdictError](err); ok {
 		return map[verdict.Verdict]int{verdict.Failed: ExitFailed, verdict.Undecided: ExitUndecided, verdict.Untested: ExitUndecided, verdict.Broken: exitBroken}[v.Verdict]

@@ -11,6 +11,7 @@ var (
 	commit  = ""
 )
 
+// VersionText is the version with the commit that the program was built from.
 func VersionText() string {
 	c := commit
 	if c == "" {

@@ -35,6 +35,7 @@ func (c *settingsCommand) add(cmd *cobra.Command) {
 	c.AddJSON(cmd, "the result")
 }
 
+// Settings is the command settings with its subcommands.
 func Settings(sh *shell.Streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "settings",

@@ -32,6 +32,7 @@ type talkCommand struct {
 	until     *pattern.Pattern // nil if nothing ends it
 }
 
+// Talk is the command talk.
 func Talk(sh *shell.Streams) *cobra.Command {
 	c := &talkCommand{Streams: sh}
 	cmd := &cobra.Command{

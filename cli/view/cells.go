@@ -9,11 +9,12 @@ import (
 // ScaleWide is how many columns the numbers beside a chart take.
 const ScaleWide = 10
 
-// cells are the rows of a chart, of half blocks.
-type cells [][]rune
+// Cells are the rows of a chart, of half blocks.
+type Cells [][]rune
 
-func NewCells(columns, rows int) cells {
-	c := make(cells, rows)
+// NewCells is a chart without marks.
+func NewCells(columns, rows int) Cells {
+	c := make(Cells, rows)
 	for i := range c {
 		c[i] = []rune(strings.Repeat(" ", columns))
 	}
@@ -21,7 +22,7 @@ func NewCells(columns, rows int) cells {
 }
 
 // Bar fills a column between two half rows.
-func (c cells) Bar(column, top, bottom int) {
+func (c Cells) Bar(column, top, bottom int) {
 	for h := top; h <= bottom; h++ {
 		own := '▀'
 		if h%2 == 1 {
@@ -36,7 +37,7 @@ func (c cells) Bar(column, top, bottom int) {
 }
 
 // Across draws a line where nothing stands.
-func (c cells) Across(row int, r rune) {
+func (c Cells) Across(row int, r rune) {
 	for i := range c[row] {
 		if c[row][i] == ' ' {
 			c[row][i] = r
@@ -45,7 +46,7 @@ func (c cells) Across(row int, r rune) {
 }
 
 // Down draws an upright line where nothing stands, with a word at its top.
-func (c cells) Down(column int, r rune, word string) {
+func (c Cells) Down(column int, r rune, word string) {
 	for i := range c {
 		if c[i][column] == ' ' || c[i][column] == '╌' {
 			c[i][column] = r

@@ -32,8 +32,10 @@ func (w *Waker) Wake(program *tea.Program) {
 // Woken is called when the view is drawn.
 func (w *Waker) Woken() { w.waking.Store(false) }
 
+// Beat is how often a view is drawn anew where nothing comes.
 const Beat = 200 * time.Millisecond
 
+// Tick has the view beat.
 func Tick() tea.Cmd { return tea.Tick(Beat, func(t time.Time) tea.Msg { return TickMsg(t) }) }
 
 var (

@@ -42,6 +42,7 @@ type watchCommand struct {
 // WatchForms are the forms of values as they come.
 var WatchForms = []string{"table", "csv", "jsonl"}
 
+// Watch is the command watch.
 func Watch(sh *shell.Streams) *cobra.Command {
 	c := &watchCommand{Streams: sh}
 	cmd := &cobra.Command{

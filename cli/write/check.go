@@ -37,6 +37,7 @@ type checkCommand struct {
 	as    string
 }
 
+// Check is the command check.
 func Check(sh *shell.Streams) *cobra.Command {
 	c := &checkCommand{Streams: sh}
 	cmd := &cobra.Command{

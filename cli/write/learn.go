@@ -30,6 +30,7 @@ type LearnCommand struct {
 	port, ending     string
 }
 
+// Learn is the command learn.
 func Learn(sh *shell.Streams) *cobra.Command {
 	c := &LearnCommand{Streams: sh}
 	cmd := &cobra.Command{

@@ -25,7 +25,8 @@ import (
 	"uparrot/docs/editor"
 )
 
-func Lsp(sh *shell.Streams) *cobra.Command {
+// LSP is the command lsp, a language server.
+func LSP(sh *shell.Streams) *cobra.Command {
 	var extension bool
 	out := ""
 	var files shell.Outputs

@@ -15,7 +15,8 @@ import (
 	"uparrot/core/source/toml"
 )
 
-func PhrasebookCommand(sh *shell.Streams) *cobra.Command {
+// Phrasebook is the command phrasebook with its subcommands.
+func Phrasebook(sh *shell.Streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "phrasebook",
 		Short: "Show, compare and begin phrasebooks",

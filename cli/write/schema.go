@@ -22,6 +22,7 @@ type schemaCommand struct {
 	out   string
 }
 
+// Schema is the command schema.
 func Schema(sh *shell.Streams) *cobra.Command {
 	c := &schemaCommand{Streams: sh}
 	cmd := &cobra.Command{

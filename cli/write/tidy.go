@@ -15,6 +15,7 @@ import (
 	"uparrot/core/source"
 )
 
+// Tidy is the command tidy.
 func Tidy(sh *shell.Streams) *cobra.Command {
 	var diff, write bool
 	cmd := &cobra.Command{
