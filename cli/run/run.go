@@ -19,6 +19,7 @@ import (
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/report"
+	"uparrot/core/report/live"
 	"uparrot/core/session"
 	"uparrot/core/source"
 )
@@ -160,8 +161,8 @@ func (c *RunCommand) run(cmd *cobra.Command, args []string) (err error) {
 func (c *RunCommand) watch(p *session.Procedure) {
 	var sinks []func(record.Event)
 	if c.metrics != "" {
-		values := account.NewWatched()
-		sinks = append(sinks, values.Take, account.NewMetrics(values, c.Files.Free(c.metrics), p.Keep.Tell).Event)
+		values := live.NewWatched()
+		sinks = append(sinks, values.Take, live.NewMetrics(values, c.Files.Free(c.metrics), p.Keep.Tell).Event)
 	}
 	if c.Keeps.Quiet && sinks == nil {
 		return

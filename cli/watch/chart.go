@@ -6,16 +6,16 @@ import (
 	"strings"
 	"time"
 
-	"uparrot/cli/account"
 	"uparrot/cli/shell"
 	"uparrot/cli/view"
 	"uparrot/core/report/chart"
+	"uparrot/core/report/live"
 	"uparrot/core/series"
 )
 
 // chart draws the value that is chosen: from the least to the greatest in each column, limits
 // as broken lines, marks as upright ones.
-func (v *watchView) chart(w *account.WatchedSeries, until time.Time, high int) []string {
+func (v *watchView) chart(w *live.WatchedSeries, until time.Time, high int) []string {
 	columns := max(10, v.wide-view.ScaleWide-2)
 	body := max(2, high-4)
 	spans := v.spans(w, until, columns)
@@ -75,7 +75,7 @@ func (v *watchView) chart(w *account.WatchedSeries, until time.Time, high int) [
 }
 
 // limitsOf are the limits of a value in words.
-func limitsOf(w *account.WatchedSeries) string {
+func limitsOf(w *live.WatchedSeries) string {
 	if !w.Judged {
 		return ""
 	}
@@ -89,7 +89,7 @@ func limitsOf(w *account.WatchedSeries) string {
 }
 
 // from is when what the charts show begins.
-func (v *watchView) from(w *account.WatchedSeries, until time.Time) time.Time {
+func (v *watchView) from(w *live.WatchedSeries, until time.Time) time.Time {
 	z := zooms[v.zoom]
 	if z.level < 0 {
 		return w.Curve().Start()

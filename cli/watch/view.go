@@ -10,11 +10,11 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
-	"uparrot/cli/account"
 	"uparrot/cli/shell"
 	"uparrot/cli/view"
 	"uparrot/core/perform"
 	"uparrot/core/record"
+	"uparrot/core/report/live"
 	"uparrot/core/series"
 )
 
@@ -22,7 +22,7 @@ import (
 // chosen.
 type watchView struct {
 	*shell.Streams
-	*account.Watched
+	*live.Watched
 	leave  func() // ends the watch in good order
 	events *record.Stream
 	began  time.Time
@@ -53,7 +53,7 @@ var zooms = []zoomed{{0, 200, "10 s"}, {0, 600, "30 s"}, {0, 1200, "1 min"}, {1,
 // firstZoom is the one that a view begins with.
 const firstZoom = 2
 
-func newWatchView(a *shell.Streams, m *account.Watched, leave func()) *watchView {
+func newWatchView(a *shell.Streams, m *live.Watched, leave func()) *watchView {
 	v := &watchView{Streams: a, Watched: m, leave: leave, began: time.Now(), zoom: firstZoom, input: textinput.New(), wide: 80, high: 24}
 	v.input.Prompt = "mark: "
 	return v
@@ -76,7 +76,7 @@ func (v *watchView) perform(ctx context.Context, do func(context.Context) (perfo
 // tell tells of something that keeps evidence from being kept, in the view and after it.
 func (v *watchView) tell(text string) {
 	v.Watched.Mu.Lock()
-	v.Findings = append(v.Findings, account.ToldOf{At: time.Now(), Text: text})
+	v.Findings = append(v.Findings, live.ToldOf{At: time.Now(), Text: text})
 	v.after = append(v.after, text)
 	v.Watched.Mu.Unlock()
 }
@@ -309,7 +309,7 @@ func age(d time.Duration) string {
 }
 
 // spans are the stretches that a chart of so many columns shows, up to a time.
-func (v *watchView) spans(w *account.WatchedSeries, until time.Time, columns int) []series.Span {
+func (v *watchView) spans(w *live.WatchedSeries, until time.Time, columns int) []series.Span {
 	z := zooms[v.zoom]
 	all := w.Curve().Spans()
 	if z.level >= 0 {

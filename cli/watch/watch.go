@@ -19,6 +19,7 @@ import (
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/report"
+	"uparrot/core/report/live"
 	"uparrot/core/session"
 	"uparrot/core/source"
 	"uparrot/core/verdict"
@@ -184,7 +185,7 @@ func (c *watchCommand) planOutputs(cmd *cobra.Command) error {
 func (c *watchCommand) watchIt(cmd *cobra.Command, p *session.Procedure) error {
 	ctx, enough := c.ending(cmd)
 	p.Enough = enough.done
-	m := account.NewWatched()
+	m := live.NewWatched()
 	sinks := []func(record.Event){m.Take}
 	var view *watchView
 	if c.as == "" && !c.plain && !c.JSON && shell.IsTerminal(c.In) && shell.Drawable(c.Streams.Out) {
@@ -204,7 +205,7 @@ func (c *watchCommand) watchIt(cmd *cobra.Command, p *session.Procedure) error {
 		}
 	}
 	if c.metrics != "" {
-		sinks = append(sinks, account.NewMetrics(m, c.files.Free(c.metrics), p.Keep.Tell).Event)
+		sinks = append(sinks, live.NewMetrics(m, c.files.Free(c.metrics), p.Keep.Tell).Event)
 	}
 	p.Watch = func(map[string]*bench.Station) func(record.Event) { return account.Each1(sinks) }
 	do := p.Do
@@ -237,7 +238,7 @@ func (c *watchCommand) ending(cmd *cobra.Command) (context.Context, *enough) {
 }
 
 // ended prints what a watch came to.
-func (c *watchCommand) ended(m *account.Watched, res perform.Result, err, written error) error {
+func (c *watchCommand) ended(m *live.Watched, res perform.Result, err, written error) error {
 	if res.Run == "" {
 		return err // it did not begin
 	}
@@ -313,7 +314,7 @@ func whyOf(st perform.StepResult) string {
 }
 
 // rows is what prints values as they come, and its end.
-func (c *watchCommand) rows(m *account.Watched, tell func(string)) (sink func(record.Event), end func() error, err error) {
+func (c *watchCommand) rows(m *live.Watched, tell func(string)) (sink func(record.Event), end func() error, err error) {
 	none := func() error { return nil }
 	form := c.as
 	if form == "" && c.out != "" {
@@ -323,7 +324,7 @@ func (c *watchCommand) rows(m *account.Watched, tell func(string)) (sink func(re
 		return nil, none, nil
 	}
 	if form == "" || form == "table" {
-		t := &account.ValueTable{Watched: m, Line: func(text string) { fmt.Fprintln(c.Streams.Out, text) }}
+		t := &live.ValueTable{Watched: m, Line: func(text string) { fmt.Fprintln(c.Streams.Out, text) }}
 		if c.out == "" {
 			return t.Event, none, nil
 		}
@@ -342,7 +343,7 @@ func (c *watchCommand) rows(m *account.Watched, tell func(string)) (sink func(re
 			tell("written to " + path)
 		}
 	}
-	values := account.NewValueRows(w, form, m, func(err error) {
+	values := live.NewValueRows(w, form, m, func(err error) {
 		tell("uparrot: the values cannot be written any more: " + err.Error() + ". The watch goes on")
 	})
 	return values.Event, func() error {

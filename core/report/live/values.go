@@ -1,4 +1,6 @@
-package account
+// Package live keeps what a watch has found by now: each value with its series and limits, marks, the latest
+// findings. It shows them as rows that are printed, as rows of a file, and as a file of metrics.
+package live
 
 import (
 	"encoding/json"
@@ -9,10 +11,10 @@ import (
 	"sync"
 	"time"
 
-	"uparrot/cli/shell"
 	"uparrot/core/record"
 	"uparrot/core/report"
 	"uparrot/core/series"
+	"uparrot/core/text"
 )
 
 // secondly is how often a row of the table is printed.
@@ -130,7 +132,7 @@ func (w *WatchedSeries) Shown() string {
 	case w.N() == 0:
 		return "-"
 	case w.text != nil:
-		return shell.OneLine(shell.Clip(*w.text))
+		return text.Line(text.Clip(*w.text, 60))
 	}
 	return series.Number(w.value).String()
 }
@@ -138,9 +140,9 @@ func (w *WatchedSeries) Shown() string {
 // Head is the name of a value with its unit.
 func (w *WatchedSeries) Head() string {
 	if w.Unit == "" {
-		return shell.OneLine(w.What)
+		return text.Line(w.What)
 	}
-	return shell.OneLine(w.What + " (" + w.Unit + ")")
+	return text.Line(w.What + " (" + w.Unit + ")")
 }
 
 // ValueTable prints the latest values, a row a second, and findings as they come.
@@ -156,7 +158,7 @@ type ValueTable struct {
 func (t *ValueTable) Event(e record.Event) {
 	switch e.Kind {
 	case record.Note, record.Told:
-		t.Line(e.Time.Format("15:04:05") + "  " + shell.OneLine(e.Text))
+		t.Line(e.Time.Format("15:04:05") + "  " + text.Line(e.Text))
 	case record.Sampled:
 		if e.Time.Sub(t.last) >= secondly {
 			t.last = e.Time
@@ -175,7 +177,7 @@ func (t *ValueTable) row(at time.Time) {
 		for _, w := range t.Order {
 			h := w.Head()
 			t.wide = append(t.wide, max(8, len([]rune(h))))
-			head += "  " + shell.Pad(h, t.wide[len(t.wide)-1])
+			head += "  " + fmt.Sprintf("%-*s", t.wide[len(t.wide)-1], h)
 		}
 		t.Line(strings.TrimRight(head, " "))
 	}
