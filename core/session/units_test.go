@@ -61,7 +61,7 @@ func TestReadUnits(t *testing.T) {
 			}
 			got = strings.Join(rows, "; ")
 		}
-		if got != c.want && !(err != nil && strings.Contains(got, c.want)) {
+		if got != c.want && !(err != nil && strings.Contains(strings.Join(strings.Fields(got), " "), c.want)) { // folded, where the path is long
 			t.Errorf("%s: %q, wanted %q", c.name, got, c.want)
 		}
 	}
