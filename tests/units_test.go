@@ -122,7 +122,7 @@ func TestUnitsByHand(t *testing.T) {
 	p.asked("plug in LK-0003, then Enter", 1)
 	p.keys.WriteString("s\r")
 	p.asked("0 of 3 units passed", 1)
-	for unit, want := range map[string]string{"LK-0001": "no run in", "LK-0002": "failed", "LK-0003": "no run in"} {
+	for unit, want := range map[string]string{"LK-0001": "no matching runs in", "LK-0002": "failed", "LK-0003": "no matching runs in"} {
 		if c := b.run("results", "--ledger", "l.sqlite", "--unit", unit); !strings.Contains(c.out+c.err, want) {
 			t.Errorf("%s: %s%s", unit, c.out, c.err)
 		}
