@@ -85,7 +85,7 @@ func (p *panelPlot) heading(c draw.Canvas) draw.Canvas {
 		c.FillText(style(15, ink), vg.Point{X: c.Center().X, Y: c.Max.Y - row/2}, p.title)
 		c.Max.Y -= row + 4
 	}
-	c.Min.X += row // for the label beside the area
+	c.Min.X += row + 6 // for the label beside the area
 	x := c.Min.X
 	for i, e := range p.entries {
 		l := plot.NewLegend()
@@ -113,7 +113,7 @@ func (p *panelPlot) draw() {
 	turned := style(13, ink)
 	turned.Rotation = math.Pi / 2
 	area := p.DataCanvas(p.at)
-	p.at.FillText(turned, vg.Point{X: p.at.Min.X - 10, Y: area.Center().Y}, p.beside)
+	p.at.FillText(turned, vg.Point{X: p.at.Min.X - 16, Y: area.Center().Y}, p.beside)
 }
 
 // labels is how wide the labels of the ticks beside the area are.
