@@ -14,7 +14,6 @@ import (
 	"uparrot/cli/account"
 	"uparrot/cli/shell"
 	"uparrot/core/batch"
-	"uparrot/core/perform"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/session"
@@ -101,7 +100,7 @@ func (u *unitsRun) prepare(s *batch.Slot, p *session.Procedure) error {
 		return err
 	}
 	if _, asks := p.Operator.(*account.Person); asks {
-		p.Operator = u.operator(s) // one reads what is typed
+		p.Operator = u.who(s) // one reads what is typed
 	}
 	if err := u.takeSecrets(u.cmd, p); err != nil {
 		return err
@@ -259,16 +258,13 @@ func (u *unitsRun) outcome(err error) error {
 	return shell.ErrEvidence
 }
 
-// who is asked about units at a slot: on the board, where there is one.
+// who is asked at a slot, about units and by the procedure: on the board, where there is one.
 func (u *unitsRun) who(s *batch.Slot) batch.Asker {
 	if s.Name == "" {
 		return u.person
 	}
 	return &slotPerson{u, s}
 }
-
-// operator is who answers the questions of the procedure at a slot.
-func (u *unitsRun) operator(s *batch.Slot) perform.Operator { return u.who(s) }
 
 // slotPerson is the person as a slot asks: on the board, or with the name of the slot, one slot after
 // another.

@@ -8,8 +8,8 @@ import (
 	"charm.land/lipgloss/v2"
 )
 
-// WakeMsg tells that something has come, tickMsg is the beat that keeps signal lines and
-// the sign of life fresh, hintMsg something to tell below the input.
+// WakeMsg tells that something has come, TickMsg is the beat that keeps signal lines and
+// the sign of life fresh, HintMsg something to tell below the input.
 type (
 	WakeMsg struct{}
 	TickMsg time.Time

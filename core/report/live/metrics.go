@@ -12,8 +12,7 @@ import (
 )
 
 // Metrics keeps a file up to date with the present values, in the OpenMetrics text format,
-// version 1.0.0: whoever collects them reads it
-// whole.
+// version 1.0.0: whoever collects them reads it whole.
 type Metrics struct {
 	*Watched
 	path   string
