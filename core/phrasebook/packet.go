@@ -3,7 +3,6 @@ package phrasebook
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"uparrot/core/pattern"
 	"uparrot/core/source"
@@ -32,25 +31,17 @@ const Before = "before"
 
 // Packet finds a packet by its name.
 func (pb *Phrasebook) Packet(name string) (*Packet, bool) {
-	for i := range pb.Packets {
-		if pb.Packets[i].Name == name {
-			return &pb.Packets[i], true
-		}
-	}
-	return nil, false
+	return byName(pb.Packets, name, func(p *Packet) string { return p.Name })
 }
 
 func (pb *Phrasebook) checkPackets(d *toml.Doc) {
 	seen := map[string]bool{}
 	for i := range pb.Packets {
 		p, path := &pb.Packets[i], fmt.Sprintf("packet[%d]", i)
-		switch {
-		case !pattern.IsName(p.Name):
+		if !pattern.IsName(p.Name) {
 			d.Add(path+".name", fmt.Sprintf("%q cannot be the name of a packet", p.Name), `Write name = "...": letters, digits and underscores, a letter first.`)
-		case seen[p.Name]:
-			d.Add(path+".name", fmt.Sprintf("there are two packets named %q", p.Name), "Give each its own name.")
 		}
-		seen[p.Name] = true
+		once(d, path, "packets", p.Name, seen)
 		if p.Pattern = heard(d, path+".bytes", p.Bytes); p.Pattern == nil {
 			continue
 		}
@@ -63,14 +54,10 @@ func (pb *Phrasebook) checkPackets(d *toml.Doc) {
 				d.AddInValue(path+".bytes", p.Bytes, n.Offset, len(n.Name), Before+" is the bytes before a field", "Give the field another name.")
 			}
 		}
-		p.Places = map[string]Place{}
-		for name, text := range p.Made {
-			at := path + ".made." + name
-			if p.Places[name] = d.Place(at, text); !slices.Contains(fields, name) {
-				d.Add(at, fmt.Sprintf("the packet has no field %q", name), source.DidYouMean(name, fields))
-			}
-			if strings.TrimSpace(text) == "" {
-				d.Add(at, "there is no expression", "Write what the field is made of, such as sum8(before).")
+		p.Places = expressions(d, path+".made.", p.Made)
+		for name := range p.Made {
+			if !slices.Contains(fields, name) {
+				d.Add(path+".made."+name, fmt.Sprintf("the packet has no field %q", name), source.DidYouMean(name, fields))
 			}
 		}
 	}

@@ -10,6 +10,7 @@ package phrasebook
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -277,10 +278,7 @@ func (pb *Phrasebook) check(d *toml.Doc) {
 	seen := map[string]bool{}
 	for i := range pb.Settings {
 		path := fmt.Sprintf("setting[%d]", i)
-		if name := pb.Settings[i].Name; seen[name] {
-			d.Add(path+".name", fmt.Sprintf("there are two settings named %q", name), "Give each its own name.")
-		}
-		seen[pb.Settings[i].Name] = true
+		once(d, path, "settings", pb.Settings[i].Name, seen)
 		pb.Settings[i].At = d.Place(path+".name", pb.Settings[i].Name)
 		pb.Settings[i].check(d, path)
 	}
@@ -332,32 +330,18 @@ func said(d *toml.Doc, path, text string, names ...string) *pattern.Said {
 		return nil
 	}
 	for _, e := range s.Exprs() {
-		if !contains(names, e.Source) {
+		if !slices.Contains(names, e.Source) {
 			d.AddInValue(path, text, e.Offset, len(e.Source), fmt.Sprintf("there is no value %q here", e.Source), source.DidYouMean(e.Source, names))
 		}
 	}
 	return s
 }
 
-func contains(list []string, s string) bool {
-	for _, one := range list {
-		if one == s {
-			return true
-		}
-	}
-	return false
-}
-
 func captures(p *pattern.Pattern, name string) bool {
 	if p == nil {
 		return true // its own mistake is told already
 	}
-	for _, n := range p.Names() {
-		if n.Name == name {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(p.Names(), func(n pattern.Name) bool { return n.Name == name })
 }
 
 func (s *Setting) check(d *toml.Doc, path string) {
@@ -367,16 +351,16 @@ func (s *Setting) check(d *toml.Doc, path string) {
 	if s.Type == "" {
 		s.Type = "text"
 	}
-	if types := []string{"int", "num", "text"}; !contains(types, s.Type) {
+	if types := []string{"int", "num", "text"}; !slices.Contains(types, s.Type) {
 		d.Add(path+".type", fmt.Sprintf("there is no type %q", s.Type), source.DidYouMean(s.Type, types))
 	}
 	if n := len(s.Range); n != 0 && n != 2 || n == 2 && s.Range[0] > s.Range[1] {
 		d.Add(path+".range", "a range is two numbers, the lower first", "Write range = [1, 65534].")
 	}
-	if effects := []string{"at once", "restart"}; s.Effect != "" && !contains(effects, s.Effect) {
+	if effects := []string{"at once", "restart"}; s.Effect != "" && !slices.Contains(effects, s.Effect) {
 		d.Add(path+".effect", fmt.Sprintf("%q says not when it takes effect", s.Effect), source.DidYouMean(s.Effect, effects))
 	}
-	if pairs := []string{"equal", "different"}; s.Pair != "" && !contains(pairs, s.Pair) {
+	if pairs := []string{"equal", "different"}; s.Pair != "" && !slices.Contains(pairs, s.Pair) {
 		d.Add(path+".pair", fmt.Sprintf("%q says not what a pair needs", s.Pair), source.DidYouMean(s.Pair, pairs))
 	}
 	if s.Read != "" && s.Answer == "" {

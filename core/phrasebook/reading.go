@@ -51,25 +51,17 @@ func (r *Reading) Names() []string {
 
 // Reading finds a reading by its name.
 func (pb *Phrasebook) Reading(name string) (*Reading, bool) {
-	for i := range pb.Readings {
-		if pb.Readings[i].Name == name {
-			return &pb.Readings[i], true
-		}
-	}
-	return nil, false
+	return byName(pb.Readings, name, func(r *Reading) string { return r.Name })
 }
 
 func (pb *Phrasebook) checkReadings(d *toml.Doc) {
 	seen := map[string]bool{}
 	for i := range pb.Readings {
 		r, path := &pb.Readings[i], fmt.Sprintf("reading[%d]", i)
-		switch {
-		case r.Name == "":
+		if r.Name == "" {
 			d.Add(path, "the reading has no name", `Add name = "...".`)
-		case seen[r.Name]:
-			d.Add(path+".name", fmt.Sprintf("there are two readings named %q", r.Name), "Give each its own name.")
 		}
-		seen[r.Name] = true
+		once(d, path, "readings", r.Name, seen)
 		pb.checkHeard(d, r, path)
 		for _, once := range [][2]string{{"start", r.Start}, {"stop", r.Stop}} {
 			if once[1] != "" {
@@ -81,10 +73,7 @@ func (pb *Phrasebook) checkReadings(d *toml.Doc) {
 		} else if r.Every > 0 {
 			d.Add(path+".every", "every says how often it is asked for, and nothing says how", `Add say = "...", or leave it out.`)
 		}
-		r.Places = map[string]Place{}
-		for name, text := range r.Values {
-			r.Places[name] = d.Place(path+".values."+name, text)
-		}
+		r.Places = expressions(d, path+".values.", r.Values)
 		for _, table := range []struct {
 			key string
 			of  map[string]string
