@@ -10,7 +10,6 @@ import (
 	"github.com/spf13/pflag"
 
 	"uparrot/cli/prove"
-	"uparrot/cli/rehearse"
 	"uparrot/cli/shell"
 	"uparrot/cli/watch"
 	"uparrot/core/bench"
@@ -19,6 +18,7 @@ import (
 	"uparrot/core/port/portlist"
 	"uparrot/core/procedure"
 	"uparrot/core/report"
+	"uparrot/core/report/rehearsal"
 	"uparrot/core/schema"
 	"uparrot/core/session"
 	"uparrot/core/sim/families"
@@ -220,7 +220,7 @@ var flagCompleters = map[string]completer{
 	"from-list": filesOf(), "from-log": filesOf(), "secret-file": readAnew(secretNames), "dir": foldersOnly,
 	"dialect": oneOf("at", "console", "lines", "bytes"), "ending": oneOf("cr", "lf", "crlf", "none"), "frame": oneOf("8N1", "8E1", "8O1", "7E1", "7N2"), "speed": oneOf("9600", "19200", "38400", "57600", "115200"),
 	"speeds": oneOf("9600", "19200", "38400", "57600", "115200"), "operator": oneOf("ask", "yes", "none"), "next": oneOf("enter", "answer", "power", "replug", "none"), "verdict": verdicts, "state": verdicts,
-	"check as": oneOf("json", "sarif"), "phrasebook show as": oneOf("text", "markdown", "html"), "rehearse as": oneOf(rehearse.RehearsalForms...), "report as": oneOf(report.Forms()...), "run as": oneOf(report.Forms()...),
+	"check as": oneOf("json", "sarif"), "phrasebook show as": oneOf("text", "markdown", "html"), "rehearse as": oneOf(rehearsal.Forms...), "report as": oneOf(report.Forms()...), "run as": oneOf(report.Forms()...),
 	"results export as": oneOf("csv", "json", "jsonl"), "watch as": oneOf(watch.WatchForms...), "results export table": oneOf(ledger.Tables()...), "report table": oneOf(report.Tables...), "view": oneOf(prove.SeriesViews...),
 	"port": readAnew(benchPorts), "only": readAnew(stepTitles), "from": readAnew(stepTitles), "set": readAnew(inputNames), "slots": readAnew(slotNames), "to": readAnew(portNames),
 	"unit": ofLedger(func(r ledger.Run) string { return r.Unit }), "procedure": ofLedger(func(r ledger.Run) string { return r.Title }), "since": days, "until": days,

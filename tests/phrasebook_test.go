@@ -40,7 +40,7 @@ func TestPhrasebookNew(t *testing.T) {
 		b.run("check", book).wants(t, 0, "phrasebook of "+c.family)
 		b.run("settings", "read", c.module, "--phrasebook", book).wants(t, 0, c.read...)
 		b.write("own.parrot", "procedure \"Own\"\nport module: phrasebook \""+book+"\"\nstep \"it is set\" tries 3\n    set module "+c.set+"\nend\n")
-		b.run("rehearse", "own.parrot").wants(t, 4, "0 survived", "0 false alarms", "settings")
+		b.run("rehearse", "own.parrot").wants(t, 4, "0 missed", "0 false alarms", "settings")
 		b.write(c.port+"-bench.toml", "[port.one]\nphrasebook = \""+book+"\"\n[port.one.standin]\n")
 		b.start("for other commands", "standin", c.port+"-bench.toml")
 		b.run("settings", "read", "one", "--bench", c.port+"-bench.toml").wants(t, 0, c.read[0])

@@ -152,7 +152,7 @@ type demonstration struct {
 	stop    func() error // ends the workshop
 }
 
-// rehearse rehearses a procedure that was written in a hurry, so that something survives.
+// rehearse rehearses a procedure that was written in a hurry, so that something is missed.
 func (d *demonstration) rehearse() error {
 	root := d.root(&shell.Streams{In: d.Streams.In, Out: d.Out, Err: d.Streams.Err})
 	root.SilenceErrors, root.SilenceUsage = true, true

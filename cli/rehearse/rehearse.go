@@ -17,10 +17,10 @@ import (
 	"uparrot/core/bench"
 	"uparrot/core/procedure"
 	"uparrot/core/rehearse"
+	"uparrot/core/report/rehearsal"
 	"uparrot/core/session"
 	"uparrot/core/source"
 	"uparrot/core/stats"
-	"uparrot/core/verdict"
 )
 
 // rehearseCommand is the command rehearse with its flags.
@@ -39,9 +39,6 @@ type rehearseCommand struct {
 	hands    int
 }
 
-// leastScored is how many bad modules a score rests on at least.
-const leastScored = 10
-
 // Rehearse is the command rehearse.
 func Rehearse(sh *shell.Streams) *cobra.Command {
 	c := &rehearseCommand{Streams: sh}
@@ -49,12 +46,12 @@ func Rehearse(sh *shell.Streams) *cobra.Command {
 		Use:   "rehearse PROCEDURE | --settings FILE PORT...",
 		Short: "Check whether a procedure would catch a bad module and accept a good one",
 		Long: `Performs a procedure on simulated modules, in simulated time: on normal variations
-of good modules (slow, with an echo, with notices between), which it must spare, and on bad
+of good modules (slow, with an echo, with notices between), which it must accept, and on bad
 ones (a setting that is not kept, a refusal that is told as a success), which it must
 catch. No port is opened. The modules are the stand-ins of the bench, or made of the
-phrasebooks. What survived is told with the line that would catch it.
+phrasebooks. What was missed is told with the line that would catch it.
 
-It fails where a bad module survived or a good one was refused; with --min-caught, where
+It fails where a bad module was missed or a good one was refused; with --min-caught, where
 less was caught than that. A score of fewer than ten bad modules says little (status 4).`,
 		Example: "uparrot rehearse commission.parrot --bench larkfell.toml --port valley",
 		Args:    shell.Args(1, 64, "one procedure, or with --settings the ports"),
@@ -72,11 +69,11 @@ less was caught than that. A score of fewer than ten bad modules says little (st
 	fl.Uint64Var(&c.seed, "seed", 1, "of all that is drawn: the same seed gives the same rehearsal")
 	fl.IntVar(&c.times, "times", 200, "how often the air of the bench is tried; 0 leaves it out")
 	fl.StringVar(&c.least, "min-caught", "", "pass where at least this share is caught, such as 90%")
-	fl.BoolVar(&c.mend, "mend", false, "put the lines that would catch what survived into the procedure, after asking")
+	fl.BoolVar(&c.mend, "mend", false, "put the lines that would catch what was missed into the procedure, after asking")
 	fl.BoolVar(&c.yes, "yes", false, "with --mend: without asking")
 	fl.BoolVar(&c.all, "all", false, "list every bad and every good module")
 	fl.StringVar(&c.OutFile, "out", "", "write the result to this file")
-	fl.StringVar(&c.As, "as", "", "the form of that file: "+strings.Join(RehearsalForms, ", "))
+	fl.StringVar(&c.As, "as", "", "the form of that file: "+strings.Join(rehearsal.Forms, ", "))
 	fl.StringVar(&c.Record, "from-record", "", "the modules are those of this record of the procedure, with its inputs: they answer as they did then")
 	fl.StringVar(&c.settings, "settings", "", "rehearse \"settings apply\" with this file at the ports: would it notice a module that does not keep a value?")
 	fl.StringVar(&c.Units, "units", "", "how long a whole table of units would take, and for what it would wait")
@@ -169,12 +166,12 @@ func (c *rehearseCommand) rehearsed(cmd *cobra.Command, name string, file *proce
 		r.Values[in.Name] = procedure.Text(values[in.Name])
 	}
 	if c.JSON {
-		err = c.PrintJSON(rehearsalJSON(r))
+		err = c.PrintJSON(rehearsal.Data(r))
 	} else {
 		c.tell(r, chosen)
 	}
 	if c.OutFile != "" {
-		err = errors.Join(err, c.Save(&c.Files, c.OutFile, func(w io.Writer) error { return writeRehearsal(w, c.As, file, r) }))
+		err = errors.Join(err, c.Save(&c.Files, c.OutFile, func(w io.Writer) error { return rehearsal.Write(w, c.As, shell.Version, file, r) }))
 	}
 	if err == nil && c.mend {
 		err = c.mended(cmd.Context(), file, r)
@@ -182,7 +179,7 @@ func (c *rehearseCommand) rehearsed(cmd *cobra.Command, name string, file *proce
 	if err != nil {
 		return err
 	}
-	return judgedRehearsal(r, least)
+	return shell.WithVerdict(r.Verdict(least), nil)
 }
 
 // plan looks whether what is asked for can be done.
@@ -196,8 +193,8 @@ func (c *rehearseCommand) plan(cmd *cobra.Command) (least float64, err error) {
 	switch {
 	case c.Operator == "ask":
 		return 0, shell.Usage(cmd, "--operator: nobody is asked in a rehearsal: give yes, none, or --answers FILE")
-	case c.As != "" && !slices.Contains(RehearsalForms, c.As):
-		return 0, shell.Usage(cmd, "--as: there is no form %q. %s", c.As, source.DidYouMean(c.As, RehearsalForms))
+	case c.As != "" && !slices.Contains(rehearsal.Forms, c.As):
+		return 0, shell.Usage(cmd, "--as: there is no form %q. %s", c.As, source.DidYouMean(c.As, rehearsal.Forms))
 	case c.As != "" && c.OutFile == "":
 		return 0, shell.Usage(cmd, "--as %s: name the file with --out", c.As)
 	case c.times < 0 || c.times > 1_000_000:
@@ -205,22 +202,6 @@ func (c *rehearseCommand) plan(cmd *cobra.Command) (least float64, err error) {
 	}
 	c.Files.Inputs = append(slices.Clone(cmd.Flags().Args()), c.Inputs.File, c.Answers, c.Record, c.Units, c.settings, c.Ports.Bench, c.Ports.Phrasebook)
 	return least, c.Files.PlanFile(cmd, "out", c.OutFile)
-}
-
-// judgedRehearsal is the error that tells the exit status.
-func judgedRehearsal(r *rehearse.Report, least float64) error {
-	score, any := r.Score()
-	caught := r.Count(rehearse.Survived) == 0
-	if least >= 0 {
-		caught = !any || score >= least
-	}
-	switch {
-	case !caught || r.Alarms() > 0:
-		return shell.NotPassed(verdict.Failed)
-	case r.Count(rehearse.Caught)+r.Count(rehearse.Survived) < leastScored:
-		return shell.NotPassed(verdict.Undecided)
-	}
-	return nil
 }
 
 // tell prints what came of a rehearsal.
@@ -232,13 +213,13 @@ func (c *rehearseCommand) tell(r *rehearse.Report, chosen []string) {
 		fmt.Fprintf(w, "  %s is %s, chosen\n", name, shell.OneLine(r.Values[name]))
 	}
 	fmt.Fprintln(w, "\ncaught of the bad modules that each step could have caught, and good ones refused:")
-	shell.Table(w, stepRowsOf(r))
-	c.survivors(s, r)
+	shell.Table(w, rehearsal.Steps(r))
+	c.missed(s, r)
 	for _, g := range r.Good {
 		if g.Alarm {
 			fmt.Fprintf(w, "\n%s at %q: a good module with %s (%s)\n   %s\n", s.Bold("false alarm"), shell.OneLine(g.Step), shell.OneLine(g.Name), g.Port, shell.Cut(shell.OneLine(g.Why), shell.Wide))
-			if g.Spare != "" {
-				fmt.Fprintf(w, "   to spare it: %s\n", g.Spare)
+			if g.Accept != "" {
+				fmt.Fprintf(w, "   to accept it: %s\n", g.Accept)
 			}
 		}
 	}
@@ -248,7 +229,7 @@ func (c *rehearseCommand) tell(r *rehearse.Report, chosen []string) {
 			rows = append(rows, []string{b.Name, b.Port, shell.OneLine(shell.Clip(b.About)), string(b.Class), shell.OneLine(b.Step)})
 		}
 		for _, g := range r.Good {
-			came := "spared"
+			came := "accepted"
 			if g.Alarm {
 				came = "false alarm"
 			}
@@ -258,93 +239,30 @@ func (c *rehearseCommand) tell(r *rehearse.Report, chosen []string) {
 	}
 	chances(w, r)
 	notTested(w, r)
-	fmt.Fprintf(w, "\nbad modules: %s: %s\ngood modules: %d spared, %s\n", scoreWords(r), countsOf(r), len(r.Good)-r.Alarms(), shell.Count(r.Alarms(), "false alarm"))
+	fmt.Fprintf(w, "\nbad modules: %s\n", rehearsal.Summary(r))
+	for _, class := range rehearse.Classes {
+		if r.Count(class) > 0 {
+			fmt.Fprintf(w, "   %s: %s\n", class, class.Means())
+		}
+	}
+	fmt.Fprintf(w, "good modules: %d accepted, %s\n", len(r.Good)-r.Alarms(), shell.Count(r.Alarms(), "false alarm"))
 	if len(r.Untested) > 0 {
 		fmt.Fprintf(w, "not rehearsed, since they want a person: %s\n", shell.OneLine(strings.Join(r.Untested, "; ")))
 	}
 }
 
-// stepRowsOf is a row for each step: how many bad modules it caught of those that it could have, by
-// what is wrong with them, and how many good ones it refused. The weakest come first.
-func stepRowsOf(r *rehearse.Report) [][]string {
-	head := []string{"", "step"}
-	var kinds []rehearse.Kind
-	for _, k := range rehearse.Kinds {
-		if slices.ContainsFunc(r.Bad, func(b rehearse.Bad) bool { return b.Kind == k && b.Scored() }) {
-			kinds, head = append(kinds, k), append(head, string(k))
-		}
-	}
-	type row struct {
-		weak  int
-		cells []string
-	}
-	var rows []row
-	for i, step := range append(slices.Clone(r.Steps), "") {
-		x := row{cells: []string{fmt.Sprint(i + 1), shell.OneLine(step)}}
-		if step == "" {
-			x.cells = []string{"", "no step in particular"}
-		}
-		some := step != ""
-		for _, k := range kinds {
-			caught, of := 0, 0
-			for _, b := range r.Bad {
-				if b.Kind == k && b.Scored() && b.At() == step {
-					of++
-					if b.Class == rehearse.Caught {
-						caught++
-					}
-				}
-			}
-			x.weak += of - caught
-			some = some || of > 0
-			x.cells = append(x.cells, ofDash(caught, of))
-		}
-		alarms := 0
-		for _, g := range r.Good {
-			if g.Alarm && g.Step == step {
-				alarms++
-			}
-		}
-		x.weak += alarms
-		x.cells = append(x.cells, orDash(alarms))
-		if some {
-			rows = append(rows, x)
-		}
-	}
-	slices.SortStableFunc(rows, func(a, b row) int { return b.weak - a.weak })
-	all := [][]string{append(head, "false alarms")}
-	for _, x := range rows {
-		all = append(all, x.cells)
-	}
-	return all
-}
-
-func ofDash(n, of int) string {
-	if of == 0 {
-		return "-"
-	}
-	return fmt.Sprintf("%d of %d", n, of)
-}
-
-func orDash(n int) string {
-	if n == 0 {
-		return "-"
-	}
-	return fmt.Sprint(n)
-}
-
-// survivors tells of bad modules that passed, those that one line would catch together.
-func (c *rehearseCommand) survivors(s *shell.Screen, r *rehearse.Report) {
+// missed tells of bad modules that passed, those that one line would catch together.
+func (c *rehearseCommand) missed(s *shell.Screen, r *rehearse.Report) {
 	told := map[string]bool{}
 	for i, b := range r.Bad {
-		if b.Class != rehearse.Survived || told[b.Port+b.About] {
+		if b.Class != rehearse.Missed || told[b.Port+b.About] {
 			continue
 		}
 		told[b.Port+b.About] = true
 		var names []string
 		lines, mends := "", map[string]bool{}
 		for _, other := range r.Bad[i:] {
-			if other.Class != rehearse.Survived || other.Port != b.Port || other.About != b.About {
+			if other.Class != rehearse.Missed || other.Port != b.Port || other.About != b.About {
 				continue
 			}
 			names = append(names, other.Name)
@@ -357,7 +275,7 @@ func (c *rehearseCommand) survivors(s *shell.Screen, r *rehearse.Report) {
 				lines += fmt.Sprintf("   %s:\n      %s\n", where, strings.Join(w.Lines, "\n      "))
 			}
 		}
-		fmt.Fprintf(c.Streams.Out, "\n%s: %s at %s\n%s%s", s.Bold("survived"), shell.OneLine(b.About), b.Port, shell.Wrapped(names, "; ", "   "), lines)
+		fmt.Fprintf(c.Streams.Out, "\n%s: %s at %s\n%s%s", s.Bold("missed"), shell.OneLine(b.About), b.Port, shell.Wrapped(names, "; ", "   "), lines)
 	}
 }
 
@@ -374,7 +292,7 @@ func chances(w io.Writer, r *rehearse.Report) {
 
 // notTested names what the procedure neither writes, reads nor measures, and what nothing could show.
 func notTested(w io.Writer, r *rehearse.Report) {
-	for _, class := range []rehearse.Class{rehearse.NotTested, rehearse.Invisible} {
+	for _, class := range []rehearse.Class{rehearse.NotTested, rehearse.NotObservable} {
 		var names []string
 		for _, b := range r.Bad {
 			name := b.About
@@ -391,7 +309,7 @@ func notTested(w io.Writer, r *rehearse.Report) {
 	}
 }
 
-// mended puts the lines into the procedure that would catch what survived.
+// mended puts the lines into the procedure that would catch what was missed.
 func (c *rehearseCommand) mended(ctx context.Context, file *procedure.File, r *rehearse.Report) error {
 	text, put, err := r.Insert(file)
 	if err != nil || put == 0 {

@@ -107,20 +107,7 @@ func settingsRestore(sh *shell.Streams) *cobra.Command {
 			}
 		}
 		return c.apply(cmd, "settings restore", names, how, func(found []*session.Module) (session.Wanted, error) {
-			w := session.Wanted{}
-			for _, m := range found {
-				w[m.Name] = map[string]string{}
-				for _, s := range m.Book.Settings {
-					v, is := given.Of(m.Name)[s.Name]
-					if factory {
-						v, is = s.Default, s.Default != ""
-					}
-					if is && s.Writable() {
-						w[m.Name][s.Name] = v
-					}
-				}
-			}
-			return w, nil
+			return session.Restored(found, given), nil
 		}, nil)
 	}
 	c.add(cmd)
@@ -163,12 +150,7 @@ func (c *settingsCommand) apply(cmd *cobra.Command, what string, names []string,
 		if _, err := m.Write(ctx, changes, !how.noRestart); err != nil {
 			return "", err
 		}
-		for _, ch := range changes {
-			if !ch.Took {
-				return verdict.Failed, nil
-			}
-		}
-		return verdict.Passed, nil
+		return session.JudgeChanges(changes), nil
 	})
 	switch {
 	case !began || v == verdict.Skipped || v == "":
@@ -292,10 +274,10 @@ them. A difference, or a broken rule of the phrasebook, is a failure.`,
 			v, err = c.conductModules(cmd, "settings compare", ports, nil, func(ctx context.Context, m *session.Modules) (verdict.Verdict, error) {
 				read, err := m.Read(ctx, record.AsFound)
 				mods = append(read, mods...)
-				return sameSettings(mods), err
+				return session.JudgeSame(mods), err
 			})
 		} else {
-			v = sameSettings(mods)
+			v = session.JudgeSame(mods)
 		}
 		if err != nil && v == "" {
 			return err
@@ -314,60 +296,12 @@ them. A difference, or a broken rule of the phrasebook, is a failure.`,
 			err = errors.Join(err, c.PrintJSON(out))
 		} else {
 			c.showModules(mods)
-			fmt.Fprintf(c.Out, "\n%s\n", likeness(mods, v))
+			fmt.Fprintf(c.Out, "\n%s\n", session.Likeness(mods, v))
 		}
 		return shell.WithVerdict(v, err)
 	}
 	c.add(cmd)
 	return cmd
-}
-
-// likeness is how modules stand to each other. That of which one tells nothing is no likeness.
-func likeness(mods []*session.Module, v verdict.Verdict) string {
-	if v != verdict.Passed {
-		return "they differ"
-	}
-	for _, name := range namesOf(mods) {
-		for _, m := range mods {
-			if got, ok := m.Setting(name); !ok || got.Not != "" {
-				return "they are the same in what all of them tell"
-			}
-		}
-	}
-	return "they are the same"
-}
-
-// sameSettings is passed where all modules of a family have the same settings, and break no rule.
-func sameSettings(mods []*session.Module) verdict.Verdict {
-	if len(session.Pairs(mods)) > 0 {
-		return verdict.Failed
-	}
-	for _, m := range mods {
-		for _, o := range mods {
-			if o.Family != m.Family && o.Family != "" && m.Family != "" {
-				return verdict.Failed
-			}
-			for _, v := range m.Settings.Settings {
-				if w, ok := o.Setting(v.Name); ok && v.Not == "" && w.Not == "" && v.Value != w.Value && (m.Name == o.Name || ruleOf(mods, v.Name) != "different") {
-					return verdict.Failed
-				}
-				if v.Bad {
-					return verdict.Failed
-				}
-			}
-		}
-	}
-	return verdict.Passed
-}
-
-// ruleOf is what modules of one system need of a setting, as a phrasebook tells.
-func ruleOf(mods []*session.Module, name string) string {
-	for _, m := range mods {
-		if v, ok := m.Setting(name); ok && v.Pair != "" {
-			return v.Pair
-		}
-	}
-	return ""
 }
 
 // kept are the settings of a file, a record or a unit; false if the name is that of a port.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -73,7 +72,7 @@ for settings apply and compare.`,
 			if mods, err = m.Read(ctx, record.AsFound); err != nil {
 				return "", err
 			}
-			return c.judged(mods), nil
+			return session.JudgeRead(mods), nil
 		})
 		if mods == nil {
 			return shell.WithVerdict(v, err)
@@ -133,26 +132,6 @@ func (c *settingsCommand) progress() func(record.Event) {
 	}
 }
 
-// judged is failed where a rule is broken, or something could not be read.
-func (c *settingsCommand) judged(mods []*session.Module) verdict.Verdict {
-	if len(session.Pairs(mods)) > 0 {
-		return verdict.Failed
-	}
-	rules := false
-	for _, m := range mods {
-		for _, v := range slices.Concat(m.Identity, m.Settings.Settings) {
-			if v.Bad {
-				return verdict.Failed
-			}
-		}
-		rules = rules || m.Book != nil && slices.ContainsFunc(m.Book.Settings, func(s phrasebook.Setting) bool { return s.Pair != "" })
-	}
-	if rules && len(mods) > 1 {
-		return verdict.Passed
-	}
-	return verdict.Measured
-}
-
 func modulesJSON(mods []*session.Module) map[string]any {
 	list := []record.Settings{}
 	for _, m := range mods {
@@ -204,7 +183,7 @@ func settingRows(mods []*session.Module, pairs []record.PairFault) [][]string {
 		note := ""
 		if len(seen) > 1 {
 			note = "differs"
-			if ruleOf(mods, name) == "different" {
+			if session.RuleOf(mods, name) == "different" {
 				note = "differs, as it must"
 			}
 		}
@@ -215,7 +194,7 @@ func settingRows(mods []*session.Module, pairs []record.PairFault) [][]string {
 		}
 		rows = append(rows, append(cells, note))
 	}
-	for _, name := range namesOf(mods) {
+	for _, name := range session.NamesOf(mods) {
 		s := phrasebook.Setting{}
 		for _, m := range mods {
 			if m.Book != nil && s.Name == "" {
@@ -225,24 +204,6 @@ func settingRows(mods []*session.Module, pairs []record.PairFault) [][]string {
 		row(name, s.Unit, s.Default)
 	}
 	return rows
-}
-
-// namesOf are the names of what modules are and of their settings, each once.
-func namesOf(mods []*session.Module) (names []string) {
-	add := func(list []record.SettingValue) {
-		for _, v := range list {
-			if !slices.Contains(names, v.Name) {
-				names = append(names, v.Name)
-			}
-		}
-	}
-	for _, m := range mods {
-		add(m.Identity)
-	}
-	for _, m := range mods {
-		add(m.Settings.Settings)
-	}
-	return names
 }
 
 // confirmed asks whether changes are to be made.

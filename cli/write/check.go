@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"uparrot/cli/shell"
+	"uparrot/core/report"
 	"uparrot/core/source"
 	"uparrot/core/writing"
 )
@@ -172,9 +173,9 @@ func findings(mistakes, warnings source.Mistakes) []finding {
 
 // findingsSARIF writes mistakes and warnings as SARIF 2.1.0.
 func findingsSARIF(w io.Writer, mistakes, warnings source.Mistakes) error {
-	var results []shell.SarifResult
+	var results []report.SarifResult
 	for i, m := range slices.Concat(mistakes, warnings) {
-		r := shell.SarifResult{Rule: "mistake", Level: "error", Text: m.What, File: m.File, Line: m.Line, Column: m.Column, Width: m.Width}
+		r := report.SarifResult{Rule: "mistake", Level: "error", Text: m.What, File: m.File, Line: m.Line, Column: m.Column, Width: m.Width}
 		if i >= len(mistakes) {
 			r.Rule, r.Level = "warning", "warning"
 		}
@@ -183,7 +184,7 @@ func findingsSARIF(w io.Writer, mistakes, warnings source.Mistakes) error {
 		}
 		results = append(results, r)
 	}
-	return shell.WriteSARIF(w, map[string]string{"mistake": "the file cannot be used as it is", "warning": "the file can be used, and may not do what was meant"}, results)
+	return report.WriteSARIF(w, shell.Version, map[string]string{"mistake": "the file cannot be used as it is", "warning": "the file can be used, and may not do what was meant"}, results)
 }
 
 // unique drops what is found twice, such as the mistakes of a phrasebook that

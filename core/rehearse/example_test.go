@@ -10,7 +10,7 @@ import (
 	"uparrot/core/uart"
 )
 
-// A good board is spared, and every bad one caught that this procedure can tell from it.
+// A good board is accepted, and every bad one caught that this procedure can tell from it.
 func Example() {
 	file, err := procedure.Parse("hasty.parrot", "procedure \"Hasty\"\nport gates: dialect lines, ending lf\nstep \"it answers\"\n    say: who\n    hear: redshank board 7\nend\n")
 	if err != nil {
@@ -29,7 +29,7 @@ func Example() {
 		fmt.Println(err)
 		return
 	}
-	fmt.Println(r.Count(rehearse.Survived) == 0, r.Alarms())
+	fmt.Println(r.Count(rehearse.Missed) == 0, r.Alarms())
 	// Output:
 	// true 0
 }

@@ -10,15 +10,15 @@ import (
 	"uparrot/core/procedure"
 )
 
-// habit is a way in which a good module may be: a procedure must spare it.
+// habit is a way in which a good module may be: a procedure must accept it.
 type habit struct {
-	tries string // what its step would have to have to spare it; "" if it is something else
-	name  string
-	port  string
-	scene trial
-	spare string               // what would spare it, where it is refused
-	what  string               // the measurement that is changed; "" if none is
-	is    func(limitSeen) bool // ... whether it has come to what it was to be
+	tries  string // what its step would have to have to accept it; "" if it is something else
+	name   string
+	port   string
+	scene  trial
+	accept string               // what would have it accepted, where it is refused
+	what   string               // the measurement that is changed; "" if none is
+	is     func(limitSeen) bool // ... whether it has come to what it was to be
 }
 
 // habits are the ways in which good modules may come.
@@ -29,8 +29,8 @@ func (p *Play) habits(b *baseline) (all []*habit) {
 			continue
 		}
 		name := decl.Name
-		styled := func(what, spare string, s style) {
-			all = append(all, &habit{name: what, port: name, scene: trial{style: map[string]style{name: s}}, spare: spare})
+		styled := func(what, accept string, s style) {
+			all = append(all, &habit{name: what, port: name, scene: trial{style: map[string]style{name: s}}, accept: accept})
 		}
 		if _, there := p.Modules[name]; !there {
 			continue
@@ -57,7 +57,7 @@ func (p *Play) habits(b *baseline) (all []*habit) {
 		if st.Setup.Dialect == phrasebook.Console {
 			styled("a prompt in colours", "prompt in the header, as it is without colours", style{colour: true})
 		}
-		all = append(all, &habit{name: "noise when it starts", port: name, scene: trial{before: map[string][]byte{name: []byte("\x00\xff\x83U\x1c\r\n")}}, spare: "a first step that is tried again: " + again, tries: again})
+		all = append(all, &habit{name: "noise when it starts", port: name, scene: trial{before: map[string][]byte{name: []byte("\x00\xff\x83U\x1c\r\n")}}, accept: "a first step that is tried again: " + again, tries: again})
 		if pb := st.Phrasebook; pb != nil && pb.Banner != nil && pb.Banner.Within > 0 {
 			late := time.Duration(pb.Banner.Within) * 9 / 10
 			styled(fmt.Sprintf("a start that takes %v, as long as the phrasebook allows", late), "a longer time for the first line after a restart", style{starts: late, banner: pb.Banner.Pattern})
@@ -159,7 +159,7 @@ func (p *Play) noticed(b *baseline, port string, book *phrasebook.Phrasebook) (a
 	return all
 }
 
-// again is what spares a module whose first command after power-up fails.
+// again is what accepts a module whose first command after power-up fails.
 const again = "tries 3 every 500ms"
 
 // firstRefused is a module that refuses the first command after it has got power.
@@ -175,7 +175,7 @@ func (p *Play) firstRefused(b *baseline) (all []*habit) {
 			first := string(bytes.Clone(said[0]))
 			all = append(all, &habit{name: "the first command after power-up is refused", port: decl.Name, scene: trial{tampers: map[string]func(*log) tamper{decl.Name: func(*log) tamper {
 				return &instead{line: first, nth: 1, answer: refusal, trigger: &trigger{}}
-			}}}, spare: again + " at the first step", tries: again})
+			}}}, accept: again + " at the first step", tries: again})
 		}
 	}
 	return all

@@ -45,7 +45,7 @@ func (p *Play) unreached() (all []*mutant) {
 // slowly is a network in which all answers come as late as is allowed.
 func (p *Play) slowly() (all []*habit) {
 	if len(p.reaches()) > 0 {
-		all = append(all, &habit{name: "it is reached as late as is allowed", port: network, spare: "a longer time: within", scene: trial{reach: func(_ string, within time.Duration) (time.Duration, error) {
+		all = append(all, &habit{name: "it is reached as late as is allowed", port: network, accept: "a longer time: within", scene: trial{reach: func(_ string, within time.Duration) (time.Duration, error) {
 			time.Sleep(within * 9 / 10)
 			return within * 9 / 10, nil
 		}}})

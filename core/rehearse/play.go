@@ -1,5 +1,5 @@
 // Package rehearse performs a procedure on simulated modules, in simulated time: on normal
-// variations of good ones, which it must spare, and on bad ones, which it must catch.
+// variations of good ones, which it must accept, and on bad ones, which it must catch.
 package rehearse
 
 import (

@@ -18,17 +18,32 @@ import (
 // Class is what came of a bad module.
 type Class string
 
-// The classes. Only what was caught and what survived is in the score.
+// The classes. Only what was caught and what was missed is in the score.
 const (
-	Caught    Class = "caught"     // the procedure did not pass
-	Survived  Class = "survived"   // it passed, and the module is not as was asked
-	Harmless  Class = "harmless"   // it passed, and the module ended as was asked
-	NotTested Class = "not tested" // the procedure neither writes, reads nor measures what was changed
-	Invisible Class = "invisible"  // nothing in the phrasebook could show it
+	Caught        Class = "caught"         // the procedure did not pass
+	Missed        Class = "missed"         // it passed, and the module is not as was asked
+	Harmless      Class = "harmless"       // it passed, and the module ended as was asked
+	NotTested     Class = "not tested"     // the procedure neither writes, reads nor measures what was changed
+	NotObservable Class = "not observable" // nothing in the phrasebook could show it
 )
 
 // Classes are all classes, in the order in which they are told.
-var Classes = []Class{Caught, Survived, Harmless, NotTested, Invisible}
+var Classes = []Class{Caught, Missed, Harmless, NotTested, NotObservable}
+
+// Means is what a class says of a module.
+func (c Class) Means() string {
+	switch c {
+	case Caught:
+		return "the procedure did not pass"
+	case Missed:
+		return "it passed, and the module is not as was asked"
+	case Harmless:
+		return "it passed, and the module is as was asked all the same"
+	case NotTested:
+		return "it neither writes, reads nor measures what was changed"
+	}
+	return "nothing in the phrasebook could show it"
+}
 
 // Kind is what is wrong with a bad module.
 type Kind string
@@ -55,11 +70,11 @@ type Bad struct {
 	In    string `json:"in,omitempty"`   // the step in which it could be caught, where that is known
 	Step  string `json:"step,omitempty"` // that caught it
 	Why   string `json:"why,omitempty"`
-	Mend  *mend  `json:"mend,omitempty"` // of one that survived
+	Mend  *mend  `json:"mend,omitempty"` // of one that was missed
 }
 
 // Scored reports whether it is in the score.
-func (b Bad) Scored() bool { return b.Class == Caught || b.Class == Survived }
+func (b Bad) Scored() bool { return b.Class == Caught || b.Class == Missed }
 
 // At is the step that caught it, or the one that could have; "" if that is not known.
 func (b Bad) At() string {
@@ -71,13 +86,13 @@ func (b Bad) At() string {
 
 // Good is a good module as it may come, and what came of it.
 type Good struct {
-	Name  string `json:"name"`
-	Port  string `json:"port"`
-	Alarm bool   `json:"false_alarm"`
-	Step  string `json:"step,omitempty"`
-	Why   string `json:"why,omitempty"`
-	Spare string `json:"spare,omitempty"` // what would spare it
-	Tries string `json:"tries,omitempty"` // what its step would have to have for that, where that is enough
+	Name   string `json:"name"`
+	Port   string `json:"port"`
+	Alarm  bool   `json:"false_alarm"`
+	Step   string `json:"step,omitempty"`
+	Why    string `json:"why,omitempty"`
+	Accept string `json:"accept,omitempty"` // what would have it accepted
+	Tries  string `json:"tries,omitempty"`  // what its step would have to have for that, where that is enough
 }
 
 // Chance is how often a step fails at good modules by the air alone.
@@ -127,11 +142,32 @@ func (r *Report) Alarms() (n int) {
 // Score is the share of bad modules that was caught of those that could have been; false if there
 // were none.
 func (r *Report) Score() (float64, bool) {
-	caught, survived := r.Count(Caught), r.Count(Survived)
-	if caught+survived == 0 {
+	caught, missed := r.Count(Caught), r.Count(Missed)
+	if caught+missed == 0 {
 		return 0, false
 	}
-	return float64(caught) / float64(caught+survived), true
+	return float64(caught) / float64(caught+missed), true
+}
+
+// leastScored is how many bad modules a score rests on at least.
+const leastScored = 10
+
+// Verdict is failed where a bad module was missed or a good one refused; with a share of bad modules that
+// is enough (0 to 1; below 0 for none), where less was caught than that. It is undecided where the score
+// rests on fewer than ten bad modules.
+func (r *Report) Verdict(enough float64) verdict.Verdict {
+	score, any := r.Score()
+	caught := r.Count(Missed) == 0
+	if enough >= 0 {
+		caught = !any || score >= enough
+	}
+	switch {
+	case !caught || r.Alarms() > 0:
+		return verdict.Failed
+	case r.Count(Caught)+r.Count(Missed) < leastScored:
+		return verdict.Undecided
+	}
+	return verdict.Passed
 }
 
 // NotPassed is a procedure that does not pass at good modules: nothing can be said of bad ones.
@@ -291,13 +327,13 @@ func (p *Play) classed(x *Bad, m *mutant, on *trigger, o *outcome, b *baseline) 
 		x.Class = Caught
 		x.Step, x.Why = failedAt(o.res)
 	case m.hidden:
-		x.Class, x.Why = Invisible, m.why
+		x.Class, x.Why = NotObservable, m.why
 	case !m.anyway && p.Modules[m.port].Again != nil:
-		x.Class, x.Why = Invisible, "a module made of a record keeps nothing that could be looked at"
+		x.Class, x.Why = NotObservable, "a module made of a record keeps nothing that could be looked at"
 	case !m.anyway && same(o.state, b.state):
 		x.Class = Harmless
 	default:
-		if x.Class = Survived; p.Do == nil {
+		if x.Class = Missed; p.Do == nil {
 			x.Mend = m.mend
 		}
 	}
@@ -365,7 +401,7 @@ func (p *Play) good(ctx context.Context, r *Report, b *baseline) error {
 		}
 		g := Good{Name: h.name, Port: h.port}
 		if !fine(o.res) {
-			g.Alarm, g.Spare, g.Tries = true, h.spare, h.tries
+			g.Alarm, g.Accept, g.Tries = true, h.accept, h.tries
 			g.Step, g.Why = failedAt(o.res)
 		}
 		r.Good = append(r.Good, g)
@@ -452,7 +488,7 @@ func wanting(answer, want string) string {
 	return answer[:i] + want + answer[i+j+1:]
 }
 
-// Insert puts the lines that would catch what survived into the text of a procedure, each at the
+// Insert puts the lines that would catch what was missed into the text of a procedure, each at the
 // end of its step; where nothing is to be put, the text comes back as it is.
 func (r *Report) Insert(file *procedure.File) (string, int, error) {
 	lines := file.Texts[file.Path]
@@ -474,7 +510,7 @@ func (r *Report) Insert(file *procedure.File) (string, int, error) {
 	at := map[int][]string{}
 	put := 0
 	for _, b := range r.Bad {
-		if b.Class != Survived || b.Mend == nil || b.Mend.After > 0 { // what stands there already is a person's to change
+		if b.Class != Missed || b.Mend == nil || b.Mend.After > 0 { // what stands there already is a person's to change
 			continue
 		}
 		end, ok := ends[b.Mend.Step]

@@ -63,22 +63,22 @@ func TestClasses(t *testing.T) {
 		class            Class
 		at               string
 	}{
-		"not read back":          {set + "end\n", "not stored", "address", Survived, ""},
+		"not read back":          {set + "end\n", "not stored", "address", Missed, ""},
 		"read back":              {set + "    say radio: AT~NODE?\n    hear radio: ~NODE: {=address}\nend\n", "not stored", "address", Caught, "set"},
-		"read and not compared":  {set + "    say radio: AT~NODE?\n    hear radio: ~NODE: {n:int}\n    note n\nend\n", "stored wrong: the next value", "address", Survived, ""},
+		"read and not compared":  {set + "    say radio: AT~NODE?\n    hear radio: ~NODE: {n:int}\n    note n\nend\n", "stored wrong: the next value", "address", Missed, ""},
 		"never written":          {set + "end\n", "not stored", "channel", NotTested, ""},
-		"lies of it":             {set + "    say radio: AT~NODE?\n    hear radio: ~NODE: {=address}\nend\n", "stored and not used", "address", Invisible, ""},
+		"lies of it":             {set + "    say radio: AT~NODE?\n    hear radio: ~NODE: {=address}\nend\n", "stored and not used", "address", NotObservable, ""},
 		"tried again":            {set + "    say radio: AT~NODE?\n    hear radio: ~NODE: {=address}\nend\n", "stored at the second try only", "address", Harmless, ""},
-		"not looked at again":    {set + "    say radio: AT~NODE?\n    hear radio: ~NODE: {=address}\nend\nstep \"restart\"\n    say radio: AT~RESTART\n    hear radio within 5s: DUNLIN UP ...\nend\n", "lost at a restart", "address", Survived, ""},
+		"not looked at again":    {set + "    say radio: AT~NODE?\n    hear radio: ~NODE: {=address}\nend\nstep \"restart\"\n    say radio: AT~RESTART\n    hear radio within 5s: DUNLIN UP ...\nend\n", "lost at a restart", "address", Missed, ""},
 		"looked at again":        {set + "end\nstep \"restart\"\n    say radio: AT~RESTART\n    hear radio within 5s: DUNLIN UP ...\n    say radio: AT~NODE?\n    hear radio: ~NODE: {=address}\nend\n", "lost at a restart", "address", Caught, "restart"},
 		"firmware not asked for": {set + "end\n", "another firmware", "firmware", NotTested, ""},
-		"firmware noted alone":   {set + "    say radio: ATI\n    hear radio: {a}\n    hear radio: {b}\n    hear radio: {firmware}\n    note firmware\nend\n", "another firmware", "firmware", Survived, ""},
+		"firmware noted alone":   {set + "    say radio: ATI\n    hear radio: {a}\n    hear radio: {b}\n    hear radio: {firmware}\n    note firmware\nend\n", "another firmware", "firmware", Missed, ""},
 		"firmware checked":       {set + "    say radio: ATI\n    hear radio: Larkfell Works\n    hear radio: Dunlin\n    hear radio: 2.4{}\nend\n", "another firmware", "firmware", Caught, "set"},
 		"a refusal is wanted":    {set + "    say radio: AT~GROUP=999\n    hear radio: ~REFUSED: 32\nend\n", "a refusal answered with success", "AT~GROUP=999", Caught, "set"},
-		"any answer will do":     {set + "    say radio: AT~GROUP={500 + address}\n    hear radio: {}\nend\n", "a refusal answered with success", "AT~GROUP=505", Survived, ""},
+		"any answer will do":     {set + "    say radio: AT~GROUP={500 + address}\n    hear radio: {}\nend\n", "a refusal answered with success", "AT~GROUP=505", Missed, ""},
 		"a stranger":             {set + "    say radio: AT~NODE?\n    hear radio: ~NODE: {=address}\nend\n", "is of another family", "another module", Caught, "set"},
-		"nobody asks":            {"step \"s\" tries 2\n    say radio: AT\nend\n", "is of another family", "another module", Survived, ""},
-		"says yes":               {set + "end\n", "says yes to everything", "another module", Survived, ""},
+		"nobody asks":            {"step \"s\" tries 2\n    say radio: AT\nend\n", "is of another family", "another module", Missed, ""},
+		"says yes":               {set + "end\n", "says yes to everything", "another module", Missed, ""},
 		"time":                   {"step \"s\"\n    say radio: AT~RESTART\n    hear radio within 5s took boot: DUNLIN UP ...\n    limit boot in 0..2 \"start\"\nend\n", "a time above its limit", "start", Caught, "s"},
 		"not what is measured":   {set + "    say radio: AT~POWER?\n    hear radio: ~POWER: {p:int}\n    check p == 14\n    let q = 14\n    limit q in 0..14 \"power\"\nend\n", "a value outside its limits", "power", NotTested, ""},
 		"limit":                  {set + "    say radio: AT~POWER?\n    hear radio: ~POWER: {p:int}\n    limit p in 0..14 dBm \"power\"\nend\n", "a value above its limit", "power", Caught, "set"},
@@ -92,7 +92,7 @@ func TestClasses(t *testing.T) {
 				if b.Class != c.class || b.Step != c.at {
 					t.Errorf("%s at %q (%s), wanted %s at %q", b.Class, b.Step, b.Why, c.class, c.at)
 				}
-				if c.class == Survived && c.about == "address" && (b.Mend == nil || strings.Join(b.Mend.Lines, "|") != "say radio: AT~NODE?|hear radio: ~NODE: {=address}") {
+				if c.class == Missed && c.about == "address" && (b.Mend == nil || strings.Join(b.Mend.Lines, "|") != "say radio: AT~NODE?|hear radio: ~NODE: {=address}") {
 					t.Errorf("to mend it: %+v", b.Mend)
 				}
 				return
@@ -102,20 +102,20 @@ func TestClasses(t *testing.T) {
 	}
 }
 
-// The lines that are proposed catch what survived, and what has them is a procedure still.
+// The lines that are proposed catch what was missed, and what has them is a procedure still.
 func TestMend(t *testing.T) {
 	text := head + "input channel: int 0..79\nlet label = \"mast \" + string(address)\nstep \"set\"\n    say radio: AT~NODE={address}\n    say radio: AT~CHANNEL={channel}\n    say radio: AT~NAME=\"{label}\"\nend\nstep \"restart\"\n    say radio: AT~RESTART\n    hear radio within 5s: DUNLIN UP ...\nend\n"
 	p := play(t, text, map[string]any{"address": 5, "channel": 41})
 	r := rehearsed(t, p)
-	if n := r.Count(Survived); n < 10 {
-		t.Errorf("%d survived", n)
+	if n := r.Count(Missed); n < 10 {
+		t.Errorf("%d missed", n)
 	}
 	mended, put, err := r.Insert(p.File)
 	if err != nil || put != 6 {
 		t.Fatalf("%d put, %v", put, err)
 	}
 	again := rehearsed(t, play(t, mended, p.Values))
-	if score, _ := again.Score(); score != 1 || again.Count(Survived) != 0 {
+	if score, _ := again.Score(); score != 1 || again.Count(Missed) != 0 {
 		t.Errorf("%v after this:\n%s", again.Bad, mended)
 	}
 }
@@ -126,7 +126,7 @@ func TestMend(t *testing.T) {
 func TestMadeValues(t *testing.T) {
 	gauge := "procedure \"Wind\"\nport gauge: dialect bytes, speed 4800, frame 8E1, ending none, phrasebook \"plover.toml\"\nstep \"s\"\n    say bytes gauge: W\n"
 	radio := head + "step \"s\"\n    say radio: AT~POWER?\n    hear radio: ~POWER: {p:int}\n"
-	for _, c := range []struct{ text, caught, survived, spared, not string }{
+	for _, c := range []struct{ text, caught, missed, accepted, not string }{
 		{radio + "    limit 3 * p - 50 in -50..10 mW \"made\"\nend\n", "a value below its limit of made at s, a value above its limit of made at s", "", "made made of 0, at its limit; made made of 1, just inside its limit; made made of 20, at its limit; made made of 19, just inside its limit", "21,"},
 		{radio + "    limit -p in -20..0 dBm \"turned\"\nend\n", "a value below its limit of turned at s, a value above its limit of turned at s", "", "turned made of 20, at its limit; turned made of 0, at its limit", ""},
 		{radio + "    limit p * p in 0..400 \"squared\"\nend\n", "a value above its limit of squared at s", "", "squared made of 20, at its limit; squared made of 19, just inside its limit", ""},
@@ -142,27 +142,27 @@ func TestMadeValues(t *testing.T) {
 		if _, is := p.Modules["gauge"]; is {
 			p.Modules["gauge"] = bench.Standin{Name: "gauge", Family: "plover", Line: p.Stations["gauge"].Setup.Line()}
 		}
-		var caught, survived, spared []string
+		var caught, missed, accepted []string
 		r := rehearsed(t, p)
 		for _, b := range r.Bad {
 			switch b.Class {
 			case Caught:
 				caught = append(caught, fmt.Sprintf("%s of %s at %s", b.Name, b.About, b.Step))
-			case Survived:
-				survived = append(survived, fmt.Sprintf("%s of %s in %s: %s", b.Name, b.About, b.In, strings.Join(b.Mend.Lines, "|")))
+			case Missed:
+				missed = append(missed, fmt.Sprintf("%s of %s in %s: %s", b.Name, b.About, b.In, strings.Join(b.Mend.Lines, "|")))
 			}
 		}
 		for _, g := range r.Good {
 			if !g.Alarm {
-				spared = append(spared, g.Name)
+				accepted = append(accepted, g.Name)
 			}
 		}
-		all := strings.Join(slices.Concat(caught, survived, spared), "; ")
+		all := strings.Join(slices.Concat(caught, missed, accepted), "; ")
 		for _, want := range []struct {
 			list []string
 			all  string
 			by   string
-		}{{caught, c.caught, ", "}, {survived, c.survived, "; "}, {spared, c.spared, "; "}} {
+		}{{caught, c.caught, ", "}, {missed, c.missed, "; "}, {accepted, c.accepted, "; "}} {
 			for _, one := range strings.Split(want.all, want.by) {
 				if one != "" && !slices.Contains(want.list, one) {
 					t.Errorf("%s: %q is not among %q of\n%s", c.text, one, want.list, all)

@@ -320,7 +320,7 @@ func (p *Play) within(b *baseline, port string) (all []*habit) {
 			}
 			all = append(all, &habit{name: name, port: port, what: m.What, is: func(l limitSeen) bool {
 				return l.Step == m.Step && !slices.ContainsFunc(m.sides(), func(s side) bool { return s.outside(l) })
-			}, spare: "a wider limit", scene: trial{tampers: map[string]func(*log) tamper{port: func(*log) tamper {
+			}, accept: "a wider limit", scene: trial{tampers: map[string]func(*log) tamper{port: func(*log) tamper {
 				return &rewrittenAnswer{after: m.after, do: m.put(units), trigger: &trigger{}}
 			}}}})
 		}

@@ -33,12 +33,12 @@ func (d *Doc) Fixes(m source.Mistake) (all []Fix) {
 	return all
 }
 
-// Mends are the changes that a rehearsal asks for: lines that would catch bad modules which survived, at
-// the end of their steps, and what would spare good ones that were refused.
+// Mends are the changes that a rehearsal asks for: lines that would catch bad modules that were missed, at
+// the end of their steps, and what would have good ones accepted that were refused.
 func Mends(d *Doc, r *rehearse.Report) (all []Fix) {
 	var told []string
 	for _, b := range r.Bad {
-		if b.Class != rehearse.Survived || b.Mend == nil {
+		if b.Class != rehearse.Missed || b.Mend == nil {
 			continue
 		}
 		at := b.Mend.After + 1
@@ -58,7 +58,7 @@ func Mends(d *Doc, r *rehearse.Report) (all []Fix) {
 		}
 	}
 	for _, g := range r.Good {
-		if f, ok := d.spared(g); ok && !slices.ContainsFunc(all, func(o Fix) bool { return o.At == f.At && o.Title == f.Title }) {
+		if f, ok := d.accepted(g); ok && !slices.ContainsFunc(all, func(o Fix) bool { return o.At == f.At && o.Title == f.Title }) {
 			all = append(all, f)
 		}
 	}
@@ -67,15 +67,15 @@ func Mends(d *Doc, r *rehearse.Report) (all []Fix) {
 
 var stepTitle = text.Regexp(`^\s*step\s+"(?:\\.|[^"\\])*"`)
 
-// spared is the change with which a step would spare a good module that it refuses; false if none is known.
-func (d *Doc) spared(g rehearse.Good) (Fix, bool) {
+// accepted is the change with which a step would accept a good module that it refuses; false if none is known.
+func (d *Doc) accepted(g rehearse.Good) (Fix, bool) {
 	at := d.stepOf(g.Step)
 	head := stepTitle().FindString(d.Lines.At(at))
 	if !g.Alarm || g.Tries == "" || head == "" || strings.Contains(d.Lines.At(at), " tries ") {
 		return Fix{}, false
 	}
 	end := len([]rune(head)) + 1
-	return Fix{Title: "Spare it: " + g.Tries, Why: "a good module would be refused: " + g.Name, At: at, Edits: []Edit{{d.Path, Range{at, end, end}, " " + g.Tries}}}, true
+	return Fix{Title: "Accept it: " + g.Tries, Why: "a good module would be refused: " + g.Name, At: at, Edits: []Edit{{d.Path, Range{at, end, end}, " " + g.Tries}}}, true
 }
 
 // stepOf is the line of a step; 1 if it is not in this file.

@@ -1,4 +1,4 @@
-package shell
+package report
 
 import (
 	"encoding/json"
@@ -15,8 +15,9 @@ type SarifResult struct {
 	Line, Column, Width int // from 1; 0 is the whole file
 }
 
-// WriteSARIF writes findings as SARIF 2.1.0 (OASIS); rules tells what each rule is.
-func WriteSARIF(w io.Writer, rules map[string]string, results []SarifResult) error {
+// WriteSARIF writes findings as SARIF 2.1.0 (OASIS); rules tells what each rule is. Version is
+// that of the program.
+func WriteSARIF(w io.Writer, version string, rules map[string]string, results []SarifResult) error {
 	type object = map[string]any
 	list := []object{}
 	for _, r := range results {
@@ -34,6 +35,6 @@ func WriteSARIF(w io.Writer, rules map[string]string, results []SarifResult) err
 	e := json.NewEncoder(w)
 	e.SetIndent("", "  ")
 	return e.Encode(object{"version": "2.1.0", "$schema": "https://json.schemastore.org/sarif-2.1.0.json", "runs": []object{{
-		"tool":       object{"driver": object{"name": "uparrot", "version": Version, "rules": told}},
+		"tool":       object{"driver": object{"name": "uparrot", "version": version, "rules": told}},
 		"columnKind": "unicodeCodePoints", "results": list}}})
 }

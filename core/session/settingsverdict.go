@@ -1,0 +1,123 @@
+package session
+
+import (
+	"slices"
+
+	"uparrot/core/phrasebook"
+	"uparrot/core/record"
+	"uparrot/core/verdict"
+)
+
+// JudgeRead is the verdict on modules that were read: failed where a rule of pairs is broken, or something
+// could not be read; passed where a rule could be judged and none is broken; else measured.
+func JudgeRead(mods []*Module) verdict.Verdict {
+	if len(Pairs(mods)) > 0 {
+		return verdict.Failed
+	}
+	rules := false
+	for _, m := range mods {
+		for _, v := range slices.Concat(m.Identity, m.Settings.Settings) {
+			if v.Bad {
+				return verdict.Failed
+			}
+		}
+		rules = rules || m.Book != nil && slices.ContainsFunc(m.Book.Settings, func(s phrasebook.Setting) bool { return s.Pair != "" })
+	}
+	if rules && len(mods) > 1 {
+		return verdict.Passed
+	}
+	return verdict.Measured
+}
+
+// JudgeSame is passed where all modules of a family have the same settings, and break no rule.
+func JudgeSame(mods []*Module) verdict.Verdict {
+	if len(Pairs(mods)) > 0 {
+		return verdict.Failed
+	}
+	for _, m := range mods {
+		for _, o := range mods {
+			if o.Family != m.Family && o.Family != "" && m.Family != "" {
+				return verdict.Failed
+			}
+			for _, v := range m.Settings.Settings {
+				if w, ok := o.Setting(v.Name); ok && v.Not == "" && w.Not == "" && v.Value != w.Value && (m.Name == o.Name || RuleOf(mods, v.Name) != "different") {
+					return verdict.Failed
+				}
+				if v.Bad {
+					return verdict.Failed
+				}
+			}
+		}
+	}
+	return verdict.Passed
+}
+
+// JudgeChanges is the verdict on changes that were written: failed where one did not take.
+func JudgeChanges(changes []Change) verdict.Verdict {
+	if slices.ContainsFunc(changes, func(c Change) bool { return !c.Took }) {
+		return verdict.Failed
+	}
+	return verdict.Passed
+}
+
+// Restored is what is wanted to have modules be as given, or, where given is nil, as delivered: of each
+// the settings that can be written and of which that is known.
+func Restored(found []*Module, given Wanted) Wanted {
+	w := Wanted{}
+	for _, m := range found {
+		w[m.Name] = map[string]string{}
+		for _, s := range m.Book.Settings {
+			v, is := given.Of(m.Name)[s.Name]
+			if given == nil {
+				v, is = s.Default, s.Default != ""
+			}
+			if is && s.Writable() {
+				w[m.Name][s.Name] = v
+			}
+		}
+	}
+	return w
+}
+
+// Likeness is how modules stand to each other, in words, where v is what JudgeSame says. That of which one tells nothing is no likeness.
+func Likeness(mods []*Module, v verdict.Verdict) string {
+	if v != verdict.Passed {
+		return "they differ"
+	}
+	for _, name := range NamesOf(mods) {
+		for _, m := range mods {
+			if got, ok := m.Setting(name); !ok || got.Not != "" {
+				return "they are the same in what all of them tell"
+			}
+		}
+	}
+	return "they are the same"
+}
+
+// RuleOf is what modules of one system need of a setting, as a phrasebook tells.
+func RuleOf(mods []*Module, name string) string {
+	for _, m := range mods {
+		if v, ok := m.Setting(name); ok && v.Pair != "" {
+			return v.Pair
+		}
+	}
+	return ""
+}
+
+// NamesOf are the names of what modules are and of their settings, each once.
+func NamesOf(mods []*Module) (names []string) {
+	add := func(list []record.SettingValue) {
+		for _, v := range list {
+			if !slices.Contains(names, v.Name) {
+				names = append(names, v.Name)
+			}
+		}
+	}
+	for _, m := range mods {
+		add(m.Identity)
+	}
+	for _, m := range mods {
+		add(m.Settings.Settings)
+	}
+	return names
+}
