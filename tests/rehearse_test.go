@@ -70,7 +70,7 @@ func TestRehearse(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, told, _ := strings.Cut(string(docs), "    A radio in a hurry")
-	told, _, _ = strings.Cut(told, "\n\n**What survived**")
+	told, _, _ = strings.Cut(told, "\n\n**What was missed**")
 	if shown := strings.ReplaceAll("    A radio in a hurry"+told, "\n    ", "\n")[4:]; !strings.HasPrefix(c.out, shown) {
 		t.Errorf("the docs show\n%s\nand it says\n%s", shown, c.out)
 	}
