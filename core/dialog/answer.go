@@ -163,14 +163,20 @@ func (d *Dialog) begun() bool {
 		rest = d.raw
 	}
 	came := string(clean(rest))
-	return came != "" && !strings.HasPrefix(d.echoOf, came)
+	return came != "" && !strings.HasPrefix(d.echoOf(), came)
 }
 
 // asks reports whether what has come ends with a question: text without a line end whose
 // last mark is one that asks.
 func (d *Dialog) asks() bool {
 	b := bytes.TrimRight(text.Plain(d.unended()), " \t")
-	return len(b) > 0 && (bytes.IndexByte([]byte(":?>"), b[len(b)-1]) >= 0 || choice().Match(b)) && !strings.HasPrefix(d.echoOf, string(clean(b)))
+	return isQuestion(b) && !strings.HasPrefix(d.echoOf(), string(clean(b)))
+}
+
+// isQuestion reports whether text ends as a question does.
+func isQuestion(b []byte) bool {
+	b = bytes.TrimRight(text.Plain(b), " \t")
+	return len(b) > 0 && (bytes.IndexByte([]byte(":?>"), b[len(b)-1]) >= 0 || choice().Match(b))
 }
 
 // choice is the end of a question that names what may be answered, such as [y/n].

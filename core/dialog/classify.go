@@ -1,8 +1,6 @@
 package dialog
 
 import (
-	"strings"
-
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 )
@@ -11,7 +9,6 @@ import (
 func (d *Dialog) classify(l *Line) (taken bool) {
 	if d.isEcho(l) {
 		l.class = echo
-		d.echoOf, d.echoes = "", true
 		return false
 	}
 	first, note := -1, -1
@@ -35,6 +32,9 @@ func (d *Dialog) classify(l *Line) (taken bool) {
 	case note >= 0:
 		l.class = notice
 		return d.cfg.OnNotice != nil && d.cfg.OnNotice(note, *l, noteCaps)
+	case first >= d.finals && d.restarts(l):
+	case first >= 0 && d.awaiting():
+		d.endsEarly(l, first < d.refusals)
 	case first >= 0 && first < d.refusals && d.exchange.loose: // no results, but a no is a no
 		d.exchange.refused, d.exchange.refusal = string(l.Text), l.num
 		d.quiet = false // as it proves
@@ -42,34 +42,26 @@ func (d *Dialog) classify(l *Line) (taken bool) {
 		if first < d.refusals {
 			d.exchange.refused, d.exchange.refusal = string(l.Text), l.num
 		}
-		if first >= d.finals && (d.cfg.Restarts == nil || !d.cfg.Restarts(d.exchange.said)) {
-			d.exchange.refused, d.exchange.refusal, d.exchange.restarted = string(l.Text), l.num, true
-		}
 		if d.cfg.Dialect == phrasebook.AT {
 			d.form = phrasebook.Words
 		}
-		if !d.byPrompt || first >= d.finals { // else the prompt is still to come
+		if !d.byPrompt { // else the prompt is still to come
 			d.end(l.num)
 		}
 	}
 	return false
 }
 
-// isEcho tells the echo of what was said from other lines. An echo may come
-// without a line end, joined to the answer: then the line may be either.
-func (d *Dialog) isEcho(l *Line) bool {
-	if d.echoOf == "" {
-		return false
+// restarts notes that a line is the banner of a module that has restarted: that ends an open exchange, as a
+// refusal where it was not told to.
+func (d *Dialog) restarts(l *Line) bool {
+	l.banner = true
+	d.forgetEcho()
+	if d.exchange.open {
+		if d.cfg.Restarts == nil || !d.cfg.Restarts(d.exchange.said) {
+			d.exchange.refused, d.exchange.refusal, d.exchange.restarted = string(l.Text), l.num, true
+		}
+		d.end(l.num)
 	}
-	text := string(l.Text)
-	if text == d.echoOf {
-		return true
-	}
-	if front, ok := strings.CutSuffix(text, d.echoOf); ok && d.isPrompt([]byte(front)) {
-		return true
-	}
-	if strings.HasPrefix(text, d.echoOf) && (d.exchange.open || d.exchange.loose) && l.num == d.exchange.first {
-		l.echoed = int32(len(d.echoOf))
-	}
-	return false
+	return true
 }

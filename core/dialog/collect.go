@@ -127,12 +127,14 @@ type gathering struct {
 func (g *gathering) gather() (over bool) {
 	d, end := g.Dialog, max(0, len(g.raw)-g.hold)
 	if g.until.Bytes != nil {
-		if start, e, _ := d.find(g.until.Bytes); start >= 0 {
+		if start, e, _ := d.find(g.until.Bytes, d.parts(false, false)); start >= 0 {
 			end, over = e, true
 		}
 	}
 	if d.cfg.Dialect == phrasebook.Bytes {
-		g.Write(d.raw[:end])
+		if from := max(0, int(d.turn.at-d.rawAt)); from < end {
+			g.Write(d.raw[from:end])
+		}
 		d.forget(d.rawAt + int64(end))
 		return over
 	}
@@ -146,7 +148,7 @@ func (g *gathering) gather() (over bool) {
 	}
 	from, blank, end := d.partial, int32(d.blank), int(to-d.rawAt)
 	for _, l := range d.lines {
-		if l.class == plain && l.start >= 0 && l.start < min(to, from) {
+		if l.class == plain && !d.older(&l) && l.start >= 0 && l.start < min(to, from) {
 			from, blank = l.start, l.blank
 		}
 	}
@@ -179,7 +181,7 @@ func (g *gathering) lines(before int64) (over bool) {
 	for i := range d.lines {
 		l := d.lines[i]
 		stop = stop || l.num == d.exchange.refusal && d.exchange.refused != "" && !g.until.ends(l)
-		if l.class == notice || over || stop || l.end > before {
+		if l.class == notice || over || stop || l.end > before || d.older(&l) || d.undecided(&l) {
 			kept = append(kept, l)
 			continue
 		}

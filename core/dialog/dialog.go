@@ -85,6 +85,8 @@ type Line struct {
 	Cut  bool      // it was longer than MaxLine: this is a piece
 
 	class  class
+	banner bool  // it is the banner of a module that has restarted
+	stale  bool  // it is the echo of a line said earlier
 	ends   bool  // it is the end of an answer; told by Lines alone
 	blank  int32 // empty lines just before it
 	echoed int32 // bytes at its front that may be an echo without a line end
@@ -143,15 +145,18 @@ type Dialog struct {
 
 	spokeSince bool // after the last words went out
 	rests      rests
-	aside      bool   // bytes went out last, and no answer was open
-	mute       bool   // it repeats no lines, as its last answer showed: what is like one is an answer
-	echoOf     string // what was said and may come back
+	aside      bool // bytes went out last, and no answer was open
+	mute       bool // it repeats no lines, as its last answer showed: what is like one is an answer
+	echo       echoes
+	echoOff    bool   // the line said last turns echo off
+	saidLines  int64  // said so far
+	lastWords  []byte // the end of what a wait for bytes took last, if nothing has come since
+	turn       turn
 	exchange   exchange
 	form       phrasebook.ResultForm // of the results of V.250
 	quiet      bool                  // those are suppressed
 	number     pending
 	spoke      bool // an answer has ended
-	echoes     bool // the module has repeated what it was told
 	candidate  candidate
 	shown      int    // the prompt that stands at the end of what has come, by its place; -1 if none does
 	latest     int    // the prompt shown last, whatever came after it
@@ -159,12 +164,13 @@ type Dialog struct {
 
 	datagrams bool // what comes at once is a line, ended or not
 
-	done chan struct{}
+	opened time.Time
+	done   chan struct{}
 }
 
 // Open begins a conversation on a port. The dialog owns the port from then on.
 func Open(p port.Port, cfg Config) *Dialog {
-	d := &Dialog{port: p, cfg: cfg, shown: -1, latest: -1, done: make(chan struct{})}
+	d := &Dialog{port: p, cfg: cfg, shown: -1, latest: -1, exchange: exchange{early: -1}, opened: time.Now(), done: make(chan struct{})}
 	if dg, ok := p.(interface{ Datagrams() bool }); ok {
 		d.datagrams = dg.Datagrams()
 	}
@@ -182,7 +188,8 @@ func (d *Dialog) Configure(change func(*Config)) (before Config) {
 	change(&d.cfg)
 	d.compile()
 	if d.cfg.Dialect != before.Dialect {
-		d.exchange = exchange{}
+		d.exchange = exchange{early: -1}
+		d.forgetEcho()
 	}
 	return before
 }
@@ -260,6 +267,7 @@ func (d *Dialog) trace(t time.Time, k TraceKind, b []byte) {
 // same sort is passed over; the rest stays.
 func (d *Dialog) takeLine(i int) {
 	l := d.lines[i]
+	d.turn.acted = false
 	kept := d.lines[:0]
 	for j, other := range d.lines {
 		switch {
@@ -309,6 +317,7 @@ func (d *Dialog) forget(to int64) {
 	}
 	d.raw = d.raw[:copy(d.raw, d.raw[n:])]
 	d.rawAt = to
+	d.turn.forget(to)
 	d.silences = slices.DeleteFunc(d.silences, func(at int64) bool { return at <= to })
 }
 
@@ -387,8 +396,8 @@ func (d *Dialog) PassAll() {
 		d.exchange.late, d.exchange.refused = true, ""
 		return
 	}
-	d.exchange = exchange{}
-	d.echoOf = ""
+	d.exchange = exchange{early: -1}
+	d.echo.owed, d.echo.latest = nil, 0
 }
 
 // AwaitRefusal waits until the line last said is refused, and takes and returns that

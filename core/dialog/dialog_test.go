@@ -80,6 +80,8 @@ func outcome(h Heard, err error) string {
 			return "next was " + e.Heard[0]
 		case e.Silent:
 			return "silence"
+		case e.Older != "":
+			return "older " + e.Older
 		}
 		return "missed, heard " + strings.Join(e.Heard, "|") + e.Rest
 	case *Refused:
@@ -97,6 +99,11 @@ func TestInbox(t *testing.T) {
 		return func(r *rig) string { _, err := r.Say(ctx, s, time.Second); return outcome(Heard{}, err) }
 	}
 	hear := func(p string) do { return func(r *rig) string { return r.hear(pattern.WholeLine, p) } }
+	earlier := func(p string) do {
+		return func(r *rig) string {
+			return outcome(r.Hear(ctx, Wait{Pattern: pattern.Must(p), Within: time.Second, Earlier: true}))
+		}
+	}
 	next := func(p string) do { return func(r *rig) string { return r.hear(pattern.NextLine, p) } }
 	hearBytes := func(p string) do { return func(r *rig) string { return r.hear(pattern.AnyBytes, p) } }
 	absent := func(p string) do {
@@ -130,13 +137,13 @@ func TestInbox(t *testing.T) {
 		{"an answer before the refusal is taken", []do{say("AT~X"), came("~X: 1\r\nERROR\r\n"), hear("~X: 1"), settle}, "||~X: 1|refused AT~X: ERROR"},
 		{"a final result must come", []do{say("AT"), settle}, "|silence"},
 		{"the banner ends an exchange", []do{say("AT~RESTART"), came("\x00\xffDUNLIN\r\nDUNLIN UP 2.4\r\n"), settle, hear("DUNLIN UP ...")}, "|||DUNLIN UP 2.4"},
-		{"an answer after the final result still counts", []do{say("AT~RESTART"), came("OK\r\n"), came("~LATE\r\n"), say("AT"), came("OK\r\n"), hear("~LATE")}, "|||||~LATE"},
+		{"a line that came between two commands is older", []do{say("AT~RESTART"), came("OK\r\n"), came("~LATE\r\n"), say("AT"), came("OK\r\n"), hear("~LATE"), earlier("~LATE")}, "|||||older ~LATE|~LATE"},
 		{"an old answer is no new answer", []do{say("AT~N?"), came("~N: 1\r\nOK\r\n"), say("AT~N?"), came("~N: 2\r\nOK\r\n"), hear("~N: {n:int}")}, "||||~N: 2"},
 		{"a notice is no answer", []do{say("AT~N?"), came("~HEARD: 1,2,hi\r\n~N: 1\r\nOK\r\n"), hear("{x}"), hear("~HEARD: {f:int},...")}, "||~N: 1|~HEARD: 1,2,hi"},
 		{"waiting for a notice leaves the answer", []do{say("AT~N?"), came("~N: 1\r\n~HEARD: 1,2,hi\r\nOK\r\n"), hear("~HEARD: ..."), hear("~N: 1")}, "||~HEARD: 1,2,hi|~N: 1"},
 		{"a payload may begin with line ends", []do{came("~HEARD: 1,5,\r\nabc\r\nOK\r\n"), hear("~HEARD: {f:int},{n:int},{p:bytes(n)}"), hear("OK")}, "|~HEARD: 1,5,\r\nabc|OK"},
 		{"a payload may hold line ends", []do{came("~HEARD: 1,5,a\r\nbc\r\nOK\r\n"), hear("~HEARD: {f:int},{n:int},{p:bytes(n)}"), hear("OK")}, "|~HEARD: 1,5,a\r\nbc|OK"},
-		{"a result outside an exchange is a line", []do{came("ERROR\r\n"), say("AT"), came("OK\r\n"), settle, hear("ERROR")}, "||||ERROR"},
+		{"a result outside an exchange is a line", []do{came("ERROR\r\n"), hear("ERROR"), say("AT"), came("OK\r\n"), settle}, "|ERROR|||"},
 		{"lines without CR", []do{came("A\nB\n"), hear("B")}, "|B"},
 		{"lines with CR alone", []do{came("A\rB\r"), hear("A"), hear("B")}, "|A|B"},
 	} {

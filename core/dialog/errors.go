@@ -24,11 +24,14 @@ type Missed struct {
 	Near    int      // which of Heard agrees longest with the pattern; -1 if none does
 	NearAt  int      // bytes in which it agrees
 	Next    bool     // the very next line did not match
+	Older   string   // a line that matches, and is older than what was done last
 	Hidden  string   // bytes among which the pattern is found once colours and cursor moves are taken out: those are why it was not
 }
 
 func (e *Missed) Error() string {
 	switch {
+	case e.Older != "":
+		return fmt.Sprintf("%s: %q had come before what was done last, and %s has not come since", e.Port, e.Older, e.Wanted)
 	case e.Next && len(e.Heard) > 0:
 		return fmt.Sprintf("%s: the next line was %q, wanted %s", e.Port, e.Heard[len(e.Heard)-1], e.Wanted)
 	case e.Ended != "":

@@ -2,31 +2,43 @@ package dialog
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
 	"uparrot/core/phrasebook"
+	"uparrot/core/text"
 )
 
 // exchange is a said line and its answer, where answers have an end. Where they have
 // none it is never open: only what was said and a refusal of it are known.
 type exchange struct {
-	begun   bool
-	said    string
-	open    bool
-	loose   bool          // its answer has no end: only a refusal is told
-	late    bool          // it is open longer than anybody waited: the module owes its end
-	later   bool          // a step may end before it does
-	before  int           // lines said before it that the module may have lost, or may answer still
-	ended   bool          // an end has come, which may be that of such a line
-	first   int64         // number of the first line after it was said
-	last    int64         // number of the line that ended it, once it is not open
-	heard   bool          // the line or the prompt that ended it has been taken by a wait
-	asked   int64         // where what was heard stood at the end of what had come: it may be a question
-	refused string        // a refusal that no call has taken
-	refusal int64         // ... and the number of its line
-	with    string        // the line or the prompt that ended it
-	took    time.Duration // how long after it was said
+	begun     bool
+	said      string
+	open      bool
+	loose     bool   // its answer has no end: only a refusal is told
+	late      bool   // it is open longer than anybody waited: the module owes its end
+	later     bool   // a step may end before it does
+	before    int    // lines said before it that the module may have lost, or may answer still
+	ended     bool   // an end has come, which may be that of such a line
+	first     int64  // number of the first line after it was said
+	last      int64  // number of the line that ended it, once it is not open
+	heard     bool   // the line or the prompt that ended it has been taken by a wait
+	question  bool   // a step has ended with a question that was heard
+	asked     int64  // where what was heard stood at the end of what had come: it may be a question
+	refused   string // a refusal that no call has taken
+	refusal   int64  // ... and the number of its line
+	with      string // the line or the prompt that ended it
+	line      int64  // its number among all said lines
+	awaits    bool   // its echo comes before its answer, where the module echoes
+	echoed    bool   // that has come
+	doubt     bool   // what has come may be the echo of a line said earlier
+	explained int64  // lines before this one belong to what was said earlier
+	early     int64  // the end that came before it, by the number of its line; below 0 if none has
+
+	earlyRefused string        // the refusal that came before it
+	earlyRefusal int64         // ... and the number of its line
+	took         time.Duration // how long after it was said
 
 	restarted bool // the refusal is the banner of a module that was not told to restart
 }
@@ -36,23 +48,98 @@ type exchange struct {
 // an end. It returns when the writing began. A line is never said while the answer
 // to the one before is owed: that is *Busy.
 func (d *Dialog) Say(ctx context.Context, text string, within time.Duration) (time.Time, error) {
+	return d.say(ctx, text, false, within)
+}
+
+// SaySecret is Say of a line that no module repeats.
+func (d *Dialog) SaySecret(ctx context.Context, text string, within time.Duration) (time.Time, error) {
+	return d.say(ctx, text, true, within)
+}
+
+func (d *Dialog) say(ctx context.Context, text string, secret bool, within time.Duration) (time.Time, error) {
 	if err := d.Settle(ctx, within); err != nil {
 		return time.Time{}, err
 	}
 	d.mu.Lock()
+	if err := d.quietFirst(ctx); err != nil {
+		d.mu.Unlock()
+		return time.Time{}, err
+	}
+	d.beginExchange(text, secret, d.exchange.before)
+	line := []byte(text + d.cfg.Ending.Bytes())
+	d.mu.Unlock()
+	return d.write(ctx, line)
+}
+
+// beginExchange begins the exchange of a line that is about to go out; before is how many ends come first.
+func (d *Dialog) beginExchange(text string, secret bool, before int) {
+	d.proveEcho()
 	d.leaveOldAnswers()
-	d.echoOf = trimEcho(text)
+	secret = secret || d.asksSecret()
+	d.begin(strings.TrimSpace(text) != "")
 	held := d.held
 	if d.cfg.Dialect == phrasebook.AT {
 		d.readResults(text)
 		held = !d.quiet
 	}
-	d.exchange = exchange{begun: held, said: text, open: held, loose: !held, first: d.count, last: -1, refusal: -1, asked: -1, before: d.exchange.before}
+	d.saidLines++
+	typed := d.echo.typed + text
+	d.echo.typed = ""
+	d.owes(typed, d.saidLines, held)
+	awaits := !secret && trimEcho(typed) != ""
+	if !awaits {
+		d.echo.latest = 0
+	}
+	d.exchange = exchange{begun: held, said: text, open: held, loose: !held, first: d.count, last: -1, refusal: -1, asked: -1, early: -1, before: before, line: d.saidLines, awaits: awaits}
 	d.aside = false
-	line := []byte(text + d.cfg.Ending.Bytes())
-	d.mu.Unlock()
-	return d.write(ctx, line)
 }
+
+// asksSecret reports whether what stands at the end of what has come asks for something that no module
+// repeats.
+func (d *Dialog) asksSecret() bool {
+	if d.shown >= 0 && d.at() == aPassword {
+		return true
+	}
+	return secretQuestion().Match(d.lastWords)
+}
+
+var secretQuestion = text.Regexp(`(?i)(?:pass(?:word|phrase|code)?|pin|secret|code)[^:\r\n]{0,40}:[ \t]*$`)
+
+// quietFirst waits, before the first line that is ever said, until what has come since the port was opened
+// has come to its end: for 100 ms of quiet, at most for 1 s.
+func (d *Dialog) quietFirst(ctx context.Context) error {
+	if d.saidLines > 0 {
+		return nil
+	}
+	for soon := d.opened.Add(afterOpening); d.lastCame.IsZero(); {
+		if !time.Now().Before(soon) {
+			return nil
+		}
+		if _, err := d.waitTo(ctx, nil, soon); err != nil {
+			return err
+		}
+	}
+	most := time.Now().Add(longestFirst)
+	for {
+		until := d.lastCame.Add(quietBefore)
+		if most.Before(until) {
+			until = most
+		}
+		if !time.Now().Before(until) {
+			return nil
+		}
+		if _, err := d.waitTo(ctx, nil, until); err != nil {
+			return err
+		}
+	}
+}
+
+// How long nothing must come before the first line is said, and how long that is waited for.
+const (
+	afterOpening = 5 * time.Millisecond // what the system has kept is read by then
+	quietBefore  = 100 * time.Millisecond
+	longestFirst = time.Second
+)
 
 // leaveOldAnswers passes over the answer to the line said before: it is no
 // answer to the next one. Lines from outside an exchange stay.
@@ -60,6 +147,7 @@ func (d *Dialog) leaveOldAnswers() {
 	if !d.exchange.begun {
 		return
 	}
+	d.turn.leave(d.turn.at, d.rawAt+int64(len(d.raw)), false)
 	kept := d.lines[:0]
 	for _, l := range d.lines {
 		if l.class != notice && l.num >= d.exchange.first && l.num <= d.exchange.last {
@@ -73,29 +161,65 @@ func (d *Dialog) leaveOldAnswers() {
 	d.lines = kept
 }
 
-// SayBytes writes bytes as they are. It opens no exchange and waits for none; said
-// to a module that owes an answer they interrupt it, and its end is waited for anew.
+// SayBytes writes bytes as they are, at once. It opens no exchange and waits for none; said to a module that
+// owes an answer they interrupt it, and its end is waited for anew.
 func (d *Dialog) SayBytes(ctx context.Context, b []byte) (time.Time, error) {
 	d.mu.Lock()
 	d.exchange.late = false
 	d.aside = !d.exchange.open
+	line, whole := d.wholeLine(b)
+	if whole || !d.turn.acted {
+		d.begin(true)
+	}
 	if d.cfg.Dialect != phrasebook.Bytes { // which has no lines that could echo it
-		d.echoOf = trimEcho(string(b))
+		if d.echo.typed += line; whole {
+			d.saidLines++
+			d.owes(d.echo.typed, d.saidLines, false)
+			d.echo.typed = ""
+		}
+		d.echo.typed = d.echo.typed[max(0, len(d.echo.typed)-longestPrompt):]
 	}
 	d.mu.Unlock()
 	return d.write(ctx, b)
 }
 
-// Line is the line that bytes are, if they end with the line ending of a module whose
-// answers have an end: what answers them must be waited for.
-func (d *Dialog) Line(b string) (line string, ok bool) {
+// SayNow is SayBytes for bytes that may be a line: where they end with the line ending of a module whose
+// answers have an end, that is owed. It is one more, if the answer before is still owed, and the first end
+// is then not theirs; no more than was, if they answer what was heard last.
+func (d *Dialog) SayNow(ctx context.Context, b []byte, answers bool) (time.Time, error) {
+	d.mu.Lock()
+	line, whole := d.wholeLine(b)
+	if !whole || !d.held {
+		d.mu.Unlock()
+		return d.SayBytes(ctx, b)
+	}
+	before := d.exchange.before
+	switch {
+	case d.exchange.open && !answers && !d.exchange.question:
+		before++
+	case d.exchange.open:
+		d.echo.latest = 0
+	}
+	d.beginExchange(line, false, before)
+	d.mu.Unlock()
+	return d.write(ctx, b)
+}
+
+// IsLine reports whether bytes are a line whose answer has an end.
+func (d *Dialog) IsLine(b string) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	_, whole := d.wholeLine([]byte(b))
+	return whole && d.held
+}
+
+// wholeLine is the line that bytes are, if they end with the line ending.
+func (d *Dialog) wholeLine(b []byte) (line string, whole bool) {
 	ending := d.cfg.Ending.Bytes()
-	if ending == "" || !d.held {
-		return "", false
+	if ending == "" {
+		return string(b), false
 	}
-	return strings.CutSuffix(b, ending)
+	return strings.CutSuffix(string(b), ending)
 }
 
 // write notes and writes bytes. It returns when the writing began. A port whose other
@@ -142,8 +266,13 @@ func (d *Dialog) Settle(ctx context.Context, within time.Duration) error {
 			d.exchange.open, d.exchange.last, d.exchange.before = false, d.count-1, 0
 			break
 		}
+		if x := &d.exchange; late && x.open && x.early >= 0 && !d.owesEarlier() && d.echo.timer != nil { // it came in time
+			timer.Reset(echoSilence)
+			continue
+		}
 		if late && d.exchange.open {
-			if d.exchange.late {
+			if d.exchange.late || d.exchange.early >= 0 {
+				d.exchange.late = true
 				return &Busy{d.port.Name(), d.exchange.said, d.endOfAnswer(), within, d.lastCame.Before(d.lastWent)}
 			}
 			d.exchange.late = true
@@ -157,14 +286,42 @@ func (d *Dialog) Settle(ctx context.Context, within time.Duration) error {
 	return d.refusal()
 }
 
+// EndsWithQuestion reports whether what a wait for bytes took last is a question that stands at the very end
+// of what has come: it ends as one does, and nothing follows it for 300 ms. The next line answers it; the
+// end of the answer stays owed.
+func (d *Dialog) EndsWithQuestion(ctx context.Context) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	x := &d.exchange
+	stands := func() bool { return x.open && x.refused == "" && x.asked == d.rawAt+int64(len(d.raw)) }
+	if !stands() || !isQuestion(d.lastWords) {
+		return false
+	}
+	for until := d.lastCame.Add(questionRest); stands() && time.Now().Before(until); {
+		if _, err := d.waitTo(ctx, nil, until); err != nil {
+			return false
+		}
+	}
+	x.question = stands()
+	x.later = x.later || x.question
+	return x.question
+}
+
+// Questioned reports whether EndsWithQuestion has found a question that nothing has answered yet.
+func (d *Dialog) Questioned() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.exchange.open && d.exchange.question
+}
+
 // Asked ends the open exchange if its end is not that of an answer but a question: if
 // what a wait took last stood at the end of what had come, and nothing has come since.
 // What is said next answers it.
 func (d *Dialog) Asked() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.byPrompt && d.exchange.open && d.exchange.asked == d.rawAt+int64(len(d.raw)) {
-		d.end(d.count - 1)
+	if d.exchange.open && d.exchange.asked == d.rawAt+int64(len(d.raw)) {
+		d.closes(d.count - 1)
 	}
 }
 
@@ -189,7 +346,7 @@ func (d *Dialog) refusal() error {
 func (d *Dialog) GiveUp() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.exchange = exchange{}
+	d.exchange = exchange{early: -1}
 }
 
 // Ended is what has ended the answer to the line last said, in words; "" while it has
@@ -236,6 +393,14 @@ func (d *Dialog) WithoutAnswer() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.exchange.open, d.exchange.loose = false, true
+	for i := range d.echo.owed {
+		if o := &d.echo.owed[i]; o.line == d.exchange.line {
+			o.ends = false
+		}
+	}
+	if d.echo.latest == d.exchange.line {
+		d.echo.latest = 0
+	}
 }
 
 // AnswerLater says that the answer to the line just said may end when it likes. The next
@@ -270,9 +435,44 @@ func (d *Dialog) Again() {
 func (d *Dialog) end(last int64) {
 	if d.exchange.before > 0 { // it may be that of a line before
 		d.exchange.before--
-		d.exchange.ended = true
+		d.exchange.ended, d.exchange.explained = true, d.count
+		d.echo.latest = 0
 		return
 	}
+	if d.echo.latest > 0 && d.echo.latest != d.exchange.line { // it is that of the line whose echo came last
+		d.exchange.explained, d.turn.from = d.count, max(d.turn.from, d.count)
+		d.echo.latest = 0
+		return
+	}
+	if d.awaiting() {
+		d.exchange.early = last
+		return
+	}
+	d.closes(last)
+}
+
+// endsEarly notes a final result or a refusal that came before the echo of the line: it is about what was
+// said earlier, where that owes an answer; else the echo may have stopped.
+func (d *Dialog) endsEarly(l *Line, no bool) {
+	x := &d.exchange
+	if no && x.before == 0 && d.echo.latest == 0 {
+		x.earlyRefused, x.earlyRefusal = string(l.Text), l.num
+	}
+	if !d.byPrompt && x.open {
+		d.end(l.num)
+	}
+}
+
+// closes ends the exchange with the line of a number.
+func (d *Dialog) closes(last int64) {
+	x := &d.exchange
+	x.awaits = false
+	d.echo.latest = 0
+	d.echo.owed = slices.DeleteFunc(d.echo.owed, func(o owed) bool { return o.line <= x.line })
+	if d.echoOff && x.refused == "" {
+		d.forgetEcho()
+	}
+	d.echoOff = false
 	d.exchange.open, d.exchange.last = false, last
 	for i := len(d.lines) - 1; i >= 0 && d.exchange.with == ""; i-- {
 		if d.lines[i].num == last {

@@ -18,7 +18,7 @@ func (d *Dialog) take(now time.Time, b []byte) {
 	d.lastCame = now
 	d.trace(now, Came, b)
 	d.raw = append(d.raw, b...)
-	d.shown = -1
+	d.shown, d.lastWords = -1, d.lastWords[:0]
 	d.noPrompt()
 	d.decideNumber(b[0])
 	fresh := d.count
@@ -30,6 +30,7 @@ func (d *Dialog) take(now time.Time, b []byte) {
 		if !d.findPager(now) {
 			d.findPrompt()
 		}
+		d.watchEcho()
 	}
 	if d.speaks(fresh) {
 		d.spoken, d.spokeSince = now, true

@@ -91,9 +91,6 @@ func (d *Dialog) answerPrompt(ctx context.Context, l Login, text string, until t
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if l.Password != nil && text == *l.Password {
-		d.echoOf = "" // nobody repeats that
-	}
 	timer := time.NewTimer(time.Until(until))
 	defer timer.Stop()
 	for d.exchange.open && (d.exchange.refused == "" || text == "") {

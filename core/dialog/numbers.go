@@ -35,6 +35,7 @@ func (d *Dialog) readResults(line string) {
 	default:
 		d.form = r.Form
 	}
+	d.echoOff = r.NoEcho
 	if r.Quiet != phrasebook.QuietNotSaid {
 		d.quiet = r.Quiet == phrasebook.Suppressed
 	}

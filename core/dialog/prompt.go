@@ -100,7 +100,7 @@ func (d *Dialog) findPrompt() {
 	}
 	grace := markGrace
 	switch {
-	case d.exchange.open && d.echoes && d.echoOf != "":
+	case d.exchange.open && d.awaiting():
 		grace = echoGrace
 	case d.prompts[which].HasWord():
 		grace = wordGrace
@@ -131,6 +131,7 @@ func (d *Dialog) promptShown() {
 	if d.noPrompt(); c.end == 0 {
 		return
 	}
+	d.echoStops() // where one is awaited, it has been so for long enough
 	shown := d.keep(clean(d.unended()))
 	l := Line{Time: d.lastCame, Wire: d.lead + int(c.end-d.partial), class: prompt, Text: shown, start: d.partial, stop: c.end, end: c.end}
 	d.partial, d.lead, d.blank, d.wants, d.ends, d.taken = c.end, 0, 0, 0, text.Ends{}, d.taken[:0]

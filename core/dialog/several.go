@@ -89,6 +89,13 @@ func several(ctx context.Context, asks []Ask, within time.Duration, all bool, to
 		if err != nil {
 			return err
 		}
+		if sure := decidesSeveral(watchers); late && sure.Before(began.Add(within+2*echoSilence)) && time.Now().Before(sure) { // it came in time
+			if _, err := waitSeveral(ctx, watchers, time.After(time.Until(sure))); err != nil {
+				return err
+			}
+			timer.Reset(0)
+			continue
+		}
 		if late {
 			if enough, err := takeAll(watchers, asks, done, took); enough || err != nil {
 				return err
@@ -96,6 +103,16 @@ func several(ctx context.Context, asks []Ask, within time.Duration, all bool, to
 			return missedSeveral(asks, done, which, within, began)
 		}
 	}
+}
+
+// decidesSeveral is when it is known of all what counts.
+func decidesSeveral(watchers []*watcher) (last time.Time) {
+	for _, w := range watchers {
+		w.mu.Lock()
+		last = later(last, w.decides())
+		w.mu.Unlock()
+	}
+	return last
 }
 
 // overSeveral is when it is known that what is still asked for will not come any more,
@@ -174,12 +191,14 @@ func takeAll(watchers []*watcher, asks []Ask, done []bool, took func(int, Heard)
 // look finds the earliest thing that is still asked for. The mutex is held.
 func (w *watcher) look(asks []Ask, done []bool) (best find) {
 	w.seen = w.rawAt + int64(len(w.raw))
+	open := false // a line is not decided yet
 	for i := w.since(w.from); i < len(w.Dialog.lines); i++ {
 		l := w.Dialog.lines[i]
+		open = open || w.undecided(&l)
 		match := func(text []byte) {
 			w.set.Match(text, func(place int, caps []pattern.Capture) bool {
 				ask := w.lines[place]
-				if done[ask] || !asks[ask].suits(l) {
+				if done[ask] || !asks[ask].suits(l) || !w.mayTake(&asks[ask].Wait, &l) {
 					return true
 				}
 				best = find{ask, l.end, l.Time, i, string(text), caps, true}
@@ -193,13 +212,16 @@ func (w *watcher) look(asks []Ask, done []bool) (best find) {
 		if best.found {
 			break
 		}
-		w.from = l.num + 1
+		if !open {
+			w.from = l.num + 1
+		}
 	}
 	for _, ask := range w.bytes {
 		if done[ask] {
 			continue
 		}
-		start, end, caps := w.find(asks[ask].Pattern)
+		p := asks[ask].Pattern
+		start, end, caps := w.find(p, w.parts(asks[ask].Earlier, w.isSaid(p)))
 		if at := w.rawAt + int64(end); start >= 0 && (!best.found || at < best.at) {
 			best = find{ask, at, w.lastCame, -1, "", caps, true}
 		}

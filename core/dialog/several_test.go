@@ -38,7 +38,7 @@ func TestConsole(t *testing.T) {
 		{"a colour code cut in two", []do{say("show"), came("\x1b[32mpost>\x1b["), came("0m "), settle, came("\r\nA\r\n"), hear("A")}, "|||||A"},
 		{"noise before the prompt", []do{say(""), came("\x00\xfe\x03post> "), settle}, "||"},
 		{"a line with the prompt's words is a line", []do{say("x"), came("see post> and more\r\npost> "), settle, hear("see ...")}, "|||see post> and more"},
-		{"an echo behind the prompt", []do{came("boot\r\npost> show"), say("show"), came("\r\nmask 24\r\npost> "), settle, hear("{x}")}, "||||boot"},
+		{"an echo behind the prompt", []do{came("boot\r\npost> show"), say("show"), came("\r\nmask 24\r\npost> "), settle, hear("{x}")}, "||||mask 24"},
 		{"an echo without line end", []do{say("show"), came("showmask 24\r\npost> "), hear("mask {n:int}")}, "||mask 24"},
 		{"a refusal is told before the prompt", []do{say("shwo"), came("no such word\r\n"), hear("mask ...")}, "||refused shwo: no such word"},
 		{"a wanted refusal", []do{say("shwo"), came("no such word\r\npost> "), hear("no such word"), settle}, "||no such word|"},

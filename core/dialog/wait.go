@@ -22,6 +22,9 @@ type Wait struct {
 	// has ended, and nothing more comes for a moment, it is *Missed. What the module
 	// sends by itself is waited for all the same.
 	Answer bool
+
+	// Earlier takes what is older than what was done last, too.
+	Earlier bool
 }
 
 // Heard is what a wait took.
@@ -51,11 +54,25 @@ func (d *Dialog) Hear(ctx context.Context, w Wait) (Heard, error) {
 			return Heard{}, d.refusal()
 		}
 		over := d.overAt(w, began)
-		late, err := d.waitTo(ctx, timer.C, earlier(over, began.Add(w.Within)))
+		at := earlier(over, began.Add(w.Within))
+		if echo := d.lastCame.Add(echoSilence); w.Form == pattern.AnyBytes && d.coming() < d.rawAt+int64(len(d.raw)) && (at.IsZero() || echo.Before(at)) {
+			at = earlier(echo, began.Add(w.Within)) // what is no echo by then is none
+		}
+		late, err := d.waitTo(ctx, timer.C, at)
 		if err != nil {
 			return Heard{}, err
 		}
+		if late && time.Since(began) < w.Within && (over.IsZero() || time.Now().Before(over)) {
+			continue
+		}
 		if late {
+			if sure := d.decides(); sure.Before(began.Add(w.Within+2*echoSilence)) && time.Now().Before(sure) { // it came in time
+				if _, err := d.waitTo(ctx, nil, sure); err != nil {
+					return Heard{}, err
+				}
+				timer.Reset(0)
+				continue
+			}
 			d.promptShown()
 			if heard, found, err := look(); found || err != nil {
 				return heard, err
@@ -123,9 +140,15 @@ func (d *Dialog) looker(w Wait) func() (Heard, bool, error) {
 	}
 	from := int64(0)
 	return func() (Heard, bool, error) {
+		open := false // a line is not decided yet
 		for i := d.since(from); i < len(d.lines); i++ {
 			l := d.lines[i]
-			from = l.num + 1
+			if open = open || d.undecided(&l); !open {
+				from = l.num + 1
+			}
+			if !d.mayTake(&w, &l) {
+				continue
+			}
 			text, caps, ok := w.match(l)
 			if ok {
 				d.takeLine(i)
@@ -181,14 +204,24 @@ func (d *Dialog) since(num int64) int {
 	return sort.Search(len(d.lines), func(i int) bool { return d.lines[i].num >= num })
 }
 
-// find looks for a pattern in what no call has taken, colours and cursor moves left out
-// where it is not found with them.
-func (d *Dialog) find(p *pattern.Pattern) (start, end int, caps []pattern.Capture) {
-	start, end, caps, _ = p.Find(d.raw)
+// find looks for a pattern in parts of what no call has taken, colours and cursor moves left out where it
+// is not found with them. The places are those in raw.
+func (d *Dialog) find(p *pattern.Pattern, parts []span) (start, end int, caps []pattern.Capture) {
+	for _, s := range parts {
+		from := int(s.from - d.rawAt)
+		if start, end, caps = d.findIn(p, d.raw[from:s.to-d.rawAt]); start >= 0 {
+			return from + start, from + end, caps
+		}
+	}
+	return -1, 0, nil
+}
+
+func (d *Dialog) findIn(p *pattern.Pattern, b []byte) (start, end int, caps []pattern.Capture) {
+	start, end, caps, _ = p.Find(b)
 	if start >= 0 || d.cfg.Dialect == phrasebook.Bytes {
 		return start, end, caps
 	}
-	plain, at := text.PlainAt(d.raw)
+	plain, at := text.PlainAt(b)
 	if at == nil {
 		return start, end, caps
 	}
@@ -199,10 +232,11 @@ func (d *Dialog) find(p *pattern.Pattern) (start, end int, caps []pattern.Captur
 }
 
 func (d *Dialog) lookBytes(w Wait) (Heard, bool, error) {
-	start, end, caps := d.find(w.Pattern)
+	start, end, caps := d.find(w.Pattern, d.parts(w.Earlier, d.isSaid(w.Pattern)))
 	if start < 0 {
 		return Heard{}, false, nil
 	}
+	d.turn.acted = false
 	heard := Heard{string(d.raw[start:end]), d.lastCame, caps, start}
 	if d.cfg.Dialect != phrasebook.Bytes {
 		heard.Text = string(text.Plain(d.raw[start:end]))
@@ -217,8 +251,15 @@ func (d *Dialog) lookBytes(w Wait) (Heard, bool, error) {
 	if len(bytes.TrimSpace(d.raw[end:])) == 0 {
 		d.exchange.asked = d.rawAt + int64(len(d.raw))
 	}
+	d.lastWords = append(d.lastWords[:0], d.raw[max(0, end-longestPrompt):end]...)
 	d.forget(d.rawAt + int64(end))
 	return heard, true, nil
+}
+
+// isSaid reports whether a text is exactly a said line, and so may be its echo.
+func (d *Dialog) isSaid(p *pattern.Pattern) bool {
+	literal, ok := p.Literal()
+	return ok && d.exchange.said != "" && trimEcho(literal) == trimEcho(d.exchange.said)
 }
 
 // takeBytes removes from the inbox the lines that raw[:n] holds, and what it holds of
@@ -256,7 +297,7 @@ func (d *Dialog) Absent(ctx context.Context, w Wait) error {
 	from := int64(0)
 	for {
 		if w.Form == pattern.AnyBytes {
-			if start, end, _ := d.find(w.Pattern); start >= 0 {
+			if start, end, _ := d.find(w.Pattern, d.seen()); start >= 0 {
 				return &Unwanted{d.port.Name(), w.Pattern.String(), string(d.raw[start:end]), d.lastCame.Sub(began)}
 			}
 		} else {
@@ -334,6 +375,14 @@ func (d *Dialog) missed(wanted string, p *pattern.Pattern, within time.Duration,
 	}
 	m.Silent = d.lastCame.Before(since)
 	for _, l := range d.lines {
+		if d.older(&l) {
+			if p != nil && m.Older == "" && l.class != echo && l.class != prompt && !l.stale {
+				if _, ok := p.Match(l.Text); ok {
+					m.Older = string(l.Text)
+				}
+			}
+			continue
+		}
 		if l.class != echo && (l.class != prompt || p == nil) {
 			m.Heard = append(m.Heard, string(l.Text))
 		}

@@ -76,6 +76,7 @@ func (p *performer) logIn(ctx context.Context, n *procedure.LogIn) error {
 	}
 	l := dialog.Login{Within: n.Within, Said: func(text string) {
 		p.said[name], p.saidIn[name] = n.Pos, p.step
+		p.acts(name)
 		p.emit(record.Event{Kind: record.Said, Port: name, Text: p.shownSaid(text)})
 	}}
 	var err error
@@ -182,6 +183,10 @@ func (p *performer) line(ctx context.Context, n *procedure.SetLine) error {
 		}
 	}
 	d := p.dialogs[name]
+	if p.acts(name); !n.Reopen { // what a port that was opened anew has brought is newer
+		d.Act(true)
+	}
+	d.ForgetEcho()
 	dev := d.Port()
 	if _, ok := p.before[name]; !ok {
 		p.before[name] = dev.Line()

@@ -37,3 +37,13 @@ func (p *performer) tookFrom(port string, came time.Time) (float64, error) {
 	}
 	return seconds(came.Sub(from)), nil
 }
+
+// acts notes that something is done, at a port or, with "", at none: what has come at others since
+// something was last heard there is older. A line said moves that at its own port by itself.
+func (p *performer) acts(at string) {
+	for name, d := range p.dialogs {
+		if name != at {
+			d.Act(false)
+		}
+	}
+}

@@ -110,6 +110,8 @@ func Advice(err error, ending phrasebook.Ending) string {
 			noise += h
 		}
 		switch {
+		case m.Older != "":
+			return "If the older line is meant, write hear earlier."
 		case m.Hidden != "":
 			return "Colours or cursor moves stand within what was wanted: write them too, or hear a line, which leaves them out."
 		case m.NoEnd:

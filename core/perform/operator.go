@@ -29,6 +29,7 @@ func (p *performer) tell(ctx context.Context, n *procedure.Tell) error {
 		text = p.shownSaid(text)
 	}
 	p.told(text, "")
+	p.acts("")
 	return p.run.Operator.Tell(ctx, text)
 }
 
@@ -58,6 +59,7 @@ func (p *performer) ask(ctx context.Context, n *procedure.Ask) error {
 	if n.Input == nil {
 		return p.confirm(ctx, text)
 	}
+	p.acts("")
 	answer, err := p.run.Operator.Value(ctx, text, func(s string) error {
 		_, err := n.Input.Value(s)
 		return err
@@ -76,6 +78,7 @@ func (p *performer) ask(ctx context.Context, n *procedure.Ask) error {
 
 // confirm asks the operator, and fails unless the answer is yes.
 func (p *performer) confirm(ctx context.Context, question string) error {
+	p.acts("")
 	yes, err := p.run.Operator.Confirm(ctx, question)
 	if err != nil {
 		return err

@@ -46,6 +46,11 @@ func (p *performer) power(ctx context.Context, n *procedure.Power) error {
 // supply switches the power of a port.
 func (p *performer) supply(ctx context.Context, name string, on bool) error {
 	word := map[bool]string{true: "on", false: "off"}[on]
+	if d := p.dialogs[name]; d != nil {
+		p.acts("")
+		d.Act(true)
+		d.ForgetEcho()
+	}
 	s := p.run.Stations[name].Supply
 	if s == nil {
 		question := fmt.Sprintf("Take the power of %s away. Is it off?", name)

@@ -146,16 +146,16 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 	d := p.dialogs[name]
 	question := p.question == name
 	p.asked, p.question = "", ""
-	line, whole := text, !n.Bytes
-	if n.Bytes { // with the line ending they are a line like any other
-		line, whole = d.Line(text)
-	}
-	if !whole {
+	if n.Bytes {
+		p.acts(name)
+		if d.IsLine(text) {
+			p.said[name], p.saidIn[name], p.asked = n.Pos, p.step, name
+		}
 		p.emit(record.Event{Kind: record.Said, Port: name, Text: p.shownSaid(text)})
-		p.saidAt[name], err = d.SayBytes(ctx, []byte(text))
+		p.saidAt[name], err = d.SayNow(ctx, []byte(text), question)
 		return err
 	}
-	if question {
+	if question || d.Questioned() {
 		d.Asked()
 	}
 	if p.try > 1 && p.saidIn[name] == p.step { // a step with tries says it again where nothing was heard of the first
@@ -170,7 +170,12 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 	p.said[name], p.saidIn[name] = n.Pos, p.step
 	p.emit(record.Event{Kind: record.Said, Port: name, Text: p.shownSaid(text)})
 	suppressed := d.Suppressed()
-	p.saidAt[name], err = d.Say(ctx, line, p.run.Procedure.Answers)
+	p.acts(name)
+	say := d.Say
+	if text != "" && p.mask.Hide(text) == secret.Hidden { // nobody repeats that
+		say = d.SaySecret
+	}
+	p.saidAt[name], err = say(ctx, text, p.run.Procedure.Answers)
 	switch {
 	case err != nil:
 		return err
@@ -190,7 +195,7 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 // wait is what a hear waits for.
 func (p *performer) wait(ctx context.Context, n *procedure.Hear) (dialog.Wait, error) {
 	bound, err := n.Pattern.Bind(p.evaluator(ctx, n.Exprs))
-	return dialog.Wait{Form: n.Form, Pattern: bound, Within: p.within(n.Within), Answer: !n.Later && p.port(n.Port) == p.asked}, err
+	return dialog.Wait{Form: n.Form, Pattern: bound, Within: p.within(n.Within), Answer: !n.Later && p.port(n.Port) == p.asked, Earlier: n.Earlier}, err
 }
 
 func (p *performer) within(d time.Duration) time.Duration {

@@ -175,7 +175,8 @@ func (p *performer) body(ctx context.Context) error {
 		return err
 	}
 	for _, decl := range p.run.Procedure.Ports {
-		if d := p.dialogs[decl.Name]; d == nil || d.OwesLater() && p.step != p.last {
+		d := p.dialogs[decl.Name]
+		if d == nil || p.step != p.last && (d.OwesLater() || p.question == decl.Name && d.EndsWithQuestion(ctx)) {
 			continue
 		}
 		if err := p.settle(ctx, decl.Name); err != nil {
@@ -191,6 +192,9 @@ func (p *performer) settle(ctx context.Context, port string) error {
 	err := p.dialogs[port].Settle(ctx, p.run.Procedure.Answers)
 	if with, took, ok := p.dialogs[port].Result(); ok && err == nil {
 		p.emit(record.Event{Kind: record.Ended, Port: port, Text: with, Live: took})
+	}
+	if p.dialogs[port].EchoStopped() {
+		p.emit(record.Event{Kind: record.Note, Port: port, Text: port + " no longer repeats what it is told"})
 	}
 	return err
 }

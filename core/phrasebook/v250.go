@@ -41,8 +41,9 @@ func V250Number(number string) (result string, no bool) {
 // Results is what a command line of V.250 makes of the results that follow it. The
 // zero value leaves them as they are.
 type Results struct {
-	Form  ResultForm
-	Quiet QuietResults
+	Form   ResultForm
+	Quiet  QuietResults
+	NoEcho bool // command lines are not repeated from here on: ATE0
 }
 
 // ResultForm is how final results are written.
@@ -100,8 +101,10 @@ func ReadResults(line string) (r Results) {
 			r.Form = map[bool]ResultForm{false: Numbers, true: Words}[on]
 		case "Q":
 			r.Quiet = map[bool]QuietResults{false: Sent, true: Suppressed}[on]
+		case "E":
+			r.NoEcho = !on
 		case "Z", "&F":
-			r = Results{FormUnknown, Sent}
+			r = Results{Form: FormUnknown, Quiet: Sent}
 		}
 	}
 	return r

@@ -415,6 +415,10 @@ func (p *parser) readHear(l *line, at Pos, not bool) *Hear {
 		h.Form = pattern.NextLine
 	} else if !not {
 		h.Later = l.takeWord("later")
+		h.Earlier = !h.Later && l.takeWord("earlier")
+	}
+	if h.Earlier && l.takeWord("bytes") {
+		h.Form = pattern.AnyBytes
 	}
 	var ok bool
 	if h.Port, ok = p.speaker(l); !ok {

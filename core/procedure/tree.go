@@ -152,6 +152,7 @@ type Hear struct {
 	Form    pattern.Form
 	Not     bool
 	Later   bool          // it may come after the end of the answer
+	Earlier bool          // it may be older than what was done last
 	Within  time.Duration // 0 means the procedure's Answers
 	Took    string        // the name that holds how long it took, in seconds; "" if nobody asks
 	Pattern *pattern.Pattern

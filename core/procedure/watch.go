@@ -119,8 +119,8 @@ func (p *parser) readReading(l *line, at Pos) {
 		r.Hear = &Hear{Pos: at} // a mistake has been told
 		return
 	}
-	if h := r.Hear; h.Form == pattern.NextLine || h.Later || h.Took != "" {
-		p.mistake(at, "a reading is heard whenever it comes: next, later and took have no meaning here", "Leave them out.")
+	if h := r.Hear; h.Form == pattern.NextLine || h.Later || h.Earlier || h.Took != "" {
+		p.mistake(at, "a reading is heard whenever it comes: next, later, earlier and took have no meaning here", "Leave them out.")
 	}
 }
 

@@ -86,6 +86,7 @@ func init() { // the readers need the words
 		{Name: "hear", read: (*parser).readHearing, text: true, called: []string{"read", "receive", "match", "recv", "rx", "listen"}, Forms: []Form{
 			{"`hear PORT [within T]: TEXT`", `a whole line that matches must come within the time`},
 			{"`hear later PORT [within T]: TEXT`", `... which may come after the end of the answer; see *Exchanges*`},
+			{"`hear earlier PORT [within T]: TEXT`, `hear earlier bytes PORT ...`", `... which may be older than what was done last; see *Order of time*`},
 			{"`hear next PORT [within T]: TEXT`", `the very next line must match`},
 			{"`hear PORT [within T] took NAME: TEXT`", `... and how long it took, in seconds: from the last say at that port in this try of the step to its last byte, or from the beginning of the try; what had come before that fails the step`},
 			{"`hear bytes PORT [within T]: TEXT`", `these bytes must come, anywhere, also without a line end`},

@@ -90,7 +90,7 @@ var (
 	wordEnd   = text.Regexp(`[A-Za-z_][A-Za-z0-9_-]*$`)
 	nameEnd   = text.Regexp(`[A-Za-z_][A-Za-z0-9_]*$`)
 	spoken    = text.Regexp(`^\s*(say|poll|hear|not hear|case hear|reading|collect|rows|row)\b([^:"]*):\s?(.*)$`)
-	spokenTo  = text.Regexp(`^\s*(say|poll|hear|not hear|case hear|reading)\s+((?:bytes|packet|next|later)\s+)?([A-Za-z0-9_-]*)$`)
+	spokenTo  = text.Regexp(`^\s*(say|poll|hear|not hear|case hear|reading)\s+((?:bytes|packet|next|later|earlier)\s+)?([A-Za-z0-9_-]*)$`)
 	atPort    = text.Regexp(`^\s*(get|set|settings|line|power|quiet|rows|log in|collect \w+ from)\s+([A-Za-z0-9_-]*)$`)
 	ofSetting = text.Regexp(`^\s*(get|set)\s+([A-Za-z0-9_-]+)\s+("?[^"=]*)$`)
 	setTo     = text.Regexp(`^\s*set\s+([A-Za-z0-9_-]+)\s+(?:"([^"]+)"|([A-Za-z0-9_-]+))\s*=\s*(\S*)$`)
@@ -278,7 +278,7 @@ func (c *completion) speakers(verb, how string) {
 	}
 	c.words([]word{{"bytes", "bytes PORT: BYTES", "exactly these bytes"}, {"packet", "packet PORT: NAME", "a packet of the phrasebook"}})
 	if verb == "hear" {
-		c.words([]word{{"next", "next PORT: TEXT", "the very next line"}, {"later", "later PORT: TEXT", "which may come after the end of the answer"}})
+		c.words([]word{{"next", "next PORT: TEXT", "the very next line"}, {"later", "later PORT: TEXT", "which may come after the end of the answer"}, {"earlier", "earlier PORT: TEXT", "which may be older than what was done last"}})
 	}
 }
 
