@@ -392,12 +392,13 @@ func (d *Dialog) PassAll() {
 	}
 	d.lines = kept
 	d.forget(d.rawAt + int64(len(d.raw)))
+	d.turn.acted = false // what is done next is done anew
 	if d.exchange.open { // what is owed is owed still
 		d.exchange.late, d.exchange.refused = true, ""
 		return
 	}
 	d.exchange = exchange{early: -1}
-	d.echo.owed, d.echo.latest = nil, 0
+	d.echo.latest = 0
 }
 
 // AwaitRefusal waits until the line last said is refused, and takes and returns that

@@ -13,14 +13,16 @@ import (
 
 // echoes is what is known of a module's echo.
 type echoes struct {
-	owed   []owed // the oldest first
-	typed  string // bytes that went out since the last line end
-	shown  bool   // what was said last has come back: its echo, or an answer in the same words
-	at     int64  // ... by the number of the line
-	known  bool   // and something has followed it: the module repeats what it is told
-	latest int64  // the said line, by its number, whose echo came last and whose end has not
-	timer  *time.Timer
-	over   bool // it has stopped, which nobody was told
+	owed    []owed // the oldest first
+	skipped []owed // that the echo of a later line has settled, up to that, until the echo of the line said last has come
+	typed   string // bytes that went out since the last line end
+	shown   bool   // what was said last has come back: its echo, or an answer in the same words
+	at      int64  // ... by the number of the line
+	known   bool   // and something has followed it: the module repeats what it is told
+	latest  int64  // the said line, by its number, whose echo came last and whose end has not
+	timer   *time.Timer
+	misses  int  // lines said, one after the other, that something came after without an echo
+	over    bool // it has stopped, which nobody was told
 }
 
 // owed is a said line whose echo may come.
@@ -82,6 +84,13 @@ func (d *Dialog) awaiting() bool {
 // the answer: then the line may be either.
 func (d *Dialog) isEcho(l *Line) bool {
 	text := string(l.Text)
+	for j, o := range d.echo.skipped { // its echo was not lost: what was like one of a later line was none
+		if o.text == text {
+			d.echo.owed = slices.Concat(d.echo.skipped[j:], d.echo.owed)
+			d.echo.skipped = nil
+			break
+		}
+	}
 	for i, o := range d.echo.owed {
 		front, ok := strings.CutSuffix(text, o.text)
 		if !ok || front != "" && !d.isPrompt([]byte(front)) {
@@ -111,6 +120,11 @@ func (d *Dialog) isEcho(l *Line) bool {
 // echoed notes that an echo has come: that of owed line i, which settles all before it.
 func (d *Dialog) echoed(i int, l *Line) {
 	e, o := &d.echo, d.echo.owed[i]
+	e.misses = 0
+	e.skipped = append(e.skipped, e.owed[:i+1]...)
+	if i == 0 && len(e.skipped) == 1 || o.line == d.exchange.line {
+		e.skipped = nil
+	}
 	if !e.shown {
 		e.shown, e.at = true, l.num
 	}
@@ -125,6 +139,9 @@ func (d *Dialog) echoed(i int, l *Line) {
 		d.turn.from = max(d.turn.from, l.num+1)
 		d.noSilence()
 	}
+	if l.stale && len(e.owed) == 1 && e.owed[0].line == x.line && e.owed[0].text == o.text { // the same was said twice, and may have been heard once
+		x.same = l.num + 1
+	}
 	d.turn.leave(l.start, l.end, true)
 }
 
@@ -136,7 +153,7 @@ const echoSilence = 500 * time.Millisecond
 func (d *Dialog) watchEcho() {
 	d.proveEcho()
 	d.noSilence()
-	if !d.awaiting() || d.since(max(d.exchange.first, d.exchange.explained)) == len(d.lines) && d.exchange.early < 0 {
+	if !d.awaiting() || d.exchange.early < 0 && !slices.ContainsFunc(d.lines[d.since(max(d.exchange.first, d.exchange.explained)):], func(l Line) bool { return l.class == plain }) {
 		return
 	}
 	var timer *time.Timer
@@ -175,11 +192,15 @@ func (d *Dialog) noSilence() {
 // before.
 func (d *Dialog) echoStops() {
 	x := &d.exchange
-	if !d.awaiting() || d.owesEarlier() {
+	if !d.awaiting() || d.owesEarlier() || d.behind() {
 		return
 	}
 	d.noSilence()
-	d.echo = echoes{over: d.echo.known}
+	if x.same > 0 {
+		x.echoed, d.turn.from = true, max(d.turn.from, x.same)
+	} else if d.echo.known {
+		d.echo = echoes{over: true}
+	}
 	x.awaits = false
 	if x.earlyRefused != "" {
 		x.refused, x.refusal, x.earlyRefused = x.earlyRefused, x.earlyRefusal, ""
@@ -187,6 +208,21 @@ func (d *Dialog) echoStops() {
 	if x.early >= 0 && x.open {
 		d.end(x.early)
 	}
+}
+
+// behind reports whether a module that echoes may not have come as far as to the line said last: echoes of
+// lines said earlier are owed, or nothing tells where an answer ends. Where something comes after two lines,
+// one said after the other, without an echo between, it has ceased to echo.
+func (d *Dialog) behind() bool {
+	e, x := &d.echo, &d.exchange
+	if !e.known || len(e.owed) == 0 || x.same > 0 || e.owed[0].line == x.line && !x.loose {
+		return false
+	}
+	if !x.missed {
+		x.missed = true
+		e.misses++
+	}
+	return e.misses < 2
 }
 
 // owesEarlier reports whether the answer to something that was said earlier is owed.

@@ -32,6 +32,8 @@ type exchange struct {
 	line      int64  // its number among all said lines
 	awaits    bool   // its echo comes before its answer, where the module echoes
 	echoed    bool   // that has come
+	missed    bool   // something came without an echo, while those of lines said earlier are owed
+	same      int64  // lines from here on may be its answer: the echo of the same line, said earlier, came before them; 0 if none did
 	doubt     bool   // what has come may be the echo of a line said earlier
 	explained int64  // lines before this one belong to what was said earlier
 	early     int64  // the end that came before it, by the number of its line; below 0 if none has
