@@ -16,6 +16,7 @@ type Missed struct {
 	Rest    string   // bytes after the last line end
 	NoEnd   bool     // Rest is what was wanted, but for its line end
 	Ended   string   // what had ended the answer that alone could hold it, in words; "" if the time was up
+	Prompt  string   // what stands at the end of what has come and looks like a prompt, where one was wanted
 	Asked   bool     // the end of the answer was wanted, and what was heard last may be a question
 	Silent  bool     // nothing at all came since the wait began or the last line was said
 	Spoke   bool     // an answer at this port has ended before: the wires and the line ending are right
@@ -23,6 +24,7 @@ type Missed struct {
 	Echo    bool     // nothing but the echo of what was said came
 	Near    int      // which of Heard agrees longest with the pattern; -1 if none does
 	NearAt  int      // bytes in which it agrees
+	Blanks  bool     // the nearest differs in blanks alone
 	Next    bool     // the very next line did not match
 	Older   string   // a line that matches, and is older than what was done last
 	Hidden  string   // bytes among which the pattern is found once colours and cursor moves are taken out: those are why it was not
@@ -65,7 +67,8 @@ type Busy struct {
 	With   string // the line that it still answers
 	Wanted string // what ends the answer, in words
 	Within time.Duration
-	Silent bool // nothing at all has come since that was said
+	Silent bool   // nothing at all has come since that was said
+	Prompt string // what stands at the end of what has come and looks like a prompt, where one was wanted
 }
 
 func (e *Busy) Error() string {

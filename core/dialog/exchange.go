@@ -275,7 +275,7 @@ func (d *Dialog) Settle(ctx context.Context, within time.Duration) error {
 		if late && d.exchange.open {
 			if d.exchange.late || d.exchange.early >= 0 {
 				d.exchange.late = true
-				return &Busy{d.port.Name(), d.exchange.said, d.endOfAnswer(), within, d.lastCame.Before(d.lastWent)}
+				return &Busy{d.port.Name(), d.exchange.said, d.endOfAnswer(), within, d.lastCame.Before(d.lastWent), d.looksLikePrompt()}
 			}
 			d.exchange.late = true
 			return d.missed(d.endOfAnswer(), nil, within, began)

@@ -166,12 +166,12 @@ func (d *Dialog) line(now time.Time, from, to, next int, cut bool) {
 	}
 }
 
-// file puts a prompt into the inbox, where it ends an open exchange.
+// file puts a prompt into the inbox, where it ends an open exchange, or the text before one.
 func (d *Dialog) file(l Line) {
 	l.num = d.count
 	d.count++
 	d.lines = append(d.lines, l)
-	if d.exchange.open {
+	if d.exchange.open && l.class == prompt {
 		d.end(l.num)
 	}
 }

@@ -3,6 +3,7 @@ package dialog
 import (
 	"bytes"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"uparrot/core/pattern"
@@ -33,6 +34,16 @@ func placeOf(list []*pattern.Pattern, b []byte) int {
 	return -1
 }
 
+// looksLikePrompt is what stands at the end of what has come as a prompt does, and is none that is known, where
+// prompts end answers; else "".
+func (d *Dialog) looksLikePrompt() string {
+	b := clean(d.unended())
+	if !d.byPrompt || len(b) == 0 || !d.asPrompt(b) || d.isPrompt(b) || len(b) > 80 {
+		return ""
+	}
+	return string(b)
+}
+
 // longestPrompt bounds what is held against the prompts and the pagers.
 const longestPrompt = 1024
 
@@ -44,6 +55,34 @@ func (d *Dialog) unended() []byte {
 	}
 	return words
 }
+
+// promptBehind is the prompt that stands at the end of a line behind other text, and how many bytes stand
+// before it; -1 if there is none. It must have a letter, and stand behind a blank, a bracket or a colour
+// sequence.
+func (d *Dialog) promptBehind(words []byte) (which, front int) {
+	plain, at := text.PlainAt(words)
+	for i, tried := len(plain)-1, 0; i > 0 && tried < mostBehind; i-- {
+		place := i
+		if at != nil {
+			place = at[i]
+		}
+		coloured := at != nil && at[i] != at[i-1]+1
+		if !coloured && !bytes.ContainsAny(plain[i-1:i], " \t])}>") || bytes.ContainsAny(plain[i:i+1], " \t") {
+			continue
+		}
+		tried++
+		if bytes.IndexFunc(plain[i:], unicode.IsLetter) < 0 {
+			continue
+		}
+		if which := d.promptOf(plain[i:]); which >= 0 {
+			return which, place
+		}
+	}
+	return -1, 0
+}
+
+// mostBehind is at how many places of a line such a prompt is looked for.
+const mostBehind = 12
 
 // promptBefore is how much of a line is a prompt that a notice stands behind, in the
 // same line: some consoles write their notices wherever the cursor is.
@@ -76,15 +115,17 @@ const mostBlanks = 8
 // what looks like a prompt is one only once nothing has followed it for a while: how
 // the bytes happened to be cut into pieces must not matter.
 const (
-	wordGrace = 20 * time.Millisecond  // for a prompt with a word in it, such as tower#
-	markGrace = 50 * time.Millisecond  // for one without, such as #
-	echoGrace = 500 * time.Millisecond // before the echo of what was said: it may be the prompt of before, shown again
+	wordGrace   = 20 * time.Millisecond  // for a prompt with a word in it, such as tower#
+	markGrace   = 50 * time.Millisecond  // for one without, such as #
+	behindGrace = 500 * time.Millisecond // for one that stands behind other text
+	echoGrace   = 500 * time.Millisecond // before the echo of what was said: it may be the prompt of before, shown again
 )
 
 // candidate is what looks like a prompt at the end of what has come.
 type candidate struct {
 	end   int64 // offset in the stream behind it; 0 if there is none
 	which int   // its place among the prompts
+	front int   // bytes of text before it on its line
 	timer *time.Timer
 }
 
@@ -94,19 +135,23 @@ func (d *Dialog) findPrompt() {
 	if len(d.prompts) == 0 || len(words) == 0 || text.Unfinished(words) {
 		return
 	}
-	which := d.promptOf(words)
+	which, front := d.promptOf(words), 0
 	if which < 0 {
-		return
+		if which, front = d.promptBehind(words); which < 0 {
+			return
+		}
 	}
 	grace := markGrace
 	switch {
+	case front > 0:
+		grace = behindGrace
 	case d.exchange.open && d.awaiting():
 		grace = echoGrace
 	case d.prompts[which].HasWord():
 		grace = wordGrace
 	}
 	end := d.rawAt + int64(len(d.raw))
-	d.candidate = candidate{end: end, which: which, timer: time.AfterFunc(grace, func() {
+	d.candidate = candidate{end: end, which: which, front: front, timer: time.AfterFunc(grace, func() {
 		d.mu.Lock()
 		defer d.mu.Unlock()
 		if d.candidate.end == end {
@@ -132,7 +177,14 @@ func (d *Dialog) promptShown() {
 		return
 	}
 	d.echoStops() // where one is awaited, it has been so for long enough
-	shown := d.keep(clean(d.unended()))
+	words := d.unended()
+	if c.front > 0 { // what stands before it is a line
+		if front := clean(words[:c.front]); len(front) > 0 && len(d.taken) == 0 {
+			d.file(Line{Time: d.lastCame, Text: d.keep(front), start: d.partial, stop: d.partial + int64(c.front), end: d.partial + int64(c.front)})
+		}
+		words = words[c.front:]
+	}
+	shown := d.keep(clean(words))
 	l := Line{Time: d.lastCame, Wire: d.lead + int(c.end-d.partial), class: prompt, Text: shown, start: d.partial, stop: c.end, end: c.end}
 	d.partial, d.lead, d.blank, d.wants, d.ends, d.taken = c.end, 0, 0, 0, text.Ends{}, d.taken[:0]
 	d.shown, d.latest, d.prompted = c.which, c.which, string(shown)

@@ -160,7 +160,7 @@ func (d *Dialog) looker(w Wait) func() (Heard, bool, error) {
 				}
 				m := d.missed(w.Pattern.String(), w.Pattern, w.Within, time.Time{})
 				m.Heard, m.Near, m.Next = []string{string(l.Text)}, 0, true
-				m.NearAt = w.Pattern.NearMiss(l.Text)
+				m.NearAt, m.Blanks = w.Pattern.NearMiss(l.Text), w.Pattern.ButForBlanks(l.Text)
 				return Heard{}, false, m
 			}
 		}
@@ -395,6 +395,7 @@ func (d *Dialog) missed(wanted string, p *pattern.Pattern, within time.Duration,
 			}
 		}
 	}
+	m.Blanks = m.Near >= 0 && p.ButForBlanks([]byte(m.Heard[m.Near]))
 	if first := len(m.Heard) - showLines; first > 0 { // the nearest is shown however many came after it
 		if m.Near >= 0 && m.Near < first {
 			m.Heard = append([]string{m.Heard[m.Near]}, m.Heard[first+1:]...)
@@ -412,6 +413,9 @@ func (d *Dialog) missed(wanted string, p *pattern.Pattern, within time.Duration,
 	}
 	if d.cfg.Dialect == phrasebook.Bytes {
 		m.Packets = d.packets()
+	}
+	if p == nil {
+		m.Prompt = d.looksLikePrompt()
 	}
 	m.Asked = p == nil && d.exchange.open && d.exchange.asked >= 0 && d.exchange.asked == d.rawAt+int64(len(d.raw))
 	m.Echo = m.Echo && len(m.Heard) == 0 && m.Rest == ""

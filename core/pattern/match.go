@@ -144,16 +144,19 @@ func (p *Pattern) eager(line []byte, starts []int) ([]int, bool) {
 		default:
 			from, to := at, len(line)
 			if i+1 < len(p.parts) {
-				if p.parts[i+1].kind != literal {
-					return nil, false
-				}
 				if q.kind == word {
 					from++
 				}
 				if from > len(line) {
 					return nil, false
 				}
-				n := bytes.Index(line[from:], []byte(p.parts[i+1].lit))
+				n := -1
+				switch next := p.parts[i+1]; next.kind {
+				case literal:
+					n = bytes.Index(line[from:], []byte(next.lit))
+				case blanks:
+					n = bytes.IndexAny(line[from:], blank)
+				}
 				if n < 0 {
 					return nil, false
 				}
@@ -224,6 +227,10 @@ func (p part) end(line []byte, at int) int {
 	case literal:
 		if hasPrefix(rest, p.lit) {
 			n = len(p.lit)
+		}
+	case blanks:
+		if n = len(rest) - len(bytes.TrimLeft(rest, blank)); n == 0 {
+			n = -1
 		}
 	case integer:
 		n = intLen(rest)

@@ -113,7 +113,7 @@ func (p *Pattern) Fields(packet []byte) ([]Field, bool) {
 // Fixed reports whether the pattern is nothing but bytes, numbers as bytes and bytes(n), so
 // that its end is known by what it holds.
 func (p *Pattern) Fixed() bool {
-	return p.re == nil && !slices.ContainsFunc(p.parts, func(q part) bool { return q.kind != literal && q.kind != exactly })
+	return p.re == nil && !slices.ContainsFunc(p.parts, func(q part) bool { return q.kind != literal && q.kind != blanks && q.kind != exactly })
 }
 
 // Counts is the field that bytes(n) of another is counted by: its name by the name of the

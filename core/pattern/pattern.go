@@ -42,6 +42,7 @@ const (
 	quoted         // "..." with the quotes left out of the value
 	ipv4           // dotted quad
 	exactly        // bytes(n)
+	blanks         // one blank or tab or more
 )
 
 var kinds = map[string]kind{
@@ -240,10 +241,17 @@ func isWord(r rune) bool {
 
 // Literal is the text of a pattern that leaves nothing open.
 func (p *Pattern) Literal() (string, bool) {
-	if p.re == nil && len(p.parts) == 1 && p.parts[0].kind == literal {
-		return p.parts[0].lit, true
+	if p.re != nil || len(p.parts) == 0 {
+		return "", false
 	}
-	return "", false
+	all := ""
+	for _, q := range p.parts {
+		if q.kind != literal && q.kind != blanks {
+			return "", false
+		}
+		all += q.lit
+	}
+	return all, true
 }
 
 // Capture is one value taken from heard text.
@@ -283,7 +291,7 @@ var samples = map[kind]string{integer: "1", number: "1.5", hexNumber: "1A", word
 func (p *Pattern) Outline(open string) string {
 	var b strings.Builder
 	for _, q := range p.parts {
-		if q.kind == literal {
+		if q.kind == literal || q.kind == blanks {
 			b.WriteString(q.lit)
 		} else {
 			b.WriteString(open)
@@ -307,7 +315,7 @@ func (p *Pattern) Example(values map[string]string) string {
 	for _, q := range p.parts {
 		text, given := values[q.name]
 		switch {
-		case q.kind == literal:
+		case q.kind == literal, q.kind == blanks:
 			text = q.lit
 		case lengths[q.name] != "" && q.name != "":
 			text = lengths[q.name]

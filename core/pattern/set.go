@@ -1,6 +1,9 @@
 package pattern
 
-import "strings"
+import (
+	"bytes"
+	"strings"
+)
 
 // Set holds many patterns and finds those that match a line without trying
 // each: the literal text that every match must begin with, or must hold, is
@@ -188,6 +191,10 @@ func (p *Pattern) NearMiss(line []byte) int {
 				}
 				return at + same
 			}
+		}
+		if next := bytes.IndexAny(line[at:], blank); q.kind == word && p.after(q) == "" && next > 0 {
+			at += next
+			continue
 		}
 		if q.open() || q.kind == exactly {
 			i := strings.Index(string(line[at:]), p.after(q))

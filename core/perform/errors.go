@@ -97,6 +97,11 @@ type Left struct {
 
 func (e *Left) Error() string { return e.Why }
 
+// asPrompt is what to write where a prompt was not known.
+func asPrompt(shown string) string {
+	return fmt.Sprintf("%q stands at the end of what has come, as a prompt does, and is none that is known. If it is one, write at the port: prompt %q", shown, strings.NewReplacer("{", "{{", "}", "}}").Replace(shown))
+}
+
 type stepTimeout struct{ after time.Duration }
 
 func (e *stepTimeout) Error() string { return fmt.Sprintf("the step took longer than %v", e.after) }
@@ -112,10 +117,14 @@ func Advice(err error, ending phrasebook.Ending) string {
 		switch {
 		case m.Older != "":
 			return "If the older line is meant, write hear earlier."
+		case m.Blanks:
+			return "The lines differ in blanks alone. Between words and numbers a blank stands for one or more; beside other open places, expressions and in quotes they are exact."
 		case m.Hidden != "":
 			return "Colours or cursor moves stand within what was wanted: write them too, or hear a line, which leaves them out."
 		case m.NoEnd:
 			return "What was wanted came, but without a line end, so it is no line: write hear bytes."
+		case m.Prompt != "" && !m.Asked:
+			return asPrompt(m.Prompt)
 		case m.Asked:
 			return "What was heard last may be a question. Name it at the port, such as prompt \"sure?\", and it ends the answer."
 		case m.Ended != "" && m.Near < 0:
@@ -142,6 +151,9 @@ func Advice(err error, ending phrasebook.Ending) string {
 	}
 	if n, ok := errors.AsType[*dialog.NotLoggedIn](err); ok {
 		return n.Mend
+	}
+	if b, ok := errors.AsType[*dialog.Busy](err); ok && b.Prompt != "" {
+		return asPrompt(b.Prompt)
 	}
 	if b, ok := errors.AsType[*dialog.Busy](err); ok && !b.Silent {
 		return "The line was not said. Give the one before more time, or interrupt it, such as with: say bytes PORT: {ctrl-c}. Or its answers end in another way."

@@ -84,7 +84,7 @@ func (p *parser) collectEnd(l *line, c *Collect, form string) (ok bool) {
 		return false
 	}
 	offset := 0
-	if c.Pattern, c.Exprs, offset, ok = p.heardText(l); !ok {
+	if c.Pattern, c.Exprs, offset, ok = p.heardText(l, !c.Bytes); !ok {
 		return false
 	}
 	for _, n := range c.Pattern.Names() {
@@ -127,7 +127,7 @@ func (p *parser) readRow(l *line, at Pos) {
 	b.body = &b.rows.Body
 	h := &Hear{Pos: at}
 	offset, ok := 0, false
-	if h.Pattern, h.Exprs, offset, ok = p.heardText(l); !ok {
+	if h.Pattern, h.Exprs, offset, ok = p.heardText(l, true); !ok {
 		b.rows.Row = pattern.Must("...") // its mistake has been told
 		return
 	}

@@ -448,7 +448,7 @@ func (p *parser) readHear(l *line, at Pos, not bool) *Hear {
 		return h
 	}
 	offset := 0
-	if h.Pattern, h.Exprs, offset, ok = p.heardText(l); !ok {
+	if h.Pattern, h.Exprs, offset, ok = p.heardText(l, h.Form != pattern.AnyBytes); !ok {
 		return nil
 	}
 	if p.captures(l, h, offset); !timed {
@@ -473,8 +473,8 @@ func (p *parser) tookName(l *line, h *Hear) bool {
 	return true
 }
 
-// heardText takes the colon and what must come.
-func (p *parser) heardText(l *line) (*pattern.Pattern, map[string]*Expr, int, bool) {
+// heardText takes the colon and what must come: a line, or bytes.
+func (p *parser) heardText(l *line, lines bool) (*pattern.Pattern, map[string]*Expr, int, bool) {
 	text, offset, ok := p.spokenText(l)
 	if !ok {
 		return nil, nil, 0, false
@@ -487,6 +487,9 @@ func (p *parser) heardText(l *line) (*pattern.Pattern, map[string]*Expr, int, bo
 	if e, ok := errors.AsType[*pattern.SyntaxError](err); ok {
 		p.mistake(l.pos(offset+e.Offset, e.Width), e.What, e.Mend)
 		return nil, nil, 0, false
+	}
+	if lines && l.text[offset-1] != '"' { // no quotes stand round it
+		pat = pat.Spaced()
 	}
 	return pat, p.exprs(l, pat.Exprs(), offset), offset, true
 }
