@@ -16,6 +16,7 @@ type Missed struct {
 	Rest    string   // bytes after the last line end
 	NoEnd   bool     // Rest is what was wanted, but for its line end
 	Ended   string   // what had ended the answer that alone could hold it, in words; "" if the time was up
+	OfEnd   bool     // the end of the answer was wanted
 	Prompt  string   // what stands at the end of what has come and looks like a prompt, where one was wanted
 	Asked   bool     // the end of the answer was wanted, and what was heard last may be a question
 	Silent  bool     // nothing at all came since the wait began or the last line was said

@@ -32,6 +32,7 @@ type exchange struct {
 	line      int64  // its number among all said lines
 	awaits    bool   // its echo comes before its answer, where the module echoes
 	echoed    bool   // that has come
+	session   bool   // the prompt for commands stood there when it was said
 	missed    bool   // something came without an echo, while those of lines said earlier are owed
 	same      int64  // lines from here on may be its answer: the echo of the same line, said earlier, came before them; 0 if none did
 	doubt     bool   // what has come may be the echo of a line said earlier
@@ -76,6 +77,7 @@ func (d *Dialog) say(ctx context.Context, text string, secret bool, within time.
 // beginExchange begins the exchange of a line that is about to go out; before is how many ends come first.
 func (d *Dialog) beginExchange(text string, secret bool, before int) {
 	d.proveEcho()
+	session := d.shown >= 0 && d.at() == aCommand
 	d.leaveOldAnswers()
 	secret = secret || d.asksSecret()
 	d.begin(strings.TrimSpace(text) != "")
@@ -92,7 +94,7 @@ func (d *Dialog) beginExchange(text string, secret bool, before int) {
 	if !awaits {
 		d.echo.latest = 0
 	}
-	d.exchange = exchange{begun: held, said: text, open: held, loose: !held, first: d.count, last: -1, refusal: -1, asked: -1, early: -1, before: before, line: d.saidLines, awaits: awaits}
+	d.exchange = exchange{begun: held, said: text, open: held, loose: !held, first: d.count, last: -1, refusal: -1, asked: -1, early: -1, before: before, line: d.saidLines, awaits: awaits, session: session}
 	d.aside = false
 }
 
@@ -278,7 +280,9 @@ func (d *Dialog) Settle(ctx context.Context, within time.Duration) error {
 				return &Busy{d.port.Name(), d.exchange.said, d.endOfAnswer(), within, d.lastCame.Before(d.lastWent), d.looksLikePrompt()}
 			}
 			d.exchange.late = true
-			return d.missed(d.endOfAnswer(), nil, within, began)
+			m := d.missed(d.endOfAnswer(), nil, within, began)
+			m.OfEnd = true
+			return m
 		}
 	}
 	if owed { // it was told that the answer did not come

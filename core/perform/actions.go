@@ -285,6 +285,26 @@ func (p *performer) reopen(ctx context.Context, name string, within time.Duratio
 	}
 }
 
+// restarted waits until a module has started again that was told to.
+func (p *performer) restarted(ctx context.Context, n *procedure.Say, name string) error {
+	within := n.Within
+	if within == 0 {
+		within = procedure.RestartWithin
+	}
+	defer p.waiting(name, "the module to start again", within)()
+	began := time.Now()
+	err := p.dialogs[name].Restarted(ctx, within)
+	if pe, gone := errors.AsType[*port.Error](err); gone && pe.Kind == port.Vanished {
+		if err = p.reopen(ctx, name, max(time.Millisecond, within-time.Since(began))); err == nil {
+			err = p.dialogs[name].Back(ctx, within-time.Since(began))
+		}
+	}
+	if err == nil {
+		p.emit(record.Event{Kind: record.Note, Port: name, Text: fmt.Sprintf("%s was seen to start again, after %v", name, time.Since(began).Round(100*time.Millisecond))})
+	}
+	return err
+}
+
 const reopenEvery = 100 * time.Millisecond
 
 // putBack undoes what line statements have changed at a port.

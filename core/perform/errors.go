@@ -3,6 +3,7 @@ package perform
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -97,6 +98,26 @@ type Left struct {
 
 func (e *Left) Error() string { return e.Why }
 
+// unended is the line whose answer has not ended, where that is why a step has failed.
+func unended(err error) (said string, ok bool) {
+	if b, ok := errors.AsType[*dialog.Busy](err); ok {
+		return b.With, true
+	}
+	m, ok := errors.AsType[*dialog.Missed](err)
+	if !ok || !m.OfEnd {
+		return "", false
+	}
+	return m.Said, true
+}
+
+// goes reports whether a line looks like a command after which a module is away for a while.
+func goes(said string) bool {
+	words := strings.FieldsFunc(strings.ToLower(said), func(r rune) bool { return r < 'a' || r > 'z' })
+	return slices.ContainsFunc(words, func(w string) bool {
+		return slices.Contains([]string{"reboot", "restart", "reset", "reload", "boot", "exit", "logout", "shutdown"}, w)
+	})
+}
+
 // asPrompt is what to write where a prompt was not known.
 func asPrompt(shown string) string {
 	return fmt.Sprintf("%q stands at the end of what has come, as a prompt does, and is none that is known. If it is one, write at the port: prompt %q", shown, strings.NewReplacer("{", "{{", "}", "}}").Replace(shown))
@@ -109,6 +130,9 @@ func (e *stepTimeout) Error() string { return fmt.Sprintf("the step took longer 
 // Advice is what usually helps after such a failure, "" where there is nothing
 // to say. ending is the port's line ending.
 func Advice(err error, ending phrasebook.Ending) string {
+	if said, ok := unended(err); ok && goes(said) {
+		return "If that restarts the module, or ends a session, write: say PORT restarts: " + said
+	}
 	if m, ok := errors.AsType[*dialog.Missed](err); ok {
 		noise := m.Rest
 		for _, h := range m.Heard {
@@ -148,6 +172,12 @@ func Advice(err error, ending phrasebook.Ending) string {
 		case m.Near >= 0:
 			return "Compare the two lines where they part; a blank or a letter's case counts."
 		}
+	}
+	if n, ok := errors.AsType[*dialog.NotRestarted](err); ok {
+		if len(n.Known) == 0 {
+			return "Name by what a restart is known: a banner in its phrasebook, or at the port login \"...login:\". A port on USB that goes away and comes back is known by itself."
+		}
+		return "Does the command restart it? What it shows when it starts may be another: see what came."
 	}
 	if n, ok := errors.AsType[*dialog.NotLoggedIn](err); ok {
 		return n.Mend

@@ -181,6 +181,8 @@ func (p *performer) say(ctx context.Context, n *procedure.Say) error {
 		return err
 	case n.NoAnswer:
 		d.WithoutAnswer()
+	case n.Restarts:
+		return p.restarted(ctx, n, name)
 	case n.Later:
 		d.AnswerLater()
 	default:

@@ -371,7 +371,7 @@ func (p *parser) newName(l *line, what string) (string, Pos, bool) {
 // not be named as a word that can stand in its place.
 var (
 	reserved = setOf("not", "in", "and", "or", "true", "false", "nil", "let", "if", "else", "matches", "contains", "startsWith", "endsWith")
-	placed   = setOf("bytes", "next", "later", "earlier", "without", "within", "took", "for", "until", "operator", "hear", "nothing", "speed", "frame", "ending", "dialect", "dtr", "rts", "break", "reopen")
+	placed   = setOf("bytes", "next", "later", "earlier", "without", "restarts", "within", "took", "for", "until", "operator", "hear", "nothing", "speed", "frame", "ending", "dialect", "dtr", "rts", "break", "reopen")
 )
 
 // Reserved reports whether a word cannot be the name of a port or a value, because

@@ -325,7 +325,7 @@ func (p *parser) spokenText(l *line) (text string, offset int, ok bool) {
 		at, word := l.here(), l.peekWord()
 		if word != "" && strings.Contains(l.text[l.at:], ":") {
 			at.Width = len(word)
-			p.mistake(at, fmt.Sprintf("unknown word %q before the colon", word), source.DidYouMean(word, []string{"within", "took", "for", "until", "without", "answer"}))
+			p.mistake(at, fmt.Sprintf("unknown word %q before the colon", word), source.DidYouMean(word, []string{"within", "took", "for", "until", "without", "answer", "restarts"}))
 		} else {
 			p.mistake(at, "wanted a colon before the module's own text", "Write: say radio: AT")
 		}
@@ -358,6 +358,18 @@ func (p *parser) readSay(l *line, at Pos) {
 		if s.Later = l.takeWord("later"); !s.Later || s.Bytes {
 			p.mistake(at, "wanted answer later, and not after bytes", "Write: say "+s.Port+" answer later: TEXT")
 			return
+		}
+	}
+	if at := l.here(); s.Later || s.NoAnswer {
+	} else if s.Restarts = l.takeWord("restarts"); s.Restarts {
+		if s.Bytes {
+			p.mistake(at, "a line restarts a module, not bytes", "Write: say "+s.Port+" restarts: TEXT")
+			return
+		}
+		if l.takeWord("within") {
+			if s.Within, ok = p.span(l); !ok {
+				return
+			}
 		}
 	}
 	text, offset, ok := p.spokenText(l)

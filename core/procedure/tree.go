@@ -129,8 +129,10 @@ type Say struct {
 	Pos
 	Port     string
 	Bytes    bool
-	NoAnswer bool // nothing is owed for it
-	Later    bool // its answer may end after the step
+	NoAnswer bool          // nothing is owed for it
+	Later    bool          // its answer may end after the step
+	Restarts bool          // the module starts again
+	Within   time.Duration // how long that may take; 0 is RestartWithin
 	Text     *pattern.Said
 	TextAt   Pos
 	Exprs    map[string]*Expr
@@ -447,6 +449,9 @@ type Signal struct {
 	Line uart.Signal
 	On   bool
 }
+
+// RestartWithin bounds a say that restarts a module and says no time of its own.
+const RestartWithin = 60 * time.Second
 
 // ReopenWithin bounds a reopen that says no time of its own.
 const ReopenWithin = 60 * time.Second
