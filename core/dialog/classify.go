@@ -1,6 +1,9 @@
 package dialog
 
 import (
+	"bytes"
+	"unicode/utf8"
+
 	"uparrot/core/pattern"
 	"uparrot/core/phrasebook"
 )
@@ -24,6 +27,11 @@ func (d *Dialog) classify(l *Line) (taken bool) {
 			}
 			return true
 		})
+	}
+	if from := noise(l.Text); from > 0 && d.cfg.Banner != nil { // of a module that starts
+		if _, ok := d.cfg.Banner.Match(l.Text[from:]); ok {
+			l.Text = l.Text[from:]
+		}
 	}
 	if match(l.Text); first < 0 && note < 0 && l.echoed > 0 {
 		match(l.answer())
@@ -50,6 +58,16 @@ func (d *Dialog) classify(l *Line) (taken bool) {
 		}
 	}
 	return false
+}
+
+// noise is how many bytes up to the last that is no text stand in a line.
+func noise(line []byte) int {
+	i := bytes.LastIndexFunc(line, func(r rune) bool { return r < ' ' && r != '\t' || r == 0x7f || r == utf8.RuneError })
+	if i < 0 {
+		return 0
+	}
+	_, n := utf8.DecodeRune(line[i:])
+	return i + n
 }
 
 // restarts notes that a line is the banner of a module that has restarted: that ends an open exchange, as a

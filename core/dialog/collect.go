@@ -1,6 +1,7 @@
 package dialog
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"math"
@@ -117,10 +118,12 @@ const longestBytes = 4 << 10
 // gathering is a Collect under way.
 type gathering struct {
 	*Dialog
-	strings.Builder
+	bytes.Buffer
 	until Until
-	some  bool // a line has been gathered, if only an empty one
-	hold  int  // bytes at the end of the stream that are not gathered yet
+	some  bool   // a line has been gathered, if only an empty one
+	hold  int    // bytes at the end of the stream that are not gathered yet
+	drawn []byte // lines that ended with CR alone, which what follows on the same line of a terminal may overwrite
+	at    int    // where they begin in the buffer
 }
 
 // gather moves what has come out of the inbox and reports whether the end has come.
@@ -153,7 +156,7 @@ func (g *gathering) gather() (over bool) {
 		}
 	}
 	if from < to && !d.isPrompt(d.raw[from-d.rawAt:end]) { // the line in which it ends
-		g.line(text.Plain(d.raw[max(0, from-d.rawAt):end]), blank)
+		g.line(text.Terminal(d.raw[max(0, from-d.rawAt):end]), blank)
 	}
 	for _, l := range d.takeBytes(end) {
 		d.answered(l)
@@ -174,6 +177,37 @@ func (g *gathering) line(b []byte, blank int32) {
 	g.some = true
 }
 
+// overwrite adds a line. Where those before it ended with CR alone and this one ends with LF, they are one
+// line of a terminal, and what is written over others remains. A module that ends all its lines with CR
+// alone never comes to an LF: each is a line.
+func (g *gathering) overwrite(l *Line, full []byte) {
+	raw, from, stop := g.raw, int(l.start-g.rawAt), int(l.stop-g.rawAt)
+	if from < 0 || stop >= len(raw) {
+		g.line(full, l.blank)
+		g.drawn = nil
+		return
+	}
+	if bytes.IndexByte(raw[:from], '\n') >= 0 {
+		g.drawn = nil
+	}
+	if g.drawn == nil {
+		g.at = g.Len()
+	}
+	started := g.drawn != nil
+	g.drawn = append(g.drawn, raw[from:stop]...)
+	ended := raw[stop] == '\n' || stop+1 < len(raw) && raw[stop+1] == '\n'
+	if started && ended {
+		g.Truncate(g.at)
+		g.some = g.some && g.at > 0
+		g.line(text.Terminal(g.drawn), 0)
+	} else {
+		g.line(full, l.blank)
+	}
+	if g.drawn = append(g.drawn, '\r'); ended {
+		g.drawn = nil
+	}
+}
+
 // lines moves whole lines that end before an offset.
 func (g *gathering) lines(before int64) (over bool) {
 	d := g.Dialog
@@ -191,7 +225,7 @@ func (g *gathering) lines(before int64) (over bool) {
 		case prompt:
 			over = g.until.Prompt
 		case plain:
-			g.line(full, l.blank)
+			g.overwrite(&l, full)
 			over = g.until.ends(l)
 		}
 		d.forget(l.end)

@@ -290,11 +290,13 @@ func (d *Dialog) passOver(l Line) {
 	if l.class == plain || l.class == notice {
 		d.trace(l.Time, PassedBy, l.Text)
 	}
-	d.answered(l)
+	if l.num == d.exchange.last {
+		d.exchange.heard = true
+	}
 }
 
-// answered notes that a line has left the inbox: a refusal need not be told of
-// any more. Who has heard the end of an answer waits for what comes after it.
+// answered notes that a line has been taken: a refusal need not be told of any more, as it must where it
+// was passed over. Who has heard the end of an answer waits for what comes after it.
 func (d *Dialog) answered(l Line) {
 	if l.num == d.exchange.last {
 		d.exchange.heard = true

@@ -1,9 +1,12 @@
 package dialog
 
 import (
+	"bytes"
 	"slices"
 	"strings"
 	"time"
+
+	"uparrot/core/text"
 )
 
 // Each said line owes one echo, in the order said. A line that equals a said line is its echo only while
@@ -83,16 +86,19 @@ func (d *Dialog) awaiting() bool {
 // isEcho tells the echo of what was said from other lines. An echo may come without a line end, joined to
 // the answer: then the line may be either.
 func (d *Dialog) isEcho(l *Line) bool {
-	text := string(l.Text)
+	line := string(l.Text)
+	if l.start >= d.rawAt && strings.ContainsAny(line, "\b\x7f") { // a shell that redraws what is typed
+		line = string(bytes.Trim(text.Terminal(d.raw[l.start-d.rawAt:l.stop-d.rawAt]), " \t"))
+	}
 	for j, o := range d.echo.skipped { // its echo was not lost: what was like one of a later line was none
-		if o.text == text {
+		if o.text == line {
 			d.echo.owed = slices.Concat(d.echo.skipped[j:], d.echo.owed)
 			d.echo.skipped = nil
 			break
 		}
 	}
 	for i, o := range d.echo.owed {
-		front, ok := strings.CutSuffix(text, o.text)
+		front, ok := strings.CutSuffix(line, o.text)
 		if !ok || front != "" && !d.isPrompt([]byte(front)) {
 			continue
 		}
@@ -106,12 +112,12 @@ func (d *Dialog) isEcho(l *Line) bool {
 		d.echoed(i, l)
 		return true
 	}
-	if o := trimEcho(d.echo.typed); o != "" && text == o {
+	if o := trimEcho(d.echo.typed); o != "" && line == o {
 		d.echo.shown, d.echo.at, d.echo.typed = true, l.num, ""
 		d.turn.leave(l.start, l.end, true)
 		return true
 	}
-	if o := d.echoOf(); o != "" && strings.HasPrefix(text, o) && (d.exchange.open || d.exchange.loose) && l.num == d.exchange.first {
+	if o := d.echoOf(); o != "" && strings.HasPrefix(line, o) && (d.exchange.open || d.exchange.loose) && l.num == d.exchange.first {
 		l.echoed = int32(len(o))
 	}
 	return false

@@ -32,6 +32,7 @@ type exchange struct {
 	line      int64  // its number among all said lines
 	awaits    bool   // its echo comes before its answer, where the module echoes
 	echoed    bool   // that has come
+	givenUp   bool   // there is none: what is said next goes out at once
 	session   bool   // the prompt for commands stood there when it was said
 	missed    bool   // something came without an echo, while those of lines said earlier are owed
 	same      int64  // lines from here on may be its answer: the echo of the same line, said earlier, came before them; 0 if none did
@@ -112,7 +113,7 @@ var secretQuestion = text.Regexp(`(?i)(?:pass(?:word|phrase|code)?|pin|secret|co
 // quietFirst waits, before the first line that is ever said, until what has come since the port was opened
 // has come to its end: for 100 ms of quiet, at most for 1 s.
 func (d *Dialog) quietFirst(ctx context.Context) error {
-	if d.saidLines > 0 {
+	if d.saidLines > 0 || d.exchange.givenUp {
 		return nil
 	}
 	for soon := d.opened.Add(afterOpening); d.lastCame.IsZero(); {
@@ -352,7 +353,7 @@ func (d *Dialog) refusal() error {
 func (d *Dialog) GiveUp() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.exchange = exchange{early: -1}
+	d.exchange = exchange{early: -1, givenUp: true}
 }
 
 // Ended is what has ended the answer to the line last said, in words; "" while it has

@@ -138,6 +138,9 @@ func (d *Dialog) line(now time.Time, from, to, next int, cut bool) {
 		words = append(words[:d.wants:d.wants], bytes.TrimRight(d.raw[from+d.wants:to], " \t")...)
 	}
 	wire, lead, blank := d.lead+next-from, d.lead, d.blank
+	if wiped { // the line end before it is that of the line before the pager
+		blank = 0
+	}
 	d.partial, d.lead, d.blank, d.wants, d.taken = d.rawAt+int64(next), 0, 0, 0, d.taken[:0]
 	if len(words) == 0 {
 		if !wiped { // else it is what wiped out a pager
@@ -194,8 +197,8 @@ func (d *Dialog) full(l *Line) []byte {
 	if l.start < d.rawAt {
 		return l.Text
 	}
-	return text.Plain(d.raw[l.start-d.rawAt : l.stop-d.rawAt])
+	return text.Terminal(d.raw[l.start-d.rawAt : l.stop-d.rawAt])
 }
 
-// clean removes colours and the blanks at both ends.
-func clean(line []byte) []byte { return text.TrimBlanks(text.Plain(line)) }
+// clean removes colours and the blanks and NULs at both ends.
+func clean(line []byte) []byte { return bytes.Trim(text.Plain(line), " \t\x00") }

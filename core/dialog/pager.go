@@ -1,6 +1,7 @@
 package dialog
 
 import (
+	"bytes"
 	"context"
 	"time"
 
@@ -11,8 +12,16 @@ import (
 // heard, and answered.
 func (d *Dialog) findPager(now time.Time) bool {
 	words := d.unended()
-	if len(d.pagers) == 0 || len(words) == 0 || text.Unfinished(words) || placeOf(d.pagers, words) < 0 {
+	if len(d.pagers) == 0 || len(words) == 0 || text.Unfinished(words) {
 		return false
+	}
+	front := 0 // bytes of text that it stands right behind
+	if placeOf(d.pagers, words) < 0 {
+		if front = d.pagerBehind(words); front == 0 || len(d.taken) > 0 {
+			return false
+		}
+		from := int(d.partial - d.rawAt) // what stands before it is a line
+		d.line(now, from, from+front, from+front, false)
 	}
 	d.raw, d.taken = d.raw[:max(0, d.partial-d.rawAt)], d.taken[:0]
 	d.lead, d.blank, d.ends, d.erases = 0, 0, text.Ends{}, true
@@ -24,6 +33,22 @@ func (d *Dialog) findPager(now time.Time) bool {
 		_, _ = d.port.Write(context.Background(), answer)
 	}()
 	return true
+}
+
+// pagerBehind is how many bytes of text stand right before a pager, on its line; 0 if there is none.
+func (d *Dialog) pagerBehind(words []byte) int {
+	plain, at := text.PlainAt(words)
+	plain = bytes.TrimRight(plain, " \t")
+	for _, p := range d.pagers {
+		said, ok := p.Literal()
+		if n := len(plain) - len(said); ok && n > 0 && string(plain[n:]) == said {
+			if at != nil {
+				n = at[n]
+			}
+			return n
+		}
+	}
+	return 0
 }
 
 // erased is what follows a pager without the bytes by which the module wipes it out:

@@ -56,6 +56,12 @@ func (d *Dialog) unended() []byte {
 	return words
 }
 
+// drawn is the line of a terminal on which the cursor stands: since the last LF, whatever CR ended meanwhile.
+func (d *Dialog) drawn() []byte {
+	b := d.raw[max(0, len(d.raw)-longestPrompt):]
+	return b[bytes.LastIndexByte(b, '\n')+1:]
+}
+
 // promptBehind is the prompt that stands at the end of a line behind other text, and how many bytes stand
 // before it; -1 if there is none. It must have a letter, and stand behind a blank, a bracket or a colour
 // sequence.
@@ -136,6 +142,9 @@ func (d *Dialog) findPrompt() {
 		return
 	}
 	which, front := d.promptOf(words), 0
+	if which < 0 {
+		which = d.promptOf(text.Terminal(d.drawn()))
+	}
 	if which < 0 {
 		if which, front = d.promptBehind(words); which < 0 {
 			return

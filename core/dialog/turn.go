@@ -149,7 +149,7 @@ func (d *Dialog) coming() int64 {
 		return end
 	}
 	from := max(d.partial, d.rawAt)
-	line := strings.TrimLeft(string(text.Plain(d.raw[from-d.rawAt:])), " \t")
+	line := strings.TrimLeft(string(text.Terminal(d.raw[from-d.rawAt:])), " \t")
 	if line == "" {
 		return end
 	}
