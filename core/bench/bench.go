@@ -118,7 +118,7 @@ var Schema = sync.OnceValue(func() *schema.Table {
 })
 
 type filePort struct {
-	At         port.Address `toml:"at" about:"where it is: a device, a stable path below /dev/serial, tcp://HOST:PORT or rfc2217://HOST:PORT"`
+	At         port.Address `toml:"at" about:"where it is: a device, a stable path below /dev/serial, tcp://HOST:PORT, telnet://HOST:PORT or rfc2217://HOST:PORT"`
 	Phrasebook string       `toml:"phrasebook" about:"the file of the module's family, from the folder of the bench"`
 	phrasebook.Setup
 	Hears   *[]string    `toml:"hears" about:"the other ports that must hear it, for link map"`

@@ -23,9 +23,10 @@ const (
 	UDP                     // datagrams to and from there
 	UDPListen               // datagrams that come there; answers go to whoever spoke last
 	RFC2217                 // a serial port on a network server, with its settings and signal lines
+	Telnet                  // bytes in the language of Telnet: a serial server in that mode, a login service
 )
 
-var schemes = []string{"", "serial", "socket", "product", "tcp", "tcp-listen", "udp", "udp-listen", "rfc2217"}
+var schemes = []string{"", "serial", "socket", "product", "tcp", "tcp-listen", "udp", "udp-listen", "rfc2217", "telnet"}
 
 // String is the kind as written before the colon; "" for a device.
 func (s Scheme) String() string { return schemes[s] }
@@ -42,7 +43,7 @@ type Address struct {
 // ParseAddress reads an address. Errors are a *source.Problem.
 func ParseAddress(text string) (Address, error) {
 	if kind, where, ok := strings.Cut(text, "://"); ok {
-		for s := TCP; s <= RFC2217; s++ {
+		for s := TCP; s <= Telnet; s++ {
 			if s.String() != kind {
 				continue
 			}
@@ -134,7 +135,7 @@ func (a Address) MarshalText() ([]byte, error) { return []byte(a.String()), nil 
 func (a Address) Network() bool { return a.Scheme >= TCP }
 
 // Serial reports whether there is a serial line at the address whose settings are
-// known here; bytes over TCP or UDP have none of their own.
+// known here; bytes over TCP, UDP or Telnet have none of their own.
 func (a Address) Serial() bool { return a.Scheme < TCP || a.Scheme == RFC2217 }
 
 // Known reports whether the port is picked by what is known of its adapter, so that

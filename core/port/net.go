@@ -36,6 +36,8 @@ func Open(ctx context.Context, a Address, line uart.Line) (Port, error) {
 		return nil, err
 	}
 	switch a.Scheme {
+	case Telnet:
+		return dialTelnet(ctx, name, a, line)
 	case TCP, RFC2217:
 		conn, err := (&net.Dialer{Timeout: dialTime}).DialContext(ctx, "tcp", a.Where)
 		if err != nil {
@@ -117,7 +119,7 @@ func (p *netPort) Name() string    { return p.name }
 func (p *netPort) Line() uart.Line { return p.line }
 
 func (p *netPort) lacks(op string) error {
-	return &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "a plain connection has no line settings and no signal lines", Mend: "Set them at the server, or use rfc2217:// if it speaks that."}
+	return &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "a plain connection has no line settings and no signal lines", Mend: "Set them at the server, or use rfc2217:// if it speaks that. A server in Telnet mode is telnet://."}
 }
 
 func (p *netPort) SetLine(uart.Line) error { return p.lacks("set the line") }

@@ -250,7 +250,7 @@ func (p *remotePort) confirm(op string, command byte, message, wanted []byte) ([
 		case ok && (wanted == nil || bytes.Equal(reply, wanted)):
 			return reply, nil
 		case refused:
-			return nil, &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "the server does not speak RFC 2217", Mend: "Use tcp:// and set the line at the server."}
+			return nil, &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "the server does not speak RFC 2217", Mend: "Use telnet:// where it speaks Telnet, else tcp://, and set the line at the server."}
 		case p.in.ended():
 			return nil, p.fail(op, nil)
 		}
@@ -260,7 +260,7 @@ func (p *remotePort) confirm(op string, command byte, message, wanted []byte) ([
 			if ok {
 				return nil, &Error{Port: p.name, Op: op, Kind: Unsupported, Why: "the server did not do it"}
 			}
-			return nil, &Error{Port: p.name, Op: op, Kind: Unsupported, Why: fmt.Sprintf("the server did not confirm it within %v", replyTime), Mend: "It may not speak RFC 2217: then use tcp://."}
+			return nil, &Error{Port: p.name, Op: op, Kind: Unsupported, Why: fmt.Sprintf("the server did not confirm it within %v", replyTime), Mend: "It may not speak RFC 2217: then use telnet:// where it speaks Telnet, else tcp://."}
 		}
 	}
 }

@@ -5,7 +5,7 @@ package rfc2217
 
 import "bytes"
 
-// Telnet commands (RFC 854) and options (RFC 856, 858, 2217).
+// Telnet commands (RFC 854) and options (RFC 856, 857, 858, 2217).
 const (
 	se   = 240
 	sb   = 250
@@ -15,7 +15,11 @@ const (
 	Dont = 254
 	iac  = 255
 
+	IAC = iac // begins each command
+	Brk = 243 // break
+
 	Binary  = 0
+	Echo    = 1
 	GoAhead = 3 // suppress go ahead
 	ComPort = 44
 )
