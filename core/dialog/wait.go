@@ -82,6 +82,15 @@ func (d *Dialog) Hear(ctx context.Context, w Wait) (Heard, error) {
 				m.Ended = d.ended()
 			}
 			if w.Form == pattern.AnyBytes {
+				var before []span
+				for _, s := range d.seen() {
+					if s.to = min(s.to, d.turn.at); s.from < s.to {
+						before = append(before, s)
+					}
+				}
+				if start, end, _ := d.find(w.Pattern, before); start >= 0 {
+					m.Older = string(d.raw[start:end])
+				}
 				m.Hidden = d.hidden(w.Pattern)
 			}
 			return Heard{}, m
@@ -356,8 +365,8 @@ const showLines = 10
 // hidden are the last bytes that came, if escape sequences among them are why a
 // pattern is not found there.
 func (d *Dialog) hidden(p *pattern.Pattern) string {
-	plain := text.Plain(d.raw)
-	if start, _, _, _ := p.Find(plain); start < 0 {
+	plain := text.Plain(d.raw[max(0, min(len(d.raw), int(d.turn.at-d.rawAt))):])
+	if start, _, _, _ := p.Find(plain); start < 0 || len(plain) == len(d.raw) {
 		return ""
 	}
 	return string(d.raw[max(0, len(d.raw)-showHidden):])

@@ -140,7 +140,7 @@ func Advice(err error, ending phrasebook.Ending) string {
 		}
 		switch {
 		case m.Older != "":
-			return "If the older line is meant, write hear earlier."
+			return "If the older one is meant, hear it before what was done next, or write hear earlier."
 		case m.Blanks:
 			return "The lines differ in blanks alone. Between words and numbers a blank stands for one or more; beside other open places, expressions and in quotes they are exact."
 		case m.Hidden != "":

@@ -150,19 +150,6 @@ func TestInterpreter(t *testing.T) {
 	python := need(t, "python3", "python3-minimal")
 	cmd := exec.Command(python, "-q", "-i")
 	cmd.Env = append(os.Environ(), "TERM=dumb", "PYTHON_BASIC_REPL=1", "INPUTRC=/dev/null")
-	console, err := pty.Start(cmd)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait(); console.Close() })
-	module, device, err := pty.Open()
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer device.Close()
-	defer module.Close()
-	go io.Copy(module, console)
-	go io.Copy(console, module)
 	perform(t, steps("port py: dialect console, ending cr, prompt \">>>\", prompt \"...\", refusal \"{}Error: {}\"",
 		"say py: ",
 		"say py: 40 + 2 / hear py: 42",
@@ -171,7 +158,7 @@ func TestInterpreter(t *testing.T) {
 		"say py: import time; time.sleep(60)",
 		"say bytes py: {ctrl-c} / say py: 'rope'.upper() / hear py: 'ROPE'",
 		"say py: time.sleep(1); print('late') / hear py: late"),
-		[]string{"py=" + device.Name()},
+		[]string{"py=" + hosted(t, cmd)},
 		"passed", "passed", "failed was refused with NameError", "passed", "failed the prompt >>> did not come", "passed", "passed")
 }
 
