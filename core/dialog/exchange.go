@@ -77,7 +77,9 @@ func (d *Dialog) say(ctx context.Context, text string, secret bool, within time.
 
 // beginExchange begins the exchange of a line that is about to go out; before is how many ends come first.
 func (d *Dialog) beginExchange(text string, secret bool, before int) {
-	d.proveEcho()
+	if d.proveEcho(); !d.echo.known { // what came back may have been an answer in the same words
+		d.echo.shown = false
+	}
 	session := d.shown >= 0 && d.at() == aCommand
 	d.leaveOldAnswers()
 	secret = secret || d.asksSecret()
