@@ -126,6 +126,8 @@ var habits = []struct {
 			[]string{"pause 100ms / say dev: / hear dev: TOWER UP", "say dev: / hear dev within 1s: TOWER UP"}, []string{"passed", "failed TOWER UP did not come within 1s"}, "|", 1100 * time.Millisecond},
 		{"is still starting when it is first spoken to: that waits for a pause", lines, "", says{"up": "boot 1\r\n{60ms}boot 2\r\n{60ms}boot 3\r\n", "": "{50ms}ready\r\n"},
 			[]string{"pause 10ms / say dev: who / not hear dev for 100ms: boot {}", "hear dev: ready"}, []string{"failed boot 1", "passed"}, "who", 300 * time.Millisecond},
+		{"answers a poll late: that is no answer to what is said after the watch", lines, "", says{"t": "{900ms}value 24\r\n", "p": "{300ms}value 5\r\n"},
+			[]string{"watch for 1500ms / poll dev every 700ms: t / reading dev: value {v:num} / end / say dev: p / hear dev: value {x:num} / check x == 5"}, []string{"passed"}, "t|t|p", 2600 * time.Millisecond},
 		{"counts down behind the question: bytes go out at once", console, "", says{"up": "any key: 3{300ms}\b2{300ms}\b1{300ms}\b0", "": "{line}" + prompt},
 			[]string{"hear bytes dev: any key: / say bytes dev: s{cr} / say dev: show"}, []string{"passed"}, "s|show", 900 * time.Millisecond},
 	}},

@@ -124,6 +124,7 @@ func (p *performer) watch(ctx context.Context, n *procedure.Watch) error {
 		defer func() { p.watching = nil }()
 		w.round = &rounds{performer: p, tells: p.gathers.depth == 1}
 		err := w.read(ctx, most)
+		w.finish(ctx)
 		p.gathers.tellAll(p)
 		w.round.tell(true)
 		w.leave()
@@ -334,13 +335,13 @@ func isRefusal(err error) bool {
 func bytesOf(d *dialog.Dialog, of []*reading) (asks []dialog.Ask) {
 	for _, r := range of {
 		if r.Hear.Form == pattern.AnyBytes {
-			asks = append(asks, dialog.Ask{Dialog: d, Wait: dialog.Wait{Form: pattern.AnyBytes, Pattern: r.match}})
+			asks = append(asks, dialog.Ask{Dialog: d, Wait: dialog.Wait{Form: pattern.AnyBytes, Pattern: r.match, Earlier: true}})
 		}
 	}
 	if len(asks) > 0 && len(asks) < len(of) { // lines beside bytes
 		asks = asks[:0]
 		for _, r := range of {
-			asks = append(asks, dialog.Ask{Dialog: d, Wait: dialog.Wait{Form: r.Hear.Form, Pattern: r.match}})
+			asks = append(asks, dialog.Ask{Dialog: d, Wait: dialog.Wait{Form: r.Hear.Form, Pattern: r.match, Earlier: true}})
 		}
 	}
 	return asks
@@ -371,6 +372,10 @@ func (w *watching) ask(ctx context.Context, q *poll) error {
 	}
 	name := w.port(q.Say.Port)
 	d := w.dialogs[name]
+	if w.unanswered(q) {
+		q.missed++
+		return nil
+	}
 	if d.Answering() {
 		if time.Since(q.said) < w.run.Procedure.Answers {
 			q.missed++
@@ -396,6 +401,46 @@ func (w *watching) ask(ctx context.Context, q *poll) error {
 		err = nil
 	}
 	return err
+}
+
+// unanswered reports whether a poll whose answer has no end is answered still: by the readings of its port,
+// none of which has come since it was said, within the time for an answer.
+func (w *watching) unanswered(q *poll) bool {
+	name := w.port(q.Say.Port)
+	if q.said.IsZero() || w.dialogs[name].EndOfAnswer() != "" || time.Since(q.said) >= w.run.Procedure.Answers {
+		return false
+	}
+	some := false
+	for _, r := range w.readings {
+		if r.port != name {
+			continue
+		}
+		if some = true; r.last.After(q.said) {
+			return false
+		}
+	}
+	return some
+}
+
+// finish lets the answers come that polls still wait for: they are those of no later command.
+func (w *watching) finish(ctx context.Context) {
+	for _, q := range w.polls {
+		for w.unanswered(q) && ctx.Err() == nil {
+			name, asks := w.port(q.Say.Port), []dialog.Ask{}
+			var of []*reading
+			for _, r := range w.readings {
+				if r.port == name {
+					of = append(of, r)
+					asks = append(asks, dialog.Ask{Dialog: w.dialogs[name], Wait: dialog.Wait{Form: r.Hear.Form, Pattern: r.match, Earlier: true}})
+				}
+			}
+			which, heard, err := dialog.First(ctx, asks, time.Until(q.said.Add(w.run.Procedure.Answers)))
+			if err != nil {
+				break // it never came, or the port tells whoever uses it next
+			}
+			of[which].last = heard.Time
+		}
+	}
 }
 
 // next begins another round where enough time has gone by: a page and an account show some
