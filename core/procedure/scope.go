@@ -166,6 +166,7 @@ func (p *parser) warn() {
 			p.warning(v.at, fmt.Sprintf("nothing reads %s", name), mend)
 		}
 	}
+	p.warnUnheard()
 	_ = p.file.Warnings.Err() // puts them in order
 }
 
