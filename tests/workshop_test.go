@@ -106,6 +106,10 @@ func TestWorkshop(t *testing.T) {
 		return call{b.status(cmd.Wait()), out.String(), seen}
 	}
 	b.runWith(nil, "{hex 49}\nX\n", "talk", "gauge", "--bench", "workshop.toml").wants(t, 0, "< A8 02 01 04 ", "< EE 58 ", " .X")
+	// A prompt has no line end; one that is only the beginning of a line is not what is waited for.
+	b.runWith(nil, "\n", "talk", "controller", "--bench", "workshop.toml", "--for", "20s", "--until-heard", "bittern>").wants(t, 0, "< bittern>")
+	b.runWith(nil, "\n", "talk", "controller", "--bench", "workshop.toml", "--for", "600ms", "--until-heard", "bittern").wants(t, 1, "no line like bittern came")
+	b.runWith(nil, "lamp\n", "talk", "controller", "--bench", "workshop.toml", "--refusal", "{").wants(t, 2, "--refusal")
 	b.runWith(nil, "X\n", "talk", "gauge", "--bench", "workshop.toml", "--for", "20s", "--until-heard", "{hex EE}X").wants(t, 0, "< EE 58 ")
 	whenAsked("plover", "Set the jumper", func() { order("hand gauge jumper on"); order("power gauge cycle") }).wants(t, 0, "all 4 steps", "wind in the stream", "heard  A8 02 01 04  ....", "heard  EE 58  .X", " (0x")
 	whenAsked("brambling", "Pull the brake lever", func() { order("hand brakes lever") }).

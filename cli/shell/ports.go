@@ -46,9 +46,8 @@ func (p *PortFlags) AddBench(cmd *cobra.Command) {
 
 // SignFlags say by which texts it is known where an answer stands, over what the files say.
 type SignFlags struct {
-	dialect                string
-	finals, prompts, turns []string
-	notices                []string
+	dialect                                   string
+	finals, refusals, prompts, turns, notices []string
 }
 
 // Add lays the flags on.
@@ -56,6 +55,7 @@ func (f *SignFlags) Add(cmd *cobra.Command) {
 	fl := cmd.Flags()
 	fl.StringVar(&f.dialect, "dialect", "", "how answers end: at, console, lines or bytes")
 	fl.StringArrayVar(&f.finals, "final", nil, "a line that ends an answer, as in heard text, such as \"done ...\"")
+	fl.StringArrayVar(&f.refusals, "refusal", nil, "a line that says no, as in heard text, such as \"what? ...\"")
 	fl.StringArrayVar(&f.prompts, "prompt", nil, "the prompt, such as \"tower> \"")
 	fl.StringArrayVar(&f.notices, "notice", nil, "a line that the module sends by itself, such as \"wind ... m/s\"")
 	fl.StringArrayVar(&f.turns, "pager", nil, "pager prompt, such as \"--more--\"")
@@ -73,7 +73,7 @@ func (f *SignFlags) Into(cmd *cobra.Command, s *phrasebook.Setup) error {
 		flag  string
 		texts []string
 		into  *phrasebook.Phrases
-	}{{"final", f.finals, &s.Final}, {"prompt", f.prompts, &s.Prompt}, {"pager", f.turns, &s.Pager}, {"notice", f.notices, &s.Notice}} {
+	}{{"final", f.finals, &s.Final}, {"refusal", f.refusals, &s.Refusal}, {"prompt", f.prompts, &s.Prompt}, {"pager", f.turns, &s.Pager}, {"notice", f.notices, &s.Notice}} {
 		for _, text := range kind.texts {
 			p, err := phrasebook.ParsePhrase(text)
 			if err != nil {

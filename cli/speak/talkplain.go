@@ -93,6 +93,20 @@ type printer struct {
 	log   talk.Log
 	shown int
 	over  *time.Timer // until a packet is over; nil where there are lines
+	stand *time.Timer // until what is waited for has stood there long enough, where it has no line end
+}
+
+// standing is how long nothing must follow what is waited for, where it has no line end, as a prompt.
+const standing = 300 * time.Millisecond
+
+// await ends the conversation once a line without its end, which is what is waited for, has stood there.
+func (p *printer) await(l talk.Row) {
+	if p.until == nil || l.Kind != talk.Heard {
+		return
+	}
+	if _, seen := p.until.Match([]byte(strings.TrimSpace(text.Shown(l.Bytes)))); seen {
+		p.stand = time.AfterFunc(standing, func() { p.cancel(errSeen) })
+	}
 }
 
 // packets has bytes printed in packets, in hexadecimal with text beside.
@@ -113,6 +127,7 @@ func (p *printer) upTo(n int) {
 	for ; p.shown < p.log.Gone+n; p.shown++ {
 		l := p.log.Lines[p.shown-p.log.Gone]
 		if l.Open {
+			p.await(l)
 			return
 		}
 		rows, seen := p.rows(l)
@@ -149,6 +164,9 @@ func (p *printer) tell(e talk.Event) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.log.Add(e.Time, e.Kind, e.Bytes)
+	if p.stand != nil {
+		p.stand.Stop()
+	}
 	if p.over == nil {
 		p.upTo(len(p.log.Lines))
 	} else {
