@@ -9,6 +9,8 @@ import (
 // Login is a login: the prompts that it meets are those of Config.
 type Login struct {
 	Name     string
+	Nameless bool    // no name is asked for, only the password
+	Open     bool    // a session that is open already will do, whoever's it is
 	Password *string // nil: none must be asked for
 	Within   time.Duration
 	Said     func(text string) // told of each line that is said; may be nil
@@ -24,7 +26,11 @@ type NotLoggedIn struct {
 }
 
 func (e *NotLoggedIn) Error() string {
-	return fmt.Sprintf("%s: not logged in as %s: %s: heard %q", e.Port, e.Name, e.What, e.Heard)
+	as := ""
+	if e.Name != "" {
+		as = " as " + e.Name
+	}
+	return fmt.Sprintf("%s: not logged in%s: %s: heard %q", e.Port, as, e.What, e.Heard)
 }
 
 // standing is what a prompt waits for.
@@ -37,47 +43,59 @@ const (
 	aCommand
 )
 
-// LogIn logs in: it waits for the prompt for a name, which it asks for with the line
+// LogIn logs in, and reports whether a session was open already where that will do: it waits for the prompt for a name, which it asks for with the line
 // ending alone if none is shown, says the name and the password, and waits for the
 // prompt for commands. Errors are *NotLoggedIn, and those of Settle.
-func (d *Dialog) LogIn(ctx context.Context, l Login) error {
+func (d *Dialog) LogIn(ctx context.Context, l Login) (open bool, err error) {
 	until := time.Now().Add(l.Within)
 	d.Asked()
 	if err := d.Settle(ctx, l.Within); err != nil {
-		return err
+		return false, err
 	}
 	at, shown, err := d.standing(ctx, untilShown)
 	if err != nil {
-		return err
+		return false, err
 	}
-	for tries := 0; at != aName && tries < 2; tries++ { // a name that somebody has begun with is given up once
-		if at == aCommand {
-			return d.notLoggedIn(l, "a session is open already", shown, "Log out first: the session may be somebody else's.")
+	wanted, missing := aName, "no name is asked for"
+	if l.Nameless {
+		wanted, missing = aPassword, "no password is asked for"
+	}
+	for tries := 0; at != wanted && tries < 2; tries++ { // a name that somebody has begun with is given up once
+		switch {
+		case at == aCommand && l.Open:
+			return true, nil
+		case at == aCommand:
+			return false, d.notLoggedIn(l, "a session is open already", shown, "Log out first, since the session may be somebody else's; or write unless open, if any will do.")
 		}
 		if at, shown, err = d.answerPrompt(ctx, l, "", until); err != nil {
-			return err
+			return false, err
 		}
 	}
-	if at != aName {
-		return d.notLoggedIn(l, "no name is asked for", shown, "")
+	if at == aCommand && l.Open {
+		return true, nil
 	}
-	if at, shown, err = d.answerPrompt(ctx, l, l.Name, until); err != nil {
-		return err
+	if at != wanted {
+		return false, d.notLoggedIn(l, missing, shown, "")
+	}
+	if !l.Nameless {
+		if at, shown, err = d.answerPrompt(ctx, l, l.Name, until); err != nil {
+			return false, err
+		}
 	}
 	switch {
 	case l.Password == nil && at == aPassword:
-		return d.notLoggedIn(l, "a password is asked for", shown, "Write: log in ... as ... with SECRET")
+		return false, d.notLoggedIn(l, "a password is asked for", shown, "Write: log in ... as ... with SECRET")
 	case l.Password != nil && at == aCommand:
-		return d.notLoggedIn(l, "no password is asked for", shown, "Whoever knows the name can log in. If that is meant so, leave out with and the secret.")
+		return false, d.notLoggedIn(l, "no password is asked for", shown, "Whoever knows the name can log in. If that is meant so, leave out with and the secret.")
 	case l.Password != nil && at == aPassword:
 		if at, shown, err = d.answerPrompt(ctx, l, *l.Password, until); err != nil {
-			return err
+			return false, err
 		}
 	}
 	if at != aCommand {
-		return d.notLoggedIn(l, "it is asked for again", shown, "The name or the password is wrong.")
+		return false, d.notLoggedIn(l, "it is asked for again", shown, "The name or the password is wrong.")
 	}
-	return nil
+	return false, nil
 }
 
 // answerPrompt says a line and waits for the next prompt. A refusal is told at once.

@@ -71,7 +71,7 @@ func (p *performer) logIn(ctx context.Context, n *procedure.LogIn) error {
 		return procedure.Text(v), err
 	}
 	name := p.port(n.Port)
-	if len(p.run.Stations[name].Setup.Login) == 0 || len(p.run.Stations[name].Setup.Prompt) == 0 {
+	if setup := p.run.Stations[name].Setup; len(setup.Login) == 0 && n.Name != nil || len(setup.Password) == 0 && n.Name == nil || len(setup.Prompt) == 0 {
 		return fmt.Errorf("the port %s does not say what asks for a name and what for a command: write login \"...login:\", password \"Password:\", prompt \"...#\" at the port, or in its phrasebook", name)
 	}
 	l := dialog.Login{Within: n.Within, Said: func(text string) {
@@ -80,8 +80,11 @@ func (p *performer) logIn(ctx context.Context, n *procedure.LogIn) error {
 		p.emit(record.Event{Kind: record.Said, Port: name, Text: p.shownSaid(text)})
 	}}
 	var err error
-	if l.Name, err = text(n.Name); err != nil {
-		return err
+	l.Open, l.Nameless = n.Open, n.Name == nil
+	if n.Name != nil {
+		if l.Name, err = text(n.Name); err != nil {
+			return err
+		}
 	}
 	if n.Password != nil {
 		password, err := text(n.Password)
@@ -94,7 +97,11 @@ func (p *performer) logIn(ctx context.Context, n *procedure.LogIn) error {
 		l.Within = procedure.LogInWithin
 	}
 	defer p.waiting(name, "the login", l.Within)()
-	if err = p.dialogs[name].LogIn(ctx, l); err == nil {
+	open, err := p.dialogs[name].LogIn(ctx, l)
+	if open {
+		p.emit(record.Event{Kind: record.Note, Port: name, Text: "a session was open already at " + name + ": nobody was logged in"})
+	}
+	if err == nil {
 		p.asked = name
 	}
 	return err

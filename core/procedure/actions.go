@@ -440,7 +440,7 @@ func (p *parser) linkTooShort(n *Link, at Pos) {
 	}
 }
 
-// readLogIn reads log in PORT as NAME [with PASSWORD] [within T].
+// readLogIn reads log in PORT as NAME [with PASSWORD] [within T] [unless open], or log in PORT with PASSWORD.
 func (p *parser) readLogIn(l *line, at Pos) {
 	form := "Write: log in PORT as \"ops\" with SECRET, and within 30s if you like."
 	n := &LogIn{Pos: at}
@@ -452,11 +452,21 @@ func (p *parser) readLogIn(l *line, at Pos) {
 	if n.Port, ok = p.portName(l); !ok {
 		return
 	}
-	if !l.takeWord("as") {
-		p.mistake(l.here(), "wanted as and the name", form)
+	named := l.peekWord() == "as"
+	if !named && l.peekWord() != "with" {
+		p.mistake(l.here(), "wanted as and the name, or with and the secret", form)
 		return
 	}
+	if named {
+		l.word()
+	}
 	text, offset := l.rest()
+	if !named {
+		text, offset = " "+text, offset-1
+	}
+	if front, ok := strings.CutSuffix(strings.TrimRight(text, " \t"), " unless open"); ok {
+		n.Open, text = true, strings.TrimRight(front, " \t")
+	}
 	part := func(word string) (inner string, from int, found bool) {
 		i := strings.LastIndex(text, word)
 		if i < 0 {
@@ -480,7 +490,11 @@ func (p *parser) readLogIn(l *line, at Pos) {
 			return
 		}
 	}
-	if text == "" {
+	if !named && strings.TrimSpace(text) == "" && n.Password != nil {
+		p.put(n)
+		return
+	}
+	if strings.TrimSpace(text) == "" {
 		p.mistake(at, "there is no name", form)
 		return
 	}

@@ -389,8 +389,9 @@ const CollectWithin = 30 * time.Second
 type LogIn struct {
 	Pos
 	Port     string
-	Name     *Expr
+	Name     *Expr         // nil: only a password is asked for
 	Password *Expr         // nil: none must be asked for
+	Open     bool          // a session that is open already will do
 	Within   time.Duration // 0 means LogInWithin
 }
 

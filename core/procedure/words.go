@@ -198,6 +198,8 @@ func init() { // the readers need the words
 		}},
 		{Name: "log", read: (*parser).readLogIn, called: []string{"login"}, whole: "log in", example: `log in console as "ops" with SECRET`, Forms: []Form{
 			{"`log in PORT as EXPRESSION [with SECRET] [within T]`", `logs in: waits for the prompt for a name, which it asks for by Enter, says the name and the password, and waits for the prompt for commands; 30 s at most unless given`},
+			{"`log in PORT with SECRET [within T]`", `... where only a password is asked for, as for a second level`},
+			{"`log in PORT ... unless open`", `... or goes on with a session that is open already, whoever's it is; that is told`},
 		}},
 		{Name: "fail", read: (*parser).readFail, called: []string{"abort", "error", "exit"}, Forms: []Form{
 			{"`fail \"WHY\"`", `ends the step at once as failed; no other try follows`},
