@@ -61,6 +61,9 @@ type Run struct {
 	// Reach stands for the network in a rehearsal: it is told what is to be reached and within what
 	// time, and tells how long that took. Nil is the network itself.
 	Reach func(what string, within time.Duration) (time.Duration, error)
+	// Afresh has each try of a step ask anew, whatever is owed: the same is asked again, so whichever answer
+	// comes is right.
+	Afresh bool
 	// Part is one of several at once in one record, which tells itself what begins and what
 	// came of all.
 	Part bool

@@ -56,6 +56,11 @@ func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 			break
 		}
 		p.tidyUp(ctx)
+		for _, d := range p.dialogs {
+			if p.run.Afresh {
+				d.GiveUp()
+			}
+		}
 	}
 	err = p.second(outside, err, limits)
 	if outcome(err) == verdict.Skipped {

@@ -34,6 +34,8 @@ type Module struct {
 type Modules struct {
 	Stations []*bench.Station
 	Session  *Session
+
+	afresh bool // each try asks anew, whatever is owed
 }
 
 // Known reports why the settings of a module cannot be read, before a port is opened.
@@ -200,7 +202,7 @@ func (m *Modules) perform(ctx context.Context, st *bench.Station, steps string, 
 	}
 	own := *st
 	values := map[string]any{}
-	run := &perform.Run{Procedure: file, Stations: map[string]*bench.Station{"module": &own}, Values: map[string]any{}, Part: true,
+	run := &perform.Run{Procedure: file, Stations: map[string]*bench.Station{"module": &own}, Values: map[string]any{}, Part: true, Afresh: m.afresh,
 		Events: m.Session.Events.With(func(e record.Event) {
 			if end, ok := e.Value.(record.StepEnd); ok && e.Kind == record.Step {
 				for name, given := range end.Values {
@@ -242,6 +244,7 @@ func (m *Modules) Shows(ctx context.Context, st *bench.Station, statements []str
 		m.Session = &Session{}
 	}
 	steps := fmt.Sprintf("step \"it shows\" tries 1000 every 1s within %v\n%s\nend\n", within, strings.Join(slices.Concat(enter, statements, leave), "\n"))
+	m.afresh = true
 	res, _, err := m.perform(ctx, st, steps, false)
 	if err == nil && res.Verdict != verdict.Passed {
 		err = fmt.Errorf("%s has not shown itself within %v", st.Name, within)
