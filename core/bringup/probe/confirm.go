@@ -43,10 +43,22 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 	r.Kind, r.Speed, r.Frame, r.Ending = Found, l.Speed, l.Frame, ending
 	r.Dialect = phrasebook.Lines
 	prompt := lastPart(got)
+	result := isResult(lastLine(text), wake, got)
+	if result && refuses(lastLine(text)) { // other families say ERROR too: the standard wants OK to AT alone
+		at, err := p.ask(ctx, l, "AT"+ending.Bytes())
+		if err != nil {
+			return false, err
+		}
+		p.note(l, "AT"+ending.Bytes(), at)
+		if answer := lastLine(string(p.own(at, "AT"))); !isResult(answer, "AT", at) || refuses(answer) {
+			result = false
+			p.because("it refuses AT alone, with %s: no module of ITU-T V.250 does", oneLine(answer))
+		}
+	}
 	switch {
 	case prompt != "":
 		p.because("the answer ends with %s and no line end, as a prompt does", oneLine(prompt))
-	case isResult(lastLine(text), wake, got):
+	case result:
 		r.Dialect = phrasebook.AT
 		p.because("the answer ends with a final result as ITU-T V.250 has it: %s", oneLine(lastLine(text)))
 	case strings.Contains(text, strings.TrimSpace(wake)) && wake != "":

@@ -13,8 +13,8 @@ import (
 	"uparrot/core/uart"
 )
 
-// readable is the share of bytes that modules print: text in ASCII, letters and digits of
-// other tongues in UTF-8, blanks, line ends. Nothing at all is not readable.
+// readable is the share of bytes that modules print: text in ASCII, letters of other
+// tongues and what shells draw with in UTF-8, blanks, line ends. Nothing at all is not readable.
 func readable(b []byte) float64 {
 	if len(b) >= 5 && bytes.Count(b, b[:1]) == len(b) {
 		return 0 // nobody says one character over and over: a wrong speed makes it of anything
@@ -22,20 +22,24 @@ func readable(b []byte) float64 {
 	if len(b) == 0 {
 		return 0
 	}
-	n, others := 0, 0
+	n, others, signs := 0, 0, 0
 	for _, c := range string(b) {
 		switch {
 		case c >= ' ' && c <= '~' || c == '\r' || c == '\n' || c == '\t':
 			n++
-		case c != utf8.RuneError && (unicode.IsLetter(c) || unicode.IsDigit(c)):
+		case c != utf8.RuneError && unicode.IsGraphic(c):
 			others += utf8.RuneLen(c)
+			signs++
 		}
 	}
-	if 4*others <= n && utf8.Valid(b) { // a wrong setting makes such letters too, now and then
+	if (4*others <= n || signs >= surelySigns) && utf8.Valid(b) { // a wrong setting makes such letters too, now and then
 		n += others
 	}
 	return float64(n) / float64(len(b))
 }
+
+// surelySigns is how many signs of UTF-8 a wrong setting does not make without a byte that is none.
+const surelySigns = 3
 
 // plain removes colours and cursor moves.
 func plain(b []byte) []byte {
@@ -103,6 +107,9 @@ func stripParity(b []byte) ([]byte, uart.Parity) {
 // unframed is what came with another frame than eight bits without parity, taken for that,
 // and which frame that is; the zero value if none is seen.
 func unframed(b []byte) ([]byte, uart.Frame) {
+	if utf8.Valid(b) { // what a wrong frame makes of text is not, but for a letter or two
+		return b, uart.Frame{}
+	}
 	if low, parity := stripParity(b); parity != uart.None {
 		return low, uart.Frame{DataBits: 7, Parity: parity, Stop: 2}
 	}
@@ -136,6 +143,19 @@ func isResult(line, said string, got []byte) bool {
 		return true
 	}
 	for _, p := range append(phrasebook.V250Successes(), phrasebook.V250Refusals()...) {
+		if _, ok := p.Match([]byte(line)); ok {
+			return true
+		}
+	}
+	return false
+}
+
+// refuses reports whether a final result of ITU-T V.250 says no, as a word or as a number.
+func refuses(line string) bool {
+	if _, no := phrasebook.V250Number(line); no {
+		return true
+	}
+	for _, p := range phrasebook.V250Refusals() {
 		if _, ok := p.Match([]byte(line)); ok {
 			return true
 		}

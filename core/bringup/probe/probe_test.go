@@ -166,7 +166,13 @@ func TestFindsWhatItIs(t *testing.T) {
 		"a console":            {end: "\r", answer: func(l string) string { return l + "\r\nno such word\r\ntower> " }, want: "9600 8N1, ending cr, console, prompt tower>, final , sure true"},
 		"its own final result": {end: "\r", answer: func(l string) string { return "got " + l + "\r\nfine\r\n" }, want: "9600 8N1, ending cr, lines, prompt , final fine, sure true"},
 		"OK within a word":     {end: "\r", answer: func(l string) string { return "BROKEN LINE OK?\r\n" }, want: "9600 8N1, ending cr, lines, prompt , final , sure true"},
-		"results of V.250":     {end: "\r", answer: func(l string) string { return "\r\nERROR\r\n" }, want: "9600 8N1, ending cr, at, prompt , final , sure true"},
+		"results of V.250": {end: "\r", answer: func(l string) string {
+			if strings.Trim(l, "\n") != "AT" {
+				return "\r\nERROR\r\n"
+			}
+			return "\r\nOK\r\n"
+		}, want: "9600 8N1, ending cr, at, prompt , final , sure true"},
+		"ERROR to everything": {end: "\r", answer: func(l string) string { return "\r\nERROR\r\n" }, want: "9600 8N1, ending cr, lines, prompt , final , sure true"},
 		"an LF spoils its lines": {end: "\r", answer: func(l string) string {
 			if strings.Contains(l, "\n") {
 				return ""
@@ -376,6 +382,31 @@ func TestJudge(t *testing.T) {
 	for _, b := range [][]byte{[]byte("plain text"), {0x80, 0xff, 0x13, 0xaa, 0x55}, nil, {0xc3, 0xa4, 'a', 'b', 'c'}} {
 		if _, p := stripParity(b); p != uart.None {
 			t.Errorf("%q has %v parity", b, p)
+		}
+	}
+	high := func(s string) (b []byte) { // as a second stop bit is read as the eighth
+		for _, c := range []byte(s) {
+			b = append(b, c|0x80)
+		}
+		return b
+	}
+	for _, c := range []struct {
+		got   []byte
+		frame string
+	}{
+		{high("OK\r\n"), "7N2"}, {even("~NODE: 17\r\n"), "7E1"}, {[]byte("─────"), ""}, {[]byte("❯ "), ""}, {[]byte("plain"), ""},
+	} {
+		want := uart.Frame{}
+		if c.frame != "" {
+			want = frame(c.frame)
+		}
+		if _, f := unframed(c.got); f != want {
+			t.Errorf("%q is %v, want %s", c.got, f, c.frame)
+		}
+	}
+	for text, want := range map[string]float64{"── tower ready, all is well ──": 1, "❯ ls the lower station": 1, "\xf0\x80": 0, "wwwww": 0, "ü 3": 0.5} {
+		if got := readable([]byte(text)); got != want {
+			t.Errorf("%q is %v readable, want %v", text, got, want)
 		}
 	}
 	for got, want := range map[string]string{"\x00\xff\x80\x13\r\nCURLEW 3.1\r\n": "4 CURLEW 3.1", "inputs 0\r\n": "0 inputs 0", "\xff\xfe": "2 ", "": "0 "} {
