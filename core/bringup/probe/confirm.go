@@ -7,20 +7,23 @@ import (
 	"strings"
 
 	"uparrot/core/phrasebook"
+	"uparrot/core/port"
+	"uparrot/core/text"
 	"uparrot/core/uart"
 )
 
 // likely reports whether an answer is worth a second question.
 func (p *Probe) likely(l uart.Line, sent string, got []byte) bool {
-	text, _ := unframed(got)
-	text = withoutEcho(plain(text), sent)
-	return (len(bytes.TrimSpace(text)) >= 2 || asNumber(sent, got)) && readable(text) >= 0.9
+	told, _ := unframed(got)
+	told = withoutEcho(plain(told), sent)
+	return (len(bytes.TrimSpace(told)) >= 2 || asNumber(sent, got)) && readable(told) >= 0.9
 }
 
 // confirm asks again at a setting that has given a readable answer, finds the
 // frame and the line ending, and says how sure all of it is.
 func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, error) {
 	by, send := wake, p.asked(wake)
+	counted := p.badFrames()
 	usual := p.rest
 	p.rest = max(longRest, usual)
 	p.from = len(p.result.Heard)
@@ -38,13 +41,13 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 	if again != nil {
 		got, send = again, wake
 	}
-	text := string(p.own(got, send))
+	told := string(p.own(got, send))
 	r := &p.result
 	r.Kind, r.Speed, r.Frame, r.Ending = Found, l.Speed, l.Frame, ending
 	r.Dialect = phrasebook.Lines
 	prompt := lastPart(got)
-	result := isResult(lastLine(text), wake, got)
-	if result && refuses(lastLine(text)) { // other families say ERROR too: the standard wants OK to AT alone
+	result := isResult(lastLine(told), wake, got)
+	if result && refuses(lastLine(told)) { // other families say ERROR too: the standard wants OK to AT alone
 		at, err := p.ask(ctx, l, "AT"+ending.Bytes())
 		if err != nil {
 			return false, err
@@ -60,23 +63,36 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 		p.because("the answer ends with %s and no line end, as a prompt does", oneLine(prompt))
 	case result:
 		r.Dialect = phrasebook.AT
-		p.because("the answer ends with a final result as ITU-T V.250 has it: %s", oneLine(lastLine(text)))
-	case strings.Contains(text, strings.TrimSpace(wake)) && wake != "":
+		p.because("the answer ends with a final result as ITU-T V.250 has it: %s", oneLine(lastLine(told)))
+	case strings.Contains(told, strings.TrimSpace(wake)) && wake != "":
 		p.because("the answer takes up what was sent")
 	}
-	p.because("%.0f %% of the answer is readable text: %s", 100*readable([]byte(text)), oneLine(text))
+	p.because("%.0f %% of the answer is readable told: %s", 100*readable([]byte(told)), oneLine(told))
 	if prompt == "" && r.Dialect == phrasebook.Lines {
-		if err := p.final(ctx, l, wake, lastLine(text)); err != nil {
+		if err := p.final(ctx, l, wake, lastLine(told)); err != nil {
 			return true, err
 		}
 	}
 	talks, err := p.certainty(ctx, l, wake, got, prompt)
+	if n := p.badFrames() - counted; n > 0 { // most can be read of a parity bit that is taken for a stop bit
+		r.Sure = false
+		p.because("the port has counted %s of frame or parity at %s: another frame is likely", text.Count(n, "error"), l)
+	}
 	if err == nil && talks && !p.unasked { // that it speaks by itself was not known: all came out of that, perhaps
 		p.unasked = true
 		r.Kind, r.Why, r.Prompt, r.Final = "", []string{}, "", ""
 		return p.confirm(ctx, l, by)
 	}
 	return true, err
+}
+
+// badFrames is how many errors of frame and parity the port has counted; 0 where it counts none.
+func (p *Probe) badFrames() int {
+	c, err := port.CountersOf(p.Port)
+	if err != nil {
+		return 0
+	}
+	return int(c.Frame + c.Parity)
 }
 
 // answered asks again, and finds the frame and what the module sends by itself. It returns

@@ -149,6 +149,45 @@ func TestFindsFrames(t *testing.T) {
 	}
 }
 
+// counted is a port whose receiver counts an error for each byte that came with another frame than the
+// module's, and hands the byte on all the same, as many do.
+type counted struct {
+	port.Port
+	right uart.Frame
+	n     int
+}
+
+func (c *counted) Read(b []byte) (int, error) {
+	n, err := c.Port.Read(b)
+	if c.Line().Frame.Filled() != c.right.Filled() {
+		c.n += n
+	}
+	return n, err
+}
+
+func (c *counted) Counters() (port.Counters, error) { return port.Counters{Frame: c.n}, nil }
+
+// A frame at which all can be read, and errors are counted, is not sure; the right one is.
+func TestCountedErrors(t *testing.T) {
+	for _, f := range []string{"8E1", "8O1", "8N1"} {
+		synctest.Test(t, func(t *testing.T) {
+			host, module := port.Pipe("m", uart.DefaultLine)
+			defer host.Close()
+			c := &counted{Port: host, right: frame(f)}
+			simtest.Answer(module, func(line string) string {
+				if strings.Trim(line, "\n") != "AT" {
+					return ""
+				}
+				return "\r\nOK\r\n"
+			})
+			r, err := (&Probe{Port: c, Speeds: []int{115200}}).Run(t.Context())
+			if err != nil || r.Kind != Found || !r.Sure || r.Frame.Filled() != frame(f).Filled() {
+				t.Errorf("%s: %s sure %v, %v, %v", f, r.Frame, r.Sure, r.Why, err)
+			}
+		})
+	}
+}
+
 // What a module is like that answers nothing, or in its own way, is found as well, and
 // nothing is left in its buffer.
 func TestFindsWhatItIs(t *testing.T) {
