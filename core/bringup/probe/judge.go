@@ -223,11 +223,22 @@ func (p *Probe) own(got []byte, sent string) []byte {
 	}
 	var kept []byte
 	for _, line := range bytes.SplitAfter(got, []byte("\n")) {
-		if !p.shapes[shape(string(line))] {
-			kept = append(kept, line...)
-		}
+		kept = append(kept, line[:p.byItself(line)]...)
 	}
 	return kept
+}
+
+// byItself is where in a line what the module sends by itself begins: such a line may stand behind a prompt.
+func (p *Probe) byItself(line []byte) int {
+	if p.shapes[shape(string(line))] {
+		return 0
+	}
+	for at, c := range line {
+		if c == ' ' && p.shapes[shape(string(line[at:]))] {
+			return at + 1
+		}
+	}
+	return len(line)
 }
 
 // lost says what was heard where no setting was found, and what that points to.

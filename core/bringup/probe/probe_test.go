@@ -203,6 +203,10 @@ func TestFindsWhatItIs(t *testing.T) {
 		"it talks much":        {by: "gust 7 of 9, bearing 210\r\n", every: 100 * time.Millisecond, want: "9600 8N1, ending not said, lines, prompt , final , sure true"},
 		"it only repeats":      {repeats: true, want: "9600 8N1, ending not said, lines, prompt , final , sure false"},
 		"a console":            {end: "\r", answer: func(l string) string { return l + "\r\nno such word\r\ntower> " }, want: "9600 8N1, ending cr, console, prompt tower>, final , sure true"},
+		"a console that sends by itself": {by: "beat 7\r\n", every: 700 * time.Millisecond, end: "\r", answer: func(l string) string { return l + "\r\nno such word\r\ntower> " },
+			want: "9600 8N1, ending cr, console, prompt tower>, final , sure true"},
+		"a console that sends often by itself": {by: "beat 7\r\n", every: 310 * time.Millisecond, end: "\r", answer: func(l string) string { return l + "\r\nno such word\r\ntower> " },
+			want: "9600 8N1, ending cr, console, prompt tower>, final , sure true"},
 		"its own final result": {end: "\r", answer: func(l string) string { return "got " + l + "\r\nfine\r\n" }, want: "9600 8N1, ending cr, lines, prompt , final fine, sure true"},
 		"OK within a word":     {end: "\r", answer: func(l string) string { return "BROKEN LINE OK?\r\n" }, want: "9600 8N1, ending cr, lines, prompt , final , sure true"},
 		"results of V.250": {end: "\r", answer: func(l string) string {
