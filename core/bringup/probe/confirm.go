@@ -67,7 +67,7 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 	case strings.Contains(told, strings.TrimSpace(wake)) && wake != "":
 		p.because("the answer takes up what was sent")
 	}
-	p.because("%.0f %% of the answer is readable told: %s", 100*readable([]byte(told)), oneLine(told))
+	p.because("%.0f %% of the answer is readable text: %s", 100*readable([]byte(told)), oneLine(told))
 	if prompt == "" && r.Dialect == phrasebook.Lines {
 		if err := p.final(ctx, l, wake, lastLine(told)); err != nil {
 			return true, err
