@@ -132,8 +132,11 @@ func (c *probeCommand) stops(cmd *cobra.Command, st *bench.Station) error {
 	return nil
 }
 
-// watch shows what is heard at each try.
+// watch shows which setting is tried, and what is heard at it.
 func (c *probeCommand) watch(e record.Event) {
+	if t, ok := e.Live.(probe.Trying); ok && t.Line.Speed > 0 {
+		c.Err.Draw("trying %s, %d of %d", t.Line, t.Nth, t.Of)
+	}
 	if h, ok := e.Live.(probe.Heard); ok && h.Text != "" {
 		c.Err.Draw("heard%s: %s", atSpeed(h), shell.OneLine(h.Text))
 	}

@@ -165,7 +165,9 @@ func refuses(line string) bool {
 
 // asNumber reports whether what came is a final result of ITU-T V.250 as a number.
 func asNumber(said string, got []byte) bool {
-	got = bytes.TrimPrefix(got, []byte(strings.TrimSpace(said)+"\r"))
+	if rest, ok := bytes.CutPrefix(bytes.TrimLeft(got, "\r\n"), []byte(strings.TrimSpace(said)+"\r")); ok { // an echo of all that was sent
+		got = bytes.TrimPrefix(rest, []byte("\n"))
+	}
 	result, _ := phrasebook.V250Number(strings.TrimSuffix(string(got), "\r"))
 	return result != "" && bytes.HasSuffix(got, []byte("\r")) && strings.HasPrefix(strings.ToUpper(strings.TrimSpace(said)), "AT")
 }

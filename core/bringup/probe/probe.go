@@ -79,6 +79,12 @@ type Heard struct {
 	Readable float64    `json:"readable"` // share, 0 to 1
 }
 
+// Trying is the setting that is tried now, one of so many of a pass.
+type Trying struct {
+	Line    uart.Line
+	Nth, Of int
+}
+
 // Line is the setting at which it was heard; the zero value of a port without a line.
 func (h Heard) Line() uart.Line { return uart.Line{Speed: h.Speed, Frame: h.Frame} }
 
@@ -91,7 +97,7 @@ type Probe struct {
 	NoLine bool           // the port has no serial line of its own: there are no speeds and frames
 	Within time.Duration  // how long an answer may take to begin; 0 means the package's own
 	Break  string         // said while a module starts, so that it stops at its prompt; "" says nothing
-	Events *record.Stream // told of each try, a Heard, and, sealed, of the result; nil tells nobody
+	Events *record.Stream // told of each setting that is tried, a Trying, of what came, a Heard, and, sealed, of the result; nil tells nobody
 
 	chunks   *port.Chunks
 	result   Result
@@ -322,6 +328,7 @@ func (p *Probe) pass(ctx context.Context, lines []uart.Line, first bool) (bool, 
 			continue // this port cannot do that speed
 		}
 		p.tried[l] = true
+		p.Events.Emit(record.Event{Kind: record.Progress, Live: Trying{l, i + 1, len(lines)}})
 		if !first { // what came at the speed before says nothing about this one
 			if err := p.Port.Purge(); err != nil {
 				return false, err

@@ -199,10 +199,10 @@ func TestFindsWhatItIs(t *testing.T) {
 		answer  func(line string) string
 		want    string
 	}{
-		"it only talks":        {by: "gust 7 of 9\r\n", every: time.Second, want: "9600 8N1, ending not said, lines, prompt , final , sure false"},
-		"it talks much":        {by: "gust 7 of 9, bearing 210\r\n", every: 100 * time.Millisecond, want: "9600 8N1, ending not said, lines, prompt , final , sure true"},
-		"it only repeats":      {repeats: true, want: "9600 8N1, ending not said, lines, prompt , final , sure false"},
-		"a console":            {end: "\r", answer: func(l string) string { return l + "\r\nno such word\r\ntower> " }, want: "9600 8N1, ending cr, console, prompt tower>, final , sure true"},
+		"it only talks":   {by: "gust 7 of 9\r\n", every: time.Second, want: "9600 8N1, ending not said, lines, prompt , final , sure false"},
+		"it talks much":   {by: "gust 7 of 9, bearing 210\r\n", every: 100 * time.Millisecond, want: "9600 8N1, ending not said, lines, prompt , final , sure true"},
+		"it only repeats": {repeats: true, want: "9600 8N1, ending not said, lines, prompt , final , sure false"},
+		"a console":       {end: "\r", answer: func(l string) string { return l + "\r\nno such word\r\ntower> " }, want: "9600 8N1, ending cr, console, prompt tower>, final , sure true"},
 		"a console that sends by itself": {by: "beat 7\r\n", every: 700 * time.Millisecond, end: "\r", answer: func(l string) string { return l + "\r\nno such word\r\ntower> " },
 			want: "9600 8N1, ending cr, console, prompt tower>, final , sure true"},
 		"a console that sends often by itself": {by: "beat 7\r\n", every: 310 * time.Millisecond, end: "\r", answer: func(l string) string { return l + "\r\nno such word\r\ntower> " },
@@ -445,6 +445,11 @@ func TestJudge(t *testing.T) {
 		}
 		if _, f := unframed(c.got); f != want {
 			t.Errorf("%q is %v, want %s", c.got, f, c.frame)
+		}
+	}
+	for got, want := range map[string]bool{"0\r": true, "AT\r0\r": true, "\rAT\r\n0\r": true, "\rAT\r\n0\r\n": false, "\r\n0\r": false, "7\r": true, "5 \r": false, "9\r": false} {
+		if is := asNumber("AT", []byte(got)); is != want {
+			t.Errorf("%q is a result as a number: %v", got, is)
 		}
 	}
 	for text, want := range map[string]float64{"── tower ready, all is well ──": 1, "❯ ls the lower station": 1, "\xf0\x80": 0, "wwwww": 0, "ü 3": 0.5} {
