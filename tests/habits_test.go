@@ -396,7 +396,7 @@ func TestHabits(t *testing.T) {
 		})
 	}
 	all.Wait()
-	if *onlyHabit == "" && len(habits) < 40 {
+	if *onlyHabit == "" && len(habits) < 80 {
 		t.Errorf("there are %d habits", len(habits))
 	}
 }

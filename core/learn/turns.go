@@ -103,7 +103,7 @@ func (p *port) answer(t *turn) {
 	var began conversation.Heard
 	echoed := false
 	take := func(ended bool) {
-		s := strings.TrimSpace(string(text.Plain(heard)))
+		s := strings.Trim(string(text.Plain(heard)), " \t\r\n\x00")
 		heard = nil
 		switch {
 		case s == "" || !utf8.ValidString(s) || strings.ContainsRune(s, 0): // noise, such as that of a start
@@ -279,13 +279,28 @@ func cutPager(t *conversation.Turn, pagers []*pattern.Pattern) bool {
 	}
 	b := t.Heard[last].Bytes
 	from := bytes.LastIndexAny(b, "\r\n") + 1
-	if !matches(pagers, strings.TrimSpace(string(text.Plain(b[from:])))) {
-		return false
+	kept := b[:from]
+	if shown := strings.TrimSpace(string(text.Plain(b[from:]))); !matches(pagers, shown) {
+		front, ok := endsWith(shown, pagers)
+		if !ok {
+			return false
+		}
+		kept = append(slices.Clone(kept), front+"\r\n"...) // what stands before it is a line
 	}
 	heard := slices.Clone(t.Heard) // the record's own are not touched
-	heard[last].Bytes = b[:from]
+	heard[last].Bytes = kept
 	t.Heard = heard
 	return true
+}
+
+// endsWith is what stands in a text right before one of some literal texts, with which it ends.
+func endsWith(shown string, list []*pattern.Pattern) (front string, ok bool) {
+	for _, p := range list {
+		if literal, is := p.Literal(); is && literal != "" && strings.HasSuffix(shown, literal) {
+			return strings.TrimSuffix(shown, literal), true
+		}
+	}
+	return "", false
 }
 
 // unanswered reports whether nothing came where something must.

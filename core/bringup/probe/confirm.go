@@ -2,6 +2,7 @@ package probe
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -45,7 +46,7 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 	r := &p.result
 	r.Kind, r.Speed, r.Frame, r.Ending = Found, l.Speed, l.Frame, ending
 	r.Dialect = phrasebook.Lines
-	prompt := lastPart(p.own(got, send))
+	prompt := cmp.Or(lastPart(got), lastPart(p.own(got, send)))
 	result := isResult(lastLine(told), wake, got)
 	if result && refuses(lastLine(told)) { // other families say ERROR too: the standard wants OK to AT alone
 		at, err := p.ask(ctx, l, "AT"+ending.Bytes())
@@ -229,7 +230,7 @@ func (p *Probe) certainty(ctx context.Context, l uart.Line, wake string, got []b
 		return false, err
 	}
 	p.note(l, send, again)
-	if prompt != "" && lastPart(p.own(again, wake)) == prompt {
+	if prompt != "" && (lastPart(again) == prompt || lastPart(p.own(again, wake)) == prompt) {
 		r.Dialect, r.Prompt = phrasebook.Console, prompt
 	}
 	once, twice, alone := p.own(got, wake), p.own(again, wake), p.own(unasked, "")

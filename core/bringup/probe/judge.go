@@ -185,8 +185,11 @@ func oneLine(s string) string {
 // lastPart is what stands behind the last line end of an answer, "" if nothing does or
 // it is too long for a prompt.
 func lastPart(got []byte) string {
-	got = plain(got)
-	last := text.TrimBlanks(got[bytes.LastIndexAny(got, "\r\n")+1:])
+	raw := got[bytes.LastIndexAny(got, "\r\n")+1:]
+	last := text.TrimBlanks(plain(raw))
+	if len(last) == 0 && len(raw) > 0 { // a prompt that was drawn, and drawn over with CR and a cursor move
+		last = text.TrimBlanks(text.Terminal(got[bytes.LastIndexByte(got, '\n')+1:]))
+	}
 	if len(last) > 64 || readable(last) < 1 && len(last) > 0 {
 		return ""
 	}
