@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"uparrot/core/phrasebook"
 	"uparrot/core/text"
@@ -179,6 +180,9 @@ func (d *Dialog) SayBytes(ctx context.Context, b []byte) (time.Time, error) {
 		d.begin(true)
 	}
 	if d.cfg.Dialect != phrasebook.Bytes { // which has no lines that could echo it
+		if i := strings.LastIndexFunc(line, unicode.IsControl); i >= 0 { // nothing before that is repeated as it is
+			d.echo.typed, line = "", line[i+1:]
+		}
 		if d.echo.typed += line; whole {
 			d.saidLines++
 			d.owes(d.echo.typed, d.saidLines, false)

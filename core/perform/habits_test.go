@@ -128,6 +128,8 @@ var habits = []struct {
 			[]string{"pause 10ms / say dev: who / not hear dev for 100ms: boot {}", "hear dev: ready"}, []string{"failed boot 1", "passed"}, "who", 300 * time.Millisecond},
 		{"answers a poll late: that is no answer to what is said after the watch", lines, "", says{"t": "{900ms}value 24\r\n", "p": "{300ms}value 5\r\n"},
 			[]string{"watch for 1500ms / poll dev every 700ms: t / reading dev: value {v:num} / end / say dev: p / hear dev: value {x:num} / check x == 5"}, []string{"passed"}, "t|t|p", 2600 * time.Millisecond},
+		{"is stopped by a control byte, and repeats what it is told", console, "", says{"show": "{line}\r\non" + prompt, "bytes \x03": "^C" + prompt},
+			[]string{"say dev: show / say bytes dev: {ctrl-c} / pause 100ms / say dev: show / hear dev: on"}, []string{"passed"}, "show|\x03|show", ms100},
 		{"counts down behind the question: bytes go out at once", console, "", says{"up": "any key: 3{300ms}\b2{300ms}\b1{300ms}\b0", "": "{line}" + prompt},
 			[]string{"hear bytes dev: any key: / say bytes dev: s{cr} / say dev: show"}, []string{"passed"}, "s|show", 900 * time.Millisecond},
 	}},
