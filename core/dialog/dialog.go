@@ -170,7 +170,7 @@ type Dialog struct {
 
 // Open begins a conversation on a port. The dialog owns the port from then on.
 func Open(p port.Port, cfg Config) *Dialog {
-	d := &Dialog{port: p, cfg: cfg, shown: -1, latest: -1, exchange: exchange{early: -1}, opened: time.Now(), done: make(chan struct{})}
+	d := &Dialog{port: p, cfg: cfg, shown: -1, latest: -1, opened: time.Now(), done: make(chan struct{})}
 	if dg, ok := p.(interface{ Datagrams() bool }); ok {
 		d.datagrams = dg.Datagrams()
 	}
@@ -188,7 +188,7 @@ func (d *Dialog) Configure(change func(*Config)) (before Config) {
 	change(&d.cfg)
 	d.compile()
 	if d.cfg.Dialect != before.Dialect {
-		d.exchange = exchange{early: -1}
+		d.exchange = exchange{}
 		d.forgetEcho()
 	}
 	return before
@@ -399,7 +399,7 @@ func (d *Dialog) PassAll() {
 		d.exchange.late, d.exchange.refused = true, ""
 		return
 	}
-	d.exchange = exchange{early: -1}
+	d.exchange = exchange{}
 	d.echo.latest = 0
 }
 

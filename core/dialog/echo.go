@@ -140,7 +140,7 @@ func (d *Dialog) echoed(i int, l *Line) {
 	}
 	x := &d.exchange
 	if l.stale = o.line != x.line; !l.stale && !x.echoed { // what came before it may answer what was said earlier
-		x.echoed, x.early, x.earlyRefused = true, -1, ""
+		x.echoed, x.early, x.earlyRefused = true, 0, ""
 		d.turn.leave(d.turn.at, l.start, false)
 		d.turn.from = max(d.turn.from, l.num+1)
 		d.noSilence()
@@ -159,7 +159,7 @@ const echoSilence = 500 * time.Millisecond
 func (d *Dialog) watchEcho() {
 	d.proveEcho()
 	d.noSilence()
-	if !d.awaiting() || d.exchange.early < 0 && !slices.ContainsFunc(d.lines[d.since(max(d.exchange.first, d.exchange.explained)):], func(l Line) bool { return l.class == plain }) {
+	if !d.awaiting() || d.exchange.early == 0 && !slices.ContainsFunc(d.lines[d.since(max(d.exchange.first, d.exchange.explained)):], func(l Line) bool { return l.class == plain }) {
 		return
 	}
 	var timer *time.Timer
@@ -211,8 +211,8 @@ func (d *Dialog) echoStops() {
 	if x.earlyRefused != "" {
 		x.refused, x.refusal, x.earlyRefused = x.earlyRefused, x.earlyRefusal, ""
 	}
-	if x.early >= 0 && x.open {
-		d.end(x.early)
+	if x.early > 0 && x.open {
+		d.end(x.early - 1)
 	}
 }
 
