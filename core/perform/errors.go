@@ -141,6 +141,8 @@ func Advice(err error, ending phrasebook.Ending) string {
 		switch {
 		case m.Older != "":
 			return "If the older one is meant, hear it before what was done next, or write hear earlier."
+		case strings.Contains(noise, "\xff\xfb") || strings.Contains(noise, "\xff\xfd"):
+			return "The other side negotiates in Telnet (RFC 854): write telnet:// in place of tcp://."
 		case m.Blanks:
 			return "The lines differ in blanks alone. Between words and numbers a blank stands for one or more; beside other open places, expressions and in quotes they are exact."
 		case m.Hidden != "":
@@ -167,8 +169,6 @@ func Advice(err error, ending phrasebook.Ending) string {
 			return "Compare the two lines where they part; a blank or a letter's case counts."
 		case len(m.Packets) > 0:
 			return "These packets came, cut where the line was silent: hold them beside the guide, byte by byte."
-		case strings.Contains(noise, "\xff\xfb") || strings.Contains(noise, "\xff\xfd"):
-			return "The other side negotiates in Telnet (RFC 854): write telnet:// in place of tcp://."
 		case unreadable(noise):
 			return "What came cannot be read: the speed or the frame is probably another."
 		case m.Near >= 0:
