@@ -1,8 +1,8 @@
 //go:build linux
 
 // Package real drives the built program against devices that nobody of this project
-// wrote: a software modem, a boot loader and a login console under emulation, an
-// interpreter, a firmware in Forth, a network serial server. Each test starts its own
+// wrote: a software modem, boot loaders, firmware shells and a login console under emulation, an
+// interpreter, a database shell, a debugger, a network serial server, a Telnet login. Each test starts its own
 // peers and ends them by id. Where one is not installed the test is skipped and says
 // what to install; run with -v to see it.
 package real

@@ -102,3 +102,17 @@ func TestBootLoaderElsewhere(t *testing.T) {
 		"say boot: lamp on"),
 		[]string{"boot=" + at}, "passed", "passed", "passed", "failed was not seen to restart within 4s: its prompt came back", "failed was refused with Unknown command 'lamp'")
 }
+
+// A firmware shell that draws with cursor codes: what it redraws, its echo, a refusal, a restart.
+func TestFirmwareShell(t *testing.T) {
+	_, at := emulated(t, "qemu-system-aarch64", "qemu-system-arm", "-M", "virt", "-cpu", "cortex-a57", "-m", "512", "-net", "none", "-bios", needFile(t, "/usr/share/qemu-efi-aarch64/QEMU_EFI.fd", "qemu-efi-aarch64"))
+	book := write(t, "fw.toml", "family = \"Firmware\"\ndialect = \"console\"\n[banner]\nheard = \"UEFI Interactive Shell ...\"\n")
+	perform(t, steps("port fw: dialect console, ending cr, prompt \"Shell>\", refusal \"... is not recognized as an internal or external command, ...\", phrasebook \""+book+"\"\nanswers within 10s",
+		"hear bytes fw within 120s: \"Press ESC\" / say bytes fw: {esc} / quiet fw 1s within 20s / say fw: / say fw: echo rope / hear fw: rope",
+		"say fw: set tower 7 / say fw: set tower / collect shown from fw until prompt / check shown contains \"tower = 7\"",
+		"say fw: set lamp 4 / say fw: set tower / hear bytes fw within 2s: lamp",
+		"say fw: lamp on",
+		"say fw: echo -off / say fw: echo done / hear fw: done",
+		"say fw restarts within 100s: reset"),
+		[]string{"fw=" + at}, "passed", "passed", "failed lamp did not come within 2s", "failed was refused with", "passed", "passed")
+}
