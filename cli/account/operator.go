@@ -41,6 +41,7 @@ type AskOnce func(ctx context.Context, question string) (string, error)
 // Confirm asks until yes or no is typed.
 func (a AskOnce) Confirm(ctx context.Context, question string, wrong func(string)) (bool, error) {
 	for {
+		perform.Shown(ctx)
 		answer, err := a(ctx, question+" [yes/no]")
 		if err != nil {
 			return false, err
@@ -58,6 +59,7 @@ func (a AskOnce) Confirm(ctx context.Context, question string, wrong func(string
 // Value asks until a value is typed that fits.
 func (a AskOnce) Value(ctx context.Context, question string, check func(string) error, wrong func(string)) (string, error) {
 	for {
+		perform.Shown(ctx)
 		answer, err := a(ctx, question)
 		if err != nil {
 			return "", err

@@ -3,6 +3,7 @@ package perform
 import (
 	"context"
 	"fmt"
+	"sync"
 
 	"uparrot/core/procedure"
 	"uparrot/core/record"
@@ -59,11 +60,12 @@ func (p *performer) ask(ctx context.Context, n *procedure.Ask) error {
 	if n.Input == nil {
 		return p.confirm(ctx, text)
 	}
-	p.acts("")
+	ctx, asked := p.asking(ctx)
 	answer, err := p.run.Operator.Value(ctx, text, func(s string) error {
 		_, err := n.Input.Value(s)
 		return err
 	})
+	asked()
 	if err != nil {
 		return err
 	}
@@ -78,8 +80,9 @@ func (p *performer) ask(ctx context.Context, n *procedure.Ask) error {
 
 // confirm asks the operator, and fails unless the answer is yes.
 func (p *performer) confirm(ctx context.Context, question string) error {
-	p.acts("")
+	ctx, asked := p.asking(ctx)
 	yes, err := p.run.Operator.Confirm(ctx, question)
+	asked()
 	if err != nil {
 		return err
 	}
@@ -88,6 +91,25 @@ func (p *performer) confirm(ctx context.Context, question string) error {
 		return fmt.Errorf("the operator's answer to %q is no", question)
 	}
 	return nil
+}
+
+// shownKey is the key of what is done when a question is shown.
+type shownKey struct{}
+
+// Shown notes that a question stands before the person now, who may have had others to answer first: what
+// modules say from then on is newer. An Operator that asks a person calls it.
+func Shown(ctx context.Context) {
+	if shown, ok := ctx.Value(shownKey{}).(func()); ok {
+		shown()
+	}
+}
+
+// asking is ctx for a question, and what is done once it is answered: an operator that shows nothing has
+// asked at once.
+func (p *performer) asking(ctx context.Context) (context.Context, func()) {
+	var once sync.Once
+	shown := func() { once.Do(func() { p.acts("") }) }
+	return context.WithValue(ctx, shownKey{}, shown), shown
 }
 
 // Answers answer an operator's questions out of a file.
