@@ -75,6 +75,11 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 		}
 	}
 	talks, err := p.certainty(ctx, l, wake, got, prompt)
+	if err == nil && !talks && r.Sure && wake == "" {
+		if l, err = p.parityOf(ctx, l); err != nil {
+			return true, err
+		}
+	}
 	if n := p.badFrames() - counted; n > 0 { // most can be read of a parity bit that is taken for a stop bit
 		r.Sure = false
 		p.because("the port has counted %s of frame or parity at %s: another frame is likely", text.Count(n, "error"), l)
@@ -85,6 +90,46 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 		return p.confirm(ctx, l, by)
 	}
 	return true, err
+}
+
+// parityOf looks whether a module that has answered Enter alone has a parity bit beside eight: CR has three
+// ones, so with 8N1 its stop bit passes for an even parity bit, and what comes can be read either way. Words
+// have both sorts of bytes: of a word that the module repeats, or complains of, some are missing with the
+// wrong frame. It returns the line with its frame.
+func (p *Probe) parityOf(ctx context.Context, l uart.Line) (uart.Line, error) {
+	r := &p.result
+	i := slices.IndexFunc(p.Wake, func(w string) bool { return strings.TrimSpace(w) != "" })
+	if p.NoLine || i < 0 || l.Frame.Filled() != (uart.Frame{}).Filled() {
+		return l, nil
+	}
+	word := strings.TrimSpace(p.Wake[i])
+	takes := func(at uart.Line) (bool, error) {
+		got, err := p.ask(ctx, at, word+r.Ending.Bytes())
+		p.note(at, word, got)
+		return bytes.Contains(plain(got), []byte(word)), err
+	}
+	whole, err := takes(l)
+	if whole || err != nil {
+		return l, err
+	}
+	for _, parity := range []uart.Parity{uart.Even, uart.Odd} {
+		other := uart.Line{Speed: l.Speed, Frame: uart.Frame{DataBits: 8, Parity: parity, Stop: 2}}
+		if can, err := p.set(other); !can || err != nil {
+			return l, err
+		}
+		whole, err := takes(other)
+		if err != nil {
+			return l, err
+		}
+		if whole {
+			r.Frame = other.Frame
+			p.because("with %s it takes up the whole of %s, and with 8N1 it did not", other.Frame, word)
+			return other, nil
+		}
+	}
+	p.because("whether there is a parity bit beside eight cannot be told: it answers Enter alone, and takes up no word")
+	_, err = p.set(l)
+	return l, err
 }
 
 // badFrames is how many errors of frame and parity the port has counted; 0 where it counts none.

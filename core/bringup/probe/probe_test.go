@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/bits"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -183,6 +184,52 @@ func TestCountedErrors(t *testing.T) {
 			r, err := (&Probe{Port: c, Speeds: []int{115200}}).Run(t.Context())
 			if err != nil || r.Kind != Found || !r.Sure || r.Frame.Filled() != frame(f).Filled() {
 				t.Errorf("%s: %s sure %v, %v, %v", f, r.Frame, r.Sure, r.Why, err)
+			}
+		})
+	}
+}
+
+// strict is a console with a parity bit beside eight, which throws away each byte whose parity does not fit,
+// and echoes the others. What it says can be read with any parity, as most receivers have it.
+func TestStrictParity(t *testing.T) {
+	for _, f := range []string{"8E1", "8O1", "8N1"} {
+		synctest.Test(t, func(t *testing.T) {
+			host, module := port.Pipe("m", uart.DefaultLine)
+			defer host.Close()
+			takes := func(c byte) bool {
+				even := bits.OnesCount8(c)%2 == 0
+				switch used := host.Line().Frame.Filled(); {
+				case f == "8N1" || used == frame(f):
+					return true
+				case used == frame("8N1"): // the stop bit is taken for the parity bit: 1
+					return even == (f == "8O1")
+				}
+				return false
+			}
+			go func() {
+				buf, line := make([]byte, 1), ""
+				for {
+					if _, err := module.Read(buf); err != nil {
+						return
+					}
+					switch c := buf[0]; {
+					case !takes(c):
+					case c == '\r':
+						out := "\r\n"
+						if line != "" {
+							out += "no such word\r\n"
+						}
+						io.WriteString(module, out+"tower> ")
+						line = ""
+					case c != '\n':
+						module.Write(buf)
+						line += string(buf)
+					}
+				}
+			}()
+			r, err := (&Probe{Port: host, Speeds: []int{115200}}).Run(t.Context())
+			if err != nil || r.Kind != Found || !r.Sure || r.Frame.Filled() != frame(f) || r.Prompt != "tower>" {
+				t.Errorf("%s: %s sure %v, prompt %s, %v, %v", f, r.Frame, r.Sure, r.Prompt, r.Why, err)
 			}
 		})
 	}
