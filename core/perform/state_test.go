@@ -175,9 +175,14 @@ func tellState(t *testing.T, seed uint64) (undecided, asked int) {
 	text := b.String()
 	run, modules := staged(t, text, "")
 	l.began = time.Now()
+	var mu sync.Mutex
 	var story strings.Builder // for whoever looks into a failure
-	tell := func(values ...any) { fmt.Fprintln(&story, append([]any{time.Since(l.began)}, values...)...) }
-	l.module, l.far = &told{modules[0], tell, "dev"}, &told{modules[1], tell, "far"}
+	tell := func(values ...any) {
+		mu.Lock()
+		defer mu.Unlock()
+		fmt.Fprintln(&story, append([]any{time.Since(l.began)}, values...)...)
+	}
+	l.module, l.far = &telling{modules[0], tell, "dev"}, &telling{modules[1], tell, "far"}
 	l.history = []held{{l.value, 0}}
 	if l.prompt && dice.IntN(2) == 0 {
 		io.WriteString(l.module, "tower# ")
@@ -203,13 +208,21 @@ func tellState(t *testing.T, seed uint64) (undecided, asked int) {
 		}
 	})
 	res := run.Do(t.Context())
+	told := func() string {
+		mu.Lock()
+		defer mu.Unlock()
+		return story.String()
+	}
+	l.mu.Lock() // the module may be busy still
+	doubled, proved, calm := l.doubled, l.proved, l.calm
+	l.mu.Unlock()
 	for i, s := range res.Steps {
 		if wanted[i] == 0 || s.Verdict != verdict.Passed {
 			continue
 		}
-		sure := !l.doubled && (l.end != "" || l.proved > 0 && l.proved < saidAt[s.Title])
+		sure := !doubled && (l.end != "" || proved > 0 && proved < saidAt[s.Title])
 		if true := l.was(wanted[i], saidAt[s.Title]); !true && sure {
-			t.Errorf("seed %d: %s passed, and the module never had %d since\n%s%s\n%v", seed, s.Title, wanted[i], text, story.String(), l.history)
+			t.Errorf("seed %d: %s passed, and the module never had %d since\n%s%s\n%v", seed, s.Title, wanted[i], text, told(), l.history)
 		} else if !sure {
 			asked++
 			if !true {
@@ -217,10 +230,10 @@ func tellState(t *testing.T, seed uint64) (undecided, asked int) {
 			}
 		}
 	}
-	if l.calm { // nothing was late, lost, doubled, mute or untrue: so each step passes that asks for the truth
+	if calm { // nothing was late, lost, doubled, mute or untrue: so each step passes that asks for the truth
 		for i, s := range res.Steps {
 			if wanted[i] == 0 && s.Verdict != verdict.Passed {
-				t.Errorf("%s %s: %s\n%s%s", s.Title, s.Verdict, s.Why, text, story.String())
+				t.Errorf("%s %s: %s\n%s%s", s.Title, s.Verdict, s.Why, text, told())
 			}
 		}
 	}
@@ -230,14 +243,14 @@ func tellState(t *testing.T, seed uint64) (undecided, asked int) {
 	return undecided, asked
 }
 
-// told is a module that tells what it says.
-type told struct {
+// telling is a module that tells what it says.
+type telling struct {
 	io.ReadWriteCloser
 	tell func(...any)
 	name string
 }
 
-func (m *told) Write(b []byte) (int, error) {
+func (m *telling) Write(b []byte) (int, error) {
 	m.tell("came", m.name, fmt.Sprintf("%q", b))
 	return m.ReadWriteCloser.Write(b)
 }

@@ -99,7 +99,7 @@ func TestNoRFC2217(t *testing.T) {
 		conn.Write(rfc2217.Negotiate(rfc2217.Dont, rfc2217.ComPort))
 		io.Copy(io.Discard, conn)
 	})
-	if _, err := openAt("rfc2217://"+refuses, uart.DefaultLine); KindOf(err) != Unsupported || !strings.Contains(err.Error(), "use tcp://") && !strings.Contains(err.Error(), "Use tcp://") {
+	if _, err := openAt("rfc2217://"+refuses, uart.DefaultLine); KindOf(err) != Unsupported || !strings.Contains(err.Error(), "telnet:// where it speaks Telnet, else tcp://") {
 		t.Errorf("refused: %v", err)
 	}
 	hangsUp := loopback.Serve(t, func(conn net.Conn) { conn.Close() })
