@@ -320,7 +320,12 @@ func (p *Probe) ending(ctx context.Context, l uart.Line, wake string) (phraseboo
 	if _, err := p.ask(ctx, l, "\r"); err != nil {
 		return 0, err
 	}
-	for _, name := range []phrasebook.Ending{phrasebook.CR, phrasebook.LF} {
+	usual := p.patience
+	defer func() { p.patience = usual }()
+	for i, name := range []phrasebook.Ending{phrasebook.CR, phrasebook.LF, phrasebook.CR, phrasebook.LF} {
+		if i == 2 { // a machine that was busy for a moment must not make it CR LF
+			p.patience = 3 * usual
+		}
 		answers := 0
 		for answers < endingTries { // one may be what it sends by itself
 			got, err := p.ask(ctx, l, wake+name.Bytes())
