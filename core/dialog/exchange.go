@@ -123,11 +123,11 @@ func (d *Dialog) Questioned() bool {
 
 // Asked ends the open exchange if its end is not that of an answer but a question: if
 // what a wait took last stood at the end of what had come, and nothing has come since.
-// What is said next answers it.
+// What is said next answers it. Where a final result ends answers, it must look like one, too.
 func (d *Dialog) Asked() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.exchange.open && d.exchange.asked == d.rawAt+int64(len(d.raw)) {
+	if d.exchange.open && (d.byPrompt || isQuestion(d.lastWords)) && d.exchange.asked == d.rawAt+int64(len(d.raw)) {
 		d.closes(d.count - 1)
 	}
 }

@@ -167,6 +167,7 @@ func (d *Dialog) SayNow(ctx context.Context, b []byte, answers bool) (time.Time,
 		return d.SayBytes(ctx, b)
 	}
 	before := d.exchange.before
+	answers = answers && (d.byPrompt || isQuestion(d.lastWords)) // else what was heard is a part of an answer
 	switch {
 	case d.exchange.open && !answers && !d.exchange.question:
 		before++
