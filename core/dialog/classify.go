@@ -40,7 +40,8 @@ func (d *Dialog) classify(l *Line) (taken bool) {
 	case note >= 0:
 		l.class = notice
 		return d.cfg.OnNotice != nil && d.cfg.OnNotice(note, *l, noteCaps)
-	case first >= d.finals && d.restarts(l):
+	case first >= d.finals:
+		d.restarts(l)
 	case first >= 0 && d.awaiting():
 		d.endsEarly(l, first < d.refusals)
 	case first >= 0 && first < d.refusals && d.exchange.loose: // no results, but a no is a no
@@ -72,7 +73,7 @@ func noise(line []byte) int {
 
 // restarts notes that a line is the banner of a module that has restarted: that ends an open exchange, as a
 // refusal where it was not told to.
-func (d *Dialog) restarts(l *Line) bool {
+func (d *Dialog) restarts(l *Line) {
 	l.banner = true
 	d.forgetEcho()
 	if d.exchange.open {
@@ -81,5 +82,4 @@ func (d *Dialog) restarts(l *Line) bool {
 		}
 		d.end(l.num)
 	}
-	return true
 }

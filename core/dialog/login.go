@@ -43,9 +43,9 @@ const (
 	aCommand
 )
 
-// LogIn logs in, and reports whether a session was open already where that will do: it waits for the prompt for a name, which it asks for with the line
-// ending alone if none is shown, says the name and the password, and waits for the
-// prompt for commands. Errors are *NotLoggedIn, and those of Settle.
+// LogIn logs in: it waits for the prompt for a name, which it asks for with the line ending alone if none is
+// shown, says the name and the password, and waits for the prompt for commands. It reports whether a session
+// was open already, where that will do. Errors are *NotLoggedIn, and those of Settle.
 func (d *Dialog) LogIn(ctx context.Context, l Login) (open bool, err error) {
 	until := time.Now().Add(l.Within)
 	d.Asked()

@@ -2,6 +2,7 @@ package dialog
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -42,6 +43,7 @@ func (t *turn) forget(to int64) {
 // leave keeps a part of the stream out of waits for bytes.
 func (t *turn) leave(from, to int64, echo bool) {
 	if from < to {
+		t.answers = slices.DeleteFunc(t.answers, func(s span) bool { return s.from >= from && s.to <= to }) // they are within it
 		t.answers = append(t.answers, span{from, to, echo})
 	}
 }
@@ -112,13 +114,20 @@ func (d *Dialog) parts(earlier, echoes bool) []span {
 	if !echoes {
 		end = min(end, d.coming())
 	}
-	var all []span
-	for _, s := range d.turn.answers {
+	return d.turn.between(from, end, echoes)
+}
+
+// seen are the parts of the stream that no answer to what was said earlier lies in.
+func (d *Dialog) seen() []span { return d.turn.between(d.rawAt, d.rawAt+int64(len(d.raw)), false) }
+
+// between are the parts of a stretch in which no answer lies, nor, unless echoes are wanted, an echo.
+func (t *turn) between(from, end int64, echoes bool) (all []span) {
+	for _, s := range t.answers {
 		if s.echo && echoes {
 			continue
 		}
-		if s.from > from {
-			all = append(all, span{from: from, to: min(s.from, end)})
+		if to := min(s.from, end); to > from {
+			all = append(all, span{from: from, to: to})
 		}
 		from = max(from, s.to)
 	}
@@ -126,19 +135,6 @@ func (d *Dialog) parts(earlier, echoes bool) []span {
 		all = append(all, span{from: from, to: end})
 	}
 	return all
-}
-
-// seen are the parts of the stream that no answer to what was said earlier lies in.
-func (d *Dialog) seen() []span {
-	from, end := d.rawAt, d.rawAt+int64(len(d.raw))
-	var all []span
-	for _, s := range d.turn.answers {
-		if s.from > from {
-			all = append(all, span{from: from, to: s.from})
-		}
-		from = max(from, s.to)
-	}
-	return append(all, span{from: from, to: end})
 }
 
 // coming is where an echo may begin that is still coming, or has come without a line end; else the end of

@@ -389,6 +389,7 @@ func (w *watching) ask(ctx context.Context, q *poll) error {
 		return w.locate(q.Say.Pos, err)
 	}
 	w.next(now)
+	w.acts(name)
 	w.emit(record.Event{Kind: record.Said, Port: name, Text: w.shownSaid(text)})
 	if q.said = now; q.Say.Bytes {
 		_, err = d.SayBytes(ctx, []byte(text))
