@@ -477,7 +477,7 @@ func (b *Batch) openLedger(ctx context.Context) (*ledger.Ledger, func() error, e
 	}
 	where, err := session.LedgerPlace(b.Each.Keep.Ledger)
 	if err != nil {
-		return nil, nil, &session.Misuse{What: err.Error()}
+		return nil, nil, &session.Misuse{What: err.Error() + ". Name one with --ledger"}
 	}
 	l, err := ledger.Open(ctx, where)
 	if err != nil {

@@ -61,7 +61,7 @@ func both(in func(string) string) (string, error) {
 	b := batch.Batch{
 		Each: session.Procedure{
 			File: file, Ports: &session.Ports{Bench: table},
-			Keep:  session.Keep{NoLedger: true, Tool: "example"},
+			Keep:  session.Keep{Ledger: in("ledger.sqlite"), Tool: "example"},
 			Watch: func(map[string]*bench.Station) func(record.Event) { return func(record.Event) {} },
 		},
 		From: in("units.csv"), Next: "none",
