@@ -47,7 +47,7 @@ func (p *Probe) confirm(ctx context.Context, l uart.Line, wake string) (bool, er
 	r.Kind, r.Speed, r.Frame, r.Ending = Found, l.Speed, l.Frame, ending
 	r.Dialect = phrasebook.Lines
 	prompt := cmp.Or(lastPart(got), lastPart(p.own(got, send)))
-	result := isResult(lastLine(told), wake, got)
+	result := isResult(lastLine(told), wake, got) && !bytes.Contains(p.came, []byte(lastLine(told)))
 	if result && refuses(lastLine(told)) { // other families say ERROR too: the standard wants OK to AT alone
 		at, err := p.ask(ctx, l, "AT"+ending.Bytes())
 		if err != nil {
@@ -127,8 +127,9 @@ func (p *Probe) parityOf(ctx context.Context, l uart.Line) (uart.Line, error) {
 			return other, nil
 		}
 	}
-	p.because("whether there is a parity bit beside eight cannot be told: it answers Enter alone, and takes up no word")
 	_, err = p.set(l)
+	p.parity = true // that the port has counted no errors proves nothing: many adapters count none
+	p.because("whether there is a parity bit beside eight cannot be told: it answers Enter alone, and takes up no word")
 	return l, err
 }
 
@@ -191,7 +192,7 @@ func (p *Probe) notices(ctx context.Context, l uart.Line) ([]byte, error) {
 		return nil, err
 	}
 	p.note(l, "", came)
-	p.shapes, p.result.Notices = map[string]bool{}, nil
+	p.shapes, p.result.Notices, p.came = map[string]bool{}, nil, append(p.came, came...)
 	for _, line := range strings.FieldsFunc(string(plain(came)), func(r rune) bool { return r == '\r' || r == '\n' }) {
 		if s := shape(line); len(s) > 3 && readable([]byte(line)) == 1 && len(p.shapes) < mostNotices && !p.shapes[s] {
 			p.shapes[s] = true
@@ -211,11 +212,11 @@ func (p *Probe) framed(ctx context.Context, l uart.Line, send string, got []byte
 	switch {
 	case p.NoLine:
 		return l, got, nil
-	case seen.DataBits == 0 && l.Frame.DataBits == 0:
+	case seen.DataBits == 0 && l.Frame.Filled() == (uart.Frame{}).Filled():
 		l.Frame = uart.Frame{DataBits: 8, Parity: uart.None, Stop: 2}
 		return l, got, nil
 	case seen.DataBits == 0:
-		p.because("with %s it answers, and with 8N1 it did not", l.Frame)
+		p.because("with %s it answers, "+notUsual, l.Frame)
 		return l, got, nil
 	}
 	l.Frame = seen
@@ -265,7 +266,11 @@ func (p *Probe) wakeAndEnding(ctx context.Context, l uart.Line, wake string) (by
 func (p *Probe) certainty(ctx context.Context, l uart.Line, wake string, got []byte, prompt string) (talks bool, err error) {
 	r := &p.result
 	send := wake + r.Ending.Bytes()
-	unasked, err := p.gather(ctx, l, l.Time(len(send)+8)+p.patience)
+	listen := l.Time(len(send)+8) + p.patience
+	if r.Dialect == phrasebook.Lines && (wake == "" || !bytes.Contains(got, []byte(wake))) { // what only talks may keep in step
+		listen = max(listen, listenLong)
+	}
+	unasked, err := p.listenFor(ctx, l, listen)
 	if err != nil {
 		return false, err
 	}
@@ -275,12 +280,19 @@ func (p *Probe) certainty(ctx context.Context, l uart.Line, wake string, got []b
 		return false, err
 	}
 	p.note(l, send, again)
+	if came := bytes.ReplaceAll(unasked, []byte(prompt), nil); len(bytes.TrimSpace(came)) == 0 && len(came) < len(unasked) {
+		prompt = "" // it shows that by itself, with nothing before it
+		r.Dialect, r.Prompt = phrasebook.Lines, ""
+	}
 	if prompt != "" && (lastPart(again) == prompt || lastPart(p.own(again, wake)) == prompt) {
 		r.Dialect, r.Prompt = phrasebook.Console, prompt
 	}
 	once, twice, alone := p.own(got, wake), p.own(again, wake), p.own(unasked, "")
-	both := func(what string) bool {
-		return what != "" && bytes.Contains(once, []byte(what)) && bytes.Contains(twice, []byte(what))
+	if end := lastLine(string(once)); prompt == "" && end != "" && bytes.Contains(p.came, []byte(end)) {
+		unasked, alone = p.came, p.came // it came just so where nothing was asked
+	}
+	both := func(what string) bool { // and not what it sends by itself
+		return what != "" && bytes.Contains(once, []byte(what)) && bytes.Contains(twice, []byte(what)) && !bytes.Contains(alone, []byte(what))
 	}
 	takesUp := both(wake) || both("OK")
 	same := len(bytes.TrimSpace(twice)) > 0 && readable(plain(again)) >= 0.95
@@ -293,14 +305,26 @@ func (p *Probe) certainty(ctx context.Context, l uart.Line, wake string, got []b
 	case len(unasked) > 0 && takesUp:
 		p.because("it sends by itself too, such as %s, but each answer takes up what was asked", by)
 	case len(unasked) > 0:
-		r.Ending = phrasebook.EndingNotSaid
-		r.Why = slices.DeleteFunc(r.Why, func(why string) bool { return strings.HasPrefix(why, answersLine) })
+		p.noAnswer()
 		p.because("it sends by itself: %s came although nothing was asked, so what came when it was asked need not be an answer", by)
 	case same:
 		p.because("asked once more with this setting it answered once more, and between nothing came")
+	default:
+		p.noAnswer()
+		p.because("asked once more it answered nothing that can be read, so what came before need not be an answer")
 	}
 	return talks, nil
 }
+
+// noAnswer takes back that what came is an answer to a line.
+func (p *Probe) noAnswer() {
+	r := &p.result
+	r.Ending = phrasebook.EndingNotSaid
+	r.Why = slices.DeleteFunc(r.Why, func(why string) bool { return strings.HasPrefix(why, answersLine) || strings.HasSuffix(why, notUsual) })
+}
+
+// notUsual ends what speaks for another frame.
+const notUsual = "and with 8N1 it did not"
 
 // asksOn reports whether a prompt ends with a mark that prompts end with.
 func asksOn(prompt string) bool {

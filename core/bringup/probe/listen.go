@@ -3,6 +3,7 @@ package probe
 import (
 	"bytes"
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -79,7 +80,8 @@ func (p *Probe) speaker(l uart.Line, got []byte) (found bool, err error) {
 		return false, nil
 	}
 	r := &p.result
-	r.Kind, r.Speed, r.Dialect, r.Notices = Found, l.Speed, phrasebook.Lines, nil // what it sends is all that it says
+	r.Kind, r.Speed, r.Dialect, r.Notices = Found, l.Speed, phrasebook.Lines, nil                // what it sends is all that it says
+	r.Ending, r.Prompt, r.Final, r.Why = phrasebook.EndingNotSaid, "", "", slices.Clone(p.first) // and was no answer
 	if !p.NoLine {
 		r.Frame = uart.Frame{DataBits: 8, Parity: uart.None, Stop: 2}
 		if l.Frame.DataBits != 0 {

@@ -106,9 +106,13 @@ type Probe struct {
 	strict   string          // what ends lines, where a CR before and behind them may be taken for part of them; "" is the usual way
 	from     int             // where in what was heard the setting was found
 	alone    []byte          // what came unasked at the setting that is tried, where nothing else did
+	came     []byte          // what came while nothing was asked, where it was listened for
 	shapes   map[string]bool // of lines that it sends by itself
 
-	unasked        bool // something came before anything was sent
+	first   []string // what is known before anything is sent
+	unasked bool     // something came before anything was sent
+	// parity is that nothing tells whether there is a parity bit beside eight; another frame would do no better.
+	parity         bool
 	echoes, noises int
 	echoed         []uart.Line // where exactly what was sent came back
 	tried          map[uart.Line]bool
@@ -311,6 +315,7 @@ func (p *Probe) unaskedFor(ctx context.Context, l uart.Line) error {
 	} else if banner != "" {
 		p.because("before anything was sent came %s", oneLine(banner))
 	}
+	p.first = slices.Clone(p.result.Why)
 	return nil
 }
 
@@ -372,6 +377,10 @@ func (p *Probe) tryAt(ctx context.Context, l uart.Line, w string) (bool, error) 
 		p.echoed = append(p.echoed, l)
 	case p.likely(l, send, got):
 		found, err := p.confirm(ctx, l, w)
+		if found && p.parity {
+			p.result.Sure = false
+			return true, err
+		}
 		usual := p.result.Frame.Filled() == (uart.Frame{}).Filled()
 		if found && err == nil && (!p.result.Sure || p.doubtful(l)) && usual && l.Frame.DataBits == 0 && !p.NoLine {
 			return true, p.surer(ctx, l)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"math/bits"
+	"math/rand/v2"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -190,9 +191,11 @@ func TestCountedErrors(t *testing.T) {
 }
 
 // strict is a console with a parity bit beside eight, which throws away each byte whose parity does not fit,
-// and echoes the others. What it says can be read with any parity, as most receivers have it.
+// and echoes the others, or says nothing but its prompt. What it says can be read with any parity, as most
+// receivers have it.
 func TestStrictParity(t *testing.T) {
-	for _, f := range []string{"8E1", "8O1", "8N1"} {
+	for _, f := range []string{"8E1", "8O1", "8N1", "8E1 mute", "8O1 mute", "8N1 mute"} {
+		f, _, mute := strings.Cut(f, " ")
 		synctest.Test(t, func(t *testing.T) {
 			host, module := port.Pipe("m", uart.DefaultLine)
 			defer host.Close()
@@ -219,19 +222,66 @@ func TestStrictParity(t *testing.T) {
 						if line != "" {
 							out += "no such word\r\n"
 						}
+						if mute {
+							out = "\r\n"
+						}
 						io.WriteString(module, out+"tower> ")
 						line = ""
 					case c != '\n':
-						module.Write(buf)
+						if !mute {
+							module.Write(buf)
+						}
 						line += string(buf)
 					}
 				}
 			}()
 			r, err := (&Probe{Port: host, Speeds: []int{115200}}).Run(t.Context())
-			if err != nil || r.Kind != Found || !r.Sure || r.Frame.Filled() != frame(f) || r.Prompt != "tower>" {
-				t.Errorf("%s: %s sure %v, prompt %s, %v, %v", f, r.Frame, r.Sure, r.Prompt, r.Why, err)
+			want, sure := frame(f), true
+			if mute && f != "8O1" { // nothing tells; with odd parity not even Enter is taken
+				want, sure = frame("8N1"), false
+			}
+			if err != nil || r.Kind != Found || r.Sure != sure || r.Frame.Filled() != want || r.Prompt != "tower>" {
+				t.Errorf("%s, mute %v: %s sure %v, prompt %s, %v, %v", f, mute, r.Frame, r.Sure, r.Prompt, r.Why, err)
 			}
 		})
+	}
+}
+
+// What only talks has not answered, whatever time lies between two of its lines. Where they come at random, and
+// eight times in a row in time, that cannot be told from answers: of these, once.
+func TestOnlyTalks(t *testing.T) {
+	lucky := 0
+	for every := 40; every < 3000; every += 1 + every/9 {
+		for i, say := range []string{"hut 3.1 C\r\n", "lamp on\r\n", "> ", "hut 3.1 C\r\n", "rope 17 kN\r\nrope 18 kN\r\n", "lamp on\r\nOK\r\n"} {
+			synctest.Test(t, func(t *testing.T) {
+				host, module := port.Pipe("m", uart.DefaultLine)
+				defer time.Sleep(7 * time.Second) // until it has seen that nobody is there
+				defer host.Close()
+				go io.Copy(io.Discard, module)
+				go func() {
+					draw := rand.New(rand.NewPCG(uint64(every), uint64(i)))
+					for {
+						pause := time.Duration(every) * time.Millisecond
+						if i > 2 { // not at a beat
+							pause = time.Duration(draw.Int64N(int64(2 * pause)))
+						}
+						time.Sleep(pause)
+						if _, err := io.WriteString(module, say); err != nil {
+							return
+						}
+					}
+				}()
+				r, err := (&Probe{Port: host, Speeds: []int{115200, 9600}}).Run(t.Context())
+				if i > 2 && r.Kind == Found && r.Sure && r.Notices == nil && r.Ending != phrasebook.EndingNotSaid {
+					lucky++
+				} else if why := strings.Join(r.Why, "\n"); err != nil || r.Kind == Found && (r.Sure && r.Prompt != "" || strings.Contains(why, "it answers") && i < 3) {
+					t.Errorf("%q every %d ms: %v sure %v, ending %s, prompt %q, final %q, %s, %v", say, every, r.Kind, r.Sure, r.Ending, r.Prompt, r.Final, why, err)
+				}
+			})
+		}
+	}
+	if lucky > 1 {
+		t.Errorf("%d were taken for an answer, and sure", lucky)
 	}
 }
 
