@@ -19,6 +19,7 @@ func TestAdvice(t *testing.T) {
 		{console, "", says{"": "{line}\r\n[9] lower> "}, "say dev: show", `write at the port: prompt "[9] lower>"`},
 		{console, "", says{"reboot": "{line}\r\nstopping"}, "say dev: reboot", "write: say PORT restarts: reboot"},
 		{console, "", says{"": "{line}" + prompt}, "say dev restarts within 1s: reboot", "Name by what a restart is known"},
+		{console, "", says{"": "\x1b[7m*hut\x1b[m   "}, "say bytes dev: {cr} / hear bytes dev: *hut", "write: say PORT without answer:"},
 		{guarded, "", says{"": "{line}" + prompt}, "say dev restarts within 1s: reboot", "What it shows when it starts may be another"},
 		{lines, "", says{"up": "\xff\xfb\x01\xff\xfb\x03", "": ""}, "say dev: who / hear dev within 1s: board", "telnet:// in place of tcp://"},
 	} {

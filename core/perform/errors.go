@@ -130,7 +130,9 @@ func (e *stepTimeout) Error() string { return fmt.Sprintf("the step took longer 
 // Advice is what usually helps after such a failure, "" where there is nothing
 // to say. ending is the port's line ending.
 func Advice(err error, ending phrasebook.Ending) string {
-	if said, ok := unended(err); ok && goes(said) {
+	if said, ok := unended(err); ok && said == "" {
+		return "Enter alone waits for the end of an answer, too. Where it is but a key, as in a menu, write: say PORT without answer:"
+	} else if ok && goes(said) {
 		return "If that restarts the module, or ends a session, write: say PORT restarts: " + said
 	}
 	if m, ok := errors.AsType[*dialog.Missed](err); ok {

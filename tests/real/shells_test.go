@@ -116,3 +116,37 @@ func TestFirmwareShell(t *testing.T) {
 		"say fw restarts within 100s: reset"),
 		[]string{"fw=" + at}, "passed", "passed", "failed lamp did not come within 2s", "failed was refused with", "passed", "passed")
 }
+
+// A boot menu: it is drawn with cursor codes, the bar is moved by keys, what is started is what stood under
+// it, and behind a key lies a console that draws each letter that is typed.
+func TestBootMenu(t *testing.T) {
+	maker := need(t, "grub-mkrescue", "grub-common")
+	needFile(t, "/usr/lib/grub/i386-pc/boot.img", "grub-pc-bin")
+	need(t, "xorriso", "xorriso")
+	need(t, "mformat", "mtools")
+	dir := t.TempDir()
+	if err := os.MkdirAll(filepath.Join(dir, "boot", "grub"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	menu := "serial --unit=0 --speed=115200\nterminal_input serial\nterminal_output serial\nset timeout=60\n"
+	for _, place := range []string{"valley", "hut", "tower"} {
+		menu += "menuentry \"" + place + "\" {\n echo \"starting $chosen\"\n sleep 1\n}\n"
+	}
+	if err := os.WriteFile(filepath.Join(dir, "boot", "grub", "grub.cfg"), []byte(menu), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	disk := filepath.Join(t.TempDir(), "menu.iso")
+	if out, err := exec.Command(maker, "-o", disk, dir).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	_, at := emulated(t, "qemu-system-x86_64", "qemu-system-x86", "-m", "64", "-cdrom", disk)
+	perform(t, steps("port menu: dialect console, ending cr, prompt \"grub>\", refusal \"error: ...\"\nanswers within 10s",
+		"hear bytes menu within 60s: \"executed automatically\" / say bytes menu: {esc}[B / hear bytes menu: *hut / say menu without answer: / hear bytes menu within 10s: \"starting hut\"",
+		"hear bytes menu within 20s: *valley / say menu without answer: / hear bytes menu within 5s: \"starting tower\"",
+		"say bytes menu: c / hear bytes menu within 10s: \"grub>\" / say menu: echo rope / hear menu: rope",
+		"say menu: set lamp=4 / say menu: echo tower $lamp / hear menu: tower 4",
+		"say menu: echo rope / say menu: echo lamp / hear bytes menu within 2s: rope",
+		"say menu: lamp on",
+		"say menu: echo done / hear menu: done"),
+		[]string{"menu=" + at}, "passed", "failed starting tower did not come within 5s", "passed", "passed", "failed rope did not come within 2s", "failed was refused with error: can't find command", "passed")
+}
