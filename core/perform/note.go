@@ -66,10 +66,10 @@ func (p *performer) noteValue(ctx context.Context, n *procedure.NoteValue) error
 
 // identified takes the module to be the unit that it says it is. It leaves the step
 // untested where another was named, since the wrong module says nothing of the one that is
-// meant, and asks about one that has passed before today.
+// meant, and asks about one that has passed before today. Of either nothing more is told to it.
 func (p *performer) identified(ctx context.Context, unit string) error {
 	if named := p.run.Unit; named != "" && named != unit {
-		return &Left{verdict.Untested, fmt.Sprintf("the module says that it is %s, and the run is of unit %s", unit, named)}
+		return p.notIt(fmt.Sprintf("the module says that it is %s, and the run is of unit %s", unit, named))
 	}
 	p.res.Unit = unit
 	if p.run.Passed == nil {
@@ -94,7 +94,33 @@ func (p *performer) identified(ctx context.Context, unit string) error {
 	}
 	p.told(said, map[bool]string{true: "yes", false: "no"}[again])
 	if !again {
-		err = &Left{verdict.Untested, fmt.Sprintf("%s has passed before, and was not meant to be tested again", unit)}
+		err = p.notIt(fmt.Sprintf("%s has passed before, and was not meant to be tested again", unit))
 	}
 	return err
+}
+
+// notIt ends the run, since the module is not the one that is meant, with why.
+func (p *performer) notIt(why string) error {
+	p.stranger = why
+	return &Left{verdict.Untested, why}
+}
+
+// notForIt is why a step that is always performed says nothing to a module that is not the one meant: it
+// would tell it a value of the unit's. It is empty where the step tells it none.
+func (p *performer) notForIt(s *procedure.Step) string {
+	if p.stranger == "" {
+		return ""
+	}
+	values := map[string]bool{}
+	for _, in := range p.run.Procedure.Inputs {
+		values[in.Name] = true
+	}
+	for _, d := range p.run.Drawn {
+		values[d.Name] = true
+	}
+	value := p.run.Procedure.Says(s.Body, values)
+	if value == "" {
+		return ""
+	}
+	return fmt.Sprintf("left out, since it says %s of the unit that is meant, and %s", value, p.stranger)
 }

@@ -3,10 +3,12 @@ package perform
 import (
 	"context"
 	"errors"
+	"io"
 	"strings"
 	"testing"
 	"testing/synctest"
 
+	"uparrot/core/record"
 	"uparrot/core/verdict"
 )
 
@@ -83,3 +85,51 @@ func TestIdentity(t *testing.T) {
 type naysayer struct{ Agreeable }
 
 func (naysayer) Confirm(context.Context, string) (bool, error) { return false, nil }
+
+// To a module that is not the one that is meant nothing more is said: no step after that, and of those that
+// are always performed only such as tell it nothing of the unit that is meant.
+func TestOfAnother(t *testing.T) {
+	for name, c := range map[string]struct {
+		identity, always string
+		adjust           func(*Run)
+		told             string // what the module is told
+		left             string // why the step that is always performed is left out
+	}{
+		"it is the one":        {"LK-7", "say a: node={node}", func(*Run) {}, "who|node=22|rest|node=22", ""},
+		"another":              {"LK-8", "say a: bye", func(*Run) {}, "who|bye", ""},
+		"an input":             {"LK-8", "say a: node={node}", func(*Run) {}, "who", "it says node of the unit that is meant, and the module says that it is LK-8"},
+		"as bytes":             {"LK-8", "say bytes a: {char(node)}", func(*Run) {}, "who", "it says node"},
+		"in an expression":     {"LK-8", "say a: node={node + 1}", func(*Run) {}, "who", "it says node"},
+		"through a let":        {"LK-8", "let next = node + 1\nsay a: node={next}", func(*Run) {}, "who", "it says node"},
+		"through a let before": {"LK-8", "say a: node={far}", func(*Run) {}, "who", "it says node"},
+		"through a list":       {"LK-8", "for n in [node, 1]\nsay a: node={n}\nend", func(*Run) {}, "who", "it says node"},
+		"through a routine":    {"LK-8", "do put(a, node)", func(*Run) {}, "who", "it says node"},
+		"deep down":            {"LK-8", "if 1 == 1\nrepeat 1 times\nsay a: node={node}\nend\nend", func(*Run) {}, "who", "it says node"},
+		"as a condition":       {"LK-8", "if node == 22\nsay a: bye\nend", func(*Run) {}, "who|bye", ""},
+		"a secret":             {"LK-8", "say a: {code}", func(*Run) {}, "who|frost", ""},
+		"a drawn secret":       {"LK-8", "say a: {code}", func(r *Run) { r.Drawn = []record.Drawn{{Name: "code"}} }, "who", "it says code"},
+		"keep going":           {"LK-8", "say a: bye", func(r *Run) { r.Procedure.KeepGoing = true }, "who|bye", ""},
+		"passed, by mistake": {"LK-7", "say a: node={node}", func(r *Run) {
+			r.Passed = func(context.Context, string) (string, error) { return "at 10:02:00", nil }
+			r.Operator, r.Asks = naysayer{}, true
+		}, "who", "it says node of the unit that is meant, and LK-7 has passed before, and was not meant to be tested again"},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			text := "procedure \"T\"\nport a: dialect lines, ending cr, final \"ok\"\ninput node: int\nsecret code\nlet far = node + 1\nroutine put(p, n)\nsay p: node={n}\nend\n" +
+				"step \"who\" tries 3\nsay a: who\nhear a: board {id}\nidentity id\nsay a: node={node}\nend\nstep \"rest\"\nsay a: rest\nend\nstep \"back\" always\n" + c.always + "\nend\n"
+			var told []string
+			run := played(t, text, "", func(_ io.Writer, line string) string {
+				told = append(told, line)
+				return map[string]string{"who": "board " + c.identity + "\r\n"}[line] + "ok\r\n"
+			})
+			run.Values["node"], run.Unit = 22, "LK-7"
+			c.adjust(run)
+			res := run.Do(t.Context())
+			synctest.Wait()
+			want := map[bool]verdict.Verdict{true: verdict.Passed, false: verdict.Untested}[len(told) > 2 && told[1] != "bye"]
+			if got := strings.Join(told, "|"); got != c.told || res.Verdict != want || res.Steps[1].Verdict != want || !strings.Contains(res.Steps[2].Why, c.left) || (c.left == "") != (res.Steps[2].Verdict == verdict.Passed) {
+				t.Errorf("%s: told %s, %s, %+v", name, got, res.Verdict, res.Steps)
+			}
+		})
+	}
+}

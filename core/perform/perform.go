@@ -234,6 +234,7 @@ type performer struct {
 	mask        secret.Mask
 	choice      Choice                   // of a person, about the step that failed last
 	interrupted bool                     // nobody is asked any more
+	stranger    string                   // why the module is not the one that is meant; "" as long as nothing says so
 	tryBegan    time.Time                // of the step
 	saidAt      map[string]time.Time     // the last say at each port in this try
 	gaveAt      map[string]time.Time     // when each name got its value
@@ -337,6 +338,10 @@ func (p *performer) steps(ctx context.Context) {
 			p.passOver(s, verdict.Untested, "")
 			continue
 		}
+		if why := p.notForIt(s); why != "" {
+			p.untested(s, why)
+			continue
+		}
 		use := ctx
 		if ctx.Err() != nil {
 			if grace == nil { // they have their own limits: a module must not be left half put back
@@ -357,7 +362,7 @@ func (p *performer) steps(ctx context.Context) {
 		if sr.Verdict == verdict.Broken && p.res.Err == nil {
 			p.res.Err = sr.Err
 		}
-		stopped = stopped || ctx.Err() != nil || sr.Verdict == verdict.Broken || sr.Verdict == verdict.Failed && p.stops()
+		stopped = stopped || ctx.Err() != nil || p.stranger != "" || sr.Verdict == verdict.Broken || sr.Verdict == verdict.Failed && p.stops()
 	}
 	switch {
 	case p.res.Verdict == "":

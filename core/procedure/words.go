@@ -78,7 +78,7 @@ func init() { // the readers need the words
 	inBlock = []Word{
 		{Name: "say", read: (*parser).readSay, text: true, called: []string{"send", "write", "transmit", "tx", "put", "type"}, Forms: []Form{
 			{"`say PORT: TEXT`", `says the text and the port's line ending; without a text the line ending alone, as Enter`},
-			{"`say PORT without answer: TEXT`", `... to which nothing is answered, such as Enter in a menu (`+"`say PORT without answer:`"+`): no end is waited for; a refusal fails the step all the same`},
+			{"`say PORT without answer: TEXT`", `... to which nothing is answered, such as Enter in a menu (` + "`say PORT without answer:`" + `): no end is waited for; a refusal fails the step all the same`},
 			{"`say PORT answer later: TEXT`", "... whose answer may end after the step, as that of a dial: the next `say` at the port waits for the end, and the last step for all that is still owed"},
 			{"`say PORT restarts [within T]: TEXT`", "... which has the module start again, or ends a session: it must be seen to, by the banner of the phrasebook, by the prompt for a name (`login`), or by the port going away and coming back; a prompt for commands alone proves nothing. Then its prompt is waited for. 60 s at most unless given"},
 			{"`say bytes PORT: TEXT`", `says exactly these bytes; only where they end with the port's line ending an answer is waited for`},
@@ -188,7 +188,7 @@ func init() { // the readers need the words
 			{"`quiet PORT T [within T]`", `waits until nothing has come for so long, counted from the statement at the earliest; 10 s at most unless given`},
 		}},
 		{Name: "identity", read: (*parser).readIdentity, Forms: []Form{
-			{"`identity EXPRESSION`", "the module itself names the unit: the run is filed under that. Where `--unit` or the unit table names another, that one is `untested` (status 4); where that unit has passed the same procedure today it is asked about, and told where nobody sits at a terminal"},
+			{"`identity EXPRESSION`", "the module itself names the unit: the run is filed under that. Where `--unit` or the unit table names another, that one is `untested` (status 4), and nothing more is said: steps marked `always` are performed only where they say no input or drawn value of the unit that is meant. Where that unit has passed the same procedure today it is asked about, and told where nobody sits at a terminal"},
 		}},
 		{Name: "settings", read: (*parser).readMatch, Forms: []Form{
 			{"`settings PORT match \"FILE\"`", "holds the module's settings against a file of `uparrot settings read`, or of `NAME = VALUE` lines: all of them, and the step fails with all that are otherwise. What must differ from module to module is left out, and told"},
