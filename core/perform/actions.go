@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"slices"
 	"strings"
 	"time"
 
@@ -13,11 +12,9 @@ import (
 	"uparrot/core/link"
 	"uparrot/core/pace"
 	"uparrot/core/perform/reach"
-	"uparrot/core/phrasebook"
 	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
-	"uparrot/core/uart"
 	"uparrot/core/verdict"
 )
 
@@ -179,86 +176,6 @@ func fileName(name string) string {
 		name = "kept"
 	}
 	return name[:min(len(name), 120)]
-}
-
-// line changes how a port is spoken to.
-func (p *performer) line(ctx context.Context, n *procedure.SetLine) error {
-	name := p.port(n.Port)
-	if n.Reopen {
-		if err := p.reopen(ctx, name, n.Within); err != nil {
-			return err
-		}
-	}
-	d := p.dialogs[name]
-	if p.acts(name); !n.Reopen { // what a port that was opened anew has brought is newer
-		d.Act(true)
-	}
-	d.ForgetEcho()
-	dev := d.Port()
-	if _, ok := p.before[name]; !ok {
-		p.before[name] = dev.Line()
-	}
-	var done []string
-	if n.Speed != nil || n.Setup.Frame != nil {
-		line := dev.Line()
-		if n.Speed != nil {
-			if p.ofSecret(n.Speed) {
-				return errors.New("a speed is shown, and this one is made of a secret")
-			}
-			speed, err := p.whole(ctx, n.Speed, uart.MinSpeed, uart.MaxSpeed)
-			if err != nil {
-				return err
-			}
-			line.Speed = speed
-		}
-		if n.Setup.Frame != nil {
-			line.Frame = *n.Setup.Frame
-		}
-		if err := dev.Drain(); err != nil {
-			return err
-		}
-		if err := dev.SetLine(line); err != nil {
-			return err
-		}
-		done = append(done, line.String())
-	}
-	ending, dialect := n.Setup.Ending, n.Setup.Dialect
-	if ending != phrasebook.EndingNotSaid || dialect != phrasebook.DialectNotSaid {
-		d.Configure(func(c *dialog.Config) {
-			if ending != phrasebook.EndingNotSaid {
-				c.Ending = ending
-				done = append(done, "ending "+ending.String())
-			}
-			if dialect != phrasebook.DialectNotSaid {
-				c.Dialect = dialect
-				done = append(done, "dialect "+dialect.String())
-			}
-		})
-	}
-	for _, s := range n.Signals {
-		if !slices.Contains(p.signals[name], s.Line) {
-			p.signals[name] = append(p.signals[name], s.Line)
-		}
-		if err := port.SetSignal(dev, s.Line, s.On); err != nil {
-			return err
-		}
-		done = append(done, fmt.Sprintf("%s %s", s.Line, map[bool]string{true: "on", false: "off"}[s.On]))
-	}
-	if n.Break > 0 {
-		if err := port.Break(dev, n.Break); err != nil {
-			return err
-		}
-		done = append(done, fmt.Sprintf("break of %v", n.Break))
-	}
-	if n.Reopen {
-		done = append(done, "opened again")
-	}
-	p.changed(name, strings.Join(done, ", "), dev.Line(), dialect)
-	return nil
-}
-
-func (p *performer) changed(name, what string, line uart.Line, to phrasebook.Dialect) {
-	p.emit(record.Event{Kind: record.Changed, Port: name, Text: what, Value: record.ChangedLine{Speed: line.Speed, Frame: line.Frame, Dialect: to}})
 }
 
 // reopen waits for a port to go away and to come back.

@@ -39,8 +39,8 @@ type Run struct {
 	Passed func(ctx context.Context, unit string) (string, error)
 	// Asks is that the operator is a person, who can be asked about that.
 	Asks bool
-	// Before are values that steps left out have given in an earlier run, by the step's
-	// title: they are taken up where the step would stand.
+	// Before is what steps left out have given in an earlier run, and how they have set ports, by the
+	// step's title: that is taken up where the step would stand.
 	Before map[string]Earlier
 	// Operator is asked where a step needs hands or eyes; without one such a
 	// step is untested.
@@ -80,7 +80,9 @@ type Run struct {
 // note of each.
 type Earlier struct {
 	Values map[string]any
-	From   string // the record that tells them
+	Lines  map[string]Line // how it left ports, by name
+	Passed bool            // it has passed there
+	From   string          // the record that tells them; "" if none does
 }
 
 // StepBegins is what those who watch are told of a step that begins.
@@ -331,7 +333,12 @@ func (p *performer) steps(ctx context.Context) {
 	for i, s := range p.run.Procedure.Steps {
 		p.step, p.number = s, i+1
 		if !p.chosen(s) {
+			err := p.bringBack(ctx, s)
 			p.passOver(s, verdict.Skipped, leftOut)
+			if err != nil {
+				p.res.Verdict, p.res.Err = verdict.Broken, p.scrub(err)
+				stopped = true
+			}
 			continue
 		}
 		if stopped && !s.Always {
@@ -410,7 +417,7 @@ func (p *performer) takeUp(s *procedure.Step) record.StepEnd {
 		p.give(name, v, false)
 		p.emit(record.Event{Kind: record.Note, Step: s.Title, Text: fmt.Sprintf("%s = %s, which step %q gave in %s", name, show(v), s.Title, earlier.From), Live: earlier})
 	}
-	return record.StepEnd{LeftOut: true, Values: p.given(), From: earlier.From}
+	return record.StepEnd{LeftOut: true, Passed: earlier.Passed, Values: p.given(), From: earlier.From}
 }
 
 // given is what the step has given by now, as the record keeps it.

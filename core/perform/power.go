@@ -63,7 +63,7 @@ func (p *performer) supply(ctx context.Context, name string, on bool) error {
 	if err := p.switched(ctx, s, word); err != nil {
 		return fmt.Errorf("power of %s %s, by %s: %w", name, word, s.Words(), err)
 	}
-	p.emit(record.Event{Kind: record.Note, Port: name, Text: fmt.Sprintf("power of %s %s, by %s", name, word, s.Words())})
+	p.emit(record.Event{Kind: record.Note, Port: name, Text: fmt.Sprintf("power of %s %s, by %s", name, word, s.Words()), Value: record.Supplied{Power: word}})
 	return nil
 }
 

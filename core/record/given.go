@@ -11,8 +11,9 @@ import (
 // StepEnd is the value of a Step event that ends a step.
 type StepEnd struct {
 	LeftOut bool             `json:"left_out,omitempty"` // it was not among the steps chosen
+	Passed  bool             `json:"passed,omitempty"`   // it has passed in the record that From names
 	Values  map[string]Given `json:"values,omitempty"`   // what it gave, by name
-	From    string           `json:"from,omitempty"`     // the record that a step left out has them from
+	From    string           `json:"from,omitempty"`     // the record that a step left out has that from
 }
 
 // Given is a value that a step gave, in a form in which a later run can take it up: one

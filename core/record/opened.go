@@ -32,6 +32,13 @@ type ChangedLine struct {
 	Speed   int                `json:"speed"` // baud
 	Frame   uart.Frame         `json:"frame"`
 	Dialect phrasebook.Dialect `json:"dialect,omitempty"` // if that was changed
+	Ending  phrasebook.Ending  `json:"ending,omitempty"`  // if that was changed
+	Signals map[string]bool    `json:"signals,omitempty"` // those that were changed, by name: whether they are on
+}
+
+// Supplied is the value of a Note event of a module that was given power, or lost it.
+type Supplied struct {
+	Power string `json:"power"` // on or off
 }
 
 // KeptFile is a value that was kept as a file: the value of a Kept event, whose text

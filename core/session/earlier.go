@@ -26,6 +26,8 @@ type Earlier struct {
 	at          map[string]string // the addresses of its ports
 	verdicts    map[string]verdict.Verdict
 	given       map[string]map[string]record.Given // by step and name
+	lines       map[string]lines                   // how ports were set in each step, by its title
+	since       lines                              // ... and since the last that has ended
 }
 
 // ReadEarlier reads the record of a run of a procedure. What was altered is refused.
@@ -35,7 +37,7 @@ func ReadEarlier(path string, file *procedure.File) (*Earlier, error) {
 		return nil, misuse("the record of the earlier run: %v", err)
 	}
 	defer f.Close()
-	r := &Earlier{path: path, at: map[string]string{}, verdicts: map[string]verdict.Verdict{}, given: map[string]map[string]record.Given{}}
+	r := &Earlier{path: path, at: map[string]string{}, verdicts: map[string]verdict.Verdict{}, given: map[string]map[string]record.Given{}, lines: map[string]lines{}, since: lines{}}
 	state, err := record.Read(f, r.take)
 	switch {
 	case err != nil:
@@ -76,8 +78,19 @@ func (r *Earlier) take(e record.Event) error {
 		o, err := record.Decode[record.Opened](e)
 		r.at[e.Port] = o.Address
 		return err
+	case e.Kind == record.Changed:
+		c, err := record.Decode[record.ChangedLine](e)
+		r.since.set(e.Port, perform.Line{ChangedLine: c}, "")
+		return err
+	case e.Kind == record.Note && e.Data != nil:
+		s, err := record.Decode[record.Supplied](e)
+		r.since.set(e.Port, perform.Line{Power: s.Power}, "")
+		return err
+	case e.Kind == record.Verdict: // what ports were set to since was putting them back
+		r.since = lines{}
 	case e.Kind == record.Step && e.Verdict != "":
 		r.verdicts[e.Step] = e.Verdict
+		r.lines[e.Step], r.since = r.since, lines{}
 		if perform.WasLeftOut(e) { // not tested either
 			r.verdicts[e.Step] = verdict.Untested
 		}
@@ -85,7 +98,9 @@ func (r *Earlier) take(e record.Event) error {
 			return nil
 		}
 		end, err := record.Decode[record.StepEnd](e)
-		r.given[e.Step] = end.Values
+		if r.given[e.Step] = end.Values; end.LeftOut && end.Passed { // in the run that was repeated there
+			r.verdicts[e.Step] = verdict.Passed
+		}
 		return err
 	}
 	return nil
@@ -134,7 +149,17 @@ func (p *Procedure) complete(stations map[string]*bench.Station) (before map[str
 			}
 		}
 	}
-	if len(before) > 0 {
+	if err := p.linesBefore(stations, before); err != nil {
+		return nil, err
+	}
+	for _, s := range p.File.Steps {
+		if p.Earlier != nil && p.Earlier.verdicts[s.Title] == verdict.Passed && !p.performed(s.Title) {
+			of := before[s.Title]
+			of.Passed, of.From = true, p.Earlier.path
+			before[s.Title] = of
+		}
+	}
+	if len(before) > 0 && p.Earlier != nil {
 		err = p.sameModule(stations)
 	}
 	return before, err

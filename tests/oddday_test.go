@@ -1,0 +1,256 @@
+//go:build unix
+
+package tests
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"uparrot/core/port"
+	"uparrot/core/uart"
+)
+
+// board is a module at a pseudo-terminal that keeps what it is told, and can be told another speed. At
+// another speed than its own it hears nothing, and nothing that it says can be read.
+type board struct {
+	name string
+	at   *port.Pseudo
+
+	mu     sync.Mutex
+	speed  int
+	late   time.Duration // before it answers
+	kept   map[string]string
+	told   []string
+	answer map[string]string // to certain lines, in place of its own
+}
+
+func (m *board) live() {
+	buf, line := make([]byte, 200), ""
+	for {
+		n, err := m.at.Read(buf)
+		if err != nil {
+			return
+		}
+		m.mu.Lock()
+		own := uart.Line{Speed: m.speed}
+		late := m.late
+		m.mu.Unlock()
+		came := buf[:n]
+		if set, known := m.at.HostLine(); known {
+			came, _ = uart.Hear(set, own, came)
+		}
+		for _, c := range came {
+			if c != '\r' {
+				line += string([]byte{c})
+				continue
+			}
+			answer, speed := m.take(line)
+			line = ""
+			time.Sleep(late)
+			b := []byte(answer)
+			if set, known := m.at.HostLine(); known {
+				b, _ = uart.HearChecking(own, set, b)
+			}
+			m.at.Write(b)
+			if speed > 0 {
+				time.Sleep(20 * time.Millisecond)
+				m.mu.Lock()
+				m.speed = speed
+				m.mu.Unlock()
+			}
+		}
+	}
+}
+
+// take does what a line says, and returns the answer and the speed that it changes to then.
+func (m *board) take(line string) (answer string, speed int) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.told = append(m.told, line)
+	key, value, sets := strings.Cut(line, "=")
+	key, asks := strings.CutSuffix(key, "?")
+	own, has := m.answer[line]
+	switch {
+	case has:
+		return own, 0
+	case line == "who":
+		return "board " + m.name + "\r\nok\r\n", 0
+	case key == "speed":
+		speed, _ = strconv.Atoi(value)
+		return "ok\r\n", speed
+	case sets:
+		m.kept[key] = value
+	case asks:
+		return key + "=" + m.kept[key] + "\r\nok\r\n", 0
+	case line == "list":
+		return "cabin 1 empty\r\ncabin 2 full\r\nok\r\n", 0
+	case line == "lamp on":
+		return "no lamp\r\n", 0
+	}
+	return "ok\r\n", 0
+}
+
+// day is a bench on which a row of the table happens.
+type day struct {
+	*bench
+	t      *testing.T
+	boards map[string]*board // by port
+	last   call
+	record string // of the last run
+}
+
+// module puts a module behind a port: "PORT NAME [speed=N] [late=T]".
+func (d *day) module(words []string) {
+	m := &board{name: words[1], speed: 9600, kept: map[string]string{"node": "1", "group": "1"}, answer: map[string]string{}}
+	for _, w := range words[2:] {
+		key, value, _ := strings.Cut(w, "=")
+		switch key {
+		case "speed":
+			m.speed, _ = strconv.Atoi(value)
+		case "late":
+			m.late, _ = time.ParseDuration(value)
+		default:
+			m.kept[key] = value
+		}
+	}
+	d.pull(words[0])
+	var err error
+	if m.at, err = port.OpenPseudo(); err != nil {
+		d.t.Fatal(err)
+	}
+	if err := os.Symlink(m.at.Path(), filepath.Join(d.dir, words[0])); err != nil {
+		d.t.Fatal(err)
+	}
+	d.boards[words[0]] = m
+	go m.live()
+}
+
+func (d *day) pull(name string) {
+	if m := d.boards[name]; m != nil {
+		m.at.Close()
+		if err := os.Remove(filepath.Join(d.dir, name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			d.t.Fatal(err)
+		}
+		delete(d.boards, name)
+	}
+}
+
+// happen does one line of a row.
+func (d *day) happen(line string) {
+	verb, rest, _ := strings.Cut(line, " ")
+	words := strings.Fields(strings.ReplaceAll(rest, "$record", d.record))
+	switch verb {
+	case "module":
+		d.module(words)
+	case "pull":
+		d.pull(rest)
+	case "file": // NAME TEXT
+		name, text, _ := strings.Cut(rest, " ")
+		d.write(name, strings.ReplaceAll(text, "|", "\n")+"\n")
+	case "uparrot", "run": // STATUS ARGS...
+		args := words[1:]
+		if verb == "run" {
+			args = append([]string{"run", "day.parrot"}, args...)
+			for _, name := range []string{"dev", "far"} {
+				if strings.Contains(d.read("day.parrot"), "\nport "+name+":") && !strings.Contains(rest, "--port "+name) {
+					args = append(args, "--port", name+"="+filepath.Join(d.dir, name))
+				}
+			}
+		}
+		d.last = d.runWith([]string{"XDG_DATA_HOME=" + filepath.Join(d.dir, "data"), "HOME=" + d.dir}, "", args...)
+		if fmt.Sprint(d.last.status) != words[0] {
+			d.t.Errorf("%s: ended with %d:\n%s%s", line, d.last.status, d.last.out, d.last.err)
+		}
+		if _, path, told := strings.Cut(d.last.err, "\nrecord: "); told {
+			path, _, _ = strings.Cut(path, "\n")
+			d.record = strings.Replace(path, "~", d.dir, 1)
+		}
+	case "says", "silent": // what is printed
+		all := strings.Join(strings.Fields(d.last.out+" "+d.last.err), " ")
+		if strings.Contains(all, rest) != (verb == "says") {
+			d.t.Errorf("%s: in\n%s%s", line, d.last.out, d.last.err)
+		}
+	case "told": // PORT LINE|LINE: since the last time
+		name, want, _ := strings.Cut(rest, " ")
+		m := d.boards[name]
+		m.mu.Lock()
+		if got := strings.Join(m.told, "|"); got != want {
+			d.t.Errorf("%s: was told %s\n%s%s", line, got, d.last.out, d.last.err)
+		}
+		m.told = nil
+		m.mu.Unlock()
+	case "ledger": // what the ledger says of runs
+		d.happen("uparrot 0 results")
+		d.happen("says " + rest)
+	default:
+		d.t.Fatalf("what is %q", line)
+	}
+}
+
+// steps are those of the day's procedure: "TITLE OPTIONS: STATEMENT / STATEMENT".
+func (d *day) steps(head string, steps []string) {
+	text := "procedure \"Gate board\"\nport dev: dialect lines, speed 9600, ending cr, final \"ok\", refusal \"no ...\"\n" + head + "\nanswers within 1s\n"
+	for _, s := range steps {
+		front, body, _ := strings.Cut(s, ": ")
+		title, options, _ := strings.Cut(front, " ")
+		text += fmt.Sprintf("step %q %s\n%s\nend\n", title, options, strings.ReplaceAll(body, " / ", "\n"))
+	}
+	d.write("day.parrot", text)
+}
+
+const (
+	node  = "input node: int 1..99 = 22"
+	who   = "who: say dev: who / hear dev: board {id} / identity id"
+	write = "write: say dev: node={node} / say dev: node? / hear dev: node={=node}"
+	bye   = "bye always: say dev: bye"
+	fast  = "fast: say dev: speed=57600 / hear dev: ok / line dev speed 57600 / pause 100ms"
+	list  = "list: say dev: list / hear dev: cabin 3 full"
+)
+
+// odd are the rows: what goes on before, within and after a run.
+var odd = []struct {
+	name  string
+	head  string
+	steps []string
+	does  []string
+}{
+	{"all is well", node, []string{who, write, bye}, []string{"module dev LK-0017", "run 0 --unit LK-0017", "told dev who|node=22|node?|bye", "ledger LK-0017 Gate board passed"}},
+	{"another module is plugged in", node, []string{who, write, bye}, []string{"module dev LK-0018", "run 4 --unit LK-0017", "says the module says that it is LK-0018, and the run is of unit LK-0017", "told dev who|bye", "ledger LK-0017 Gate board untested"}},
+	{"another module, and an always step would write to it", node, []string{who, write, "bye always: say dev: node={node}"}, []string{"module dev LK-0018", "run 4 --unit LK-0017", "says it says node of the unit that is meant", "told dev who"}},
+	{"another module in a tray", node, []string{who, write, bye}, []string{"module dev LK-0018", "file tray.csv unit,node|LK-0017,22", "run 4 --units tray.csv --next none", "says LK-0017 untested", "told dev who|bye"}},
+	{"what failed is done again at the speed of before", "", []string{fast, list}, []string{"module dev LK-0017", "run 1", "told dev speed=57600|list", "run 1 --repeat-failed $record", "says 57600 8N1, as step \"fast\" had set it", "told dev list"}},
+	{"... and again", "", []string{fast, list}, []string{"module dev LK-0017", "run 1", "run 1 --repeat-failed $record", "run 1 --repeat-failed $record", "told dev speed=57600|list|list|list"}},
+	{"what failed is done again, and the speed was put back", "", []string{fast, list, "slow always: say dev: speed=9600 / hear dev: ok / line dev speed 9600 / pause 100ms"}, []string{"module dev LK-0017", "run 1", "told dev speed=57600|list|speed=9600", "run 2 --repeat-failed $record", "says it was left at 9600 8N1", "says choose step \"fast\" too, or mark it needed", "told dev "}},
+	{"the next module, with the record of the one before", "", []string{who, list}, []string{"module dev LK-0017", "run 1 --unit LK-0017", "module dev LK-0018", "run 2 --unit LK-0018 --repeat-failed $record", "says is of unit LK-0017, and this is LK-0018", "told dev "}},
+	{"from a step on, at the speed of before", "", []string{fast, list}, []string{"module dev LK-0017 speed=57600", "run 1 --from list", "says 57600 8N1, as step \"fast\" had set it", "told dev list"}},
+	{"from a step on, at a speed that only a run tells", "", []string{"fast: say dev: rate? / hear dev: rate={rate:int} / line dev speed {rate}", list}, []string{"module dev LK-0017 rate=9600", "run 2 --from list", "says sets dev in a way that only a run tells", "told dev ", "run 1", "told dev rate?|list", "run 1 --from list --from-record $record", "told dev list"}},
+}
+
+// The odd end of a day: whatever goes on, the verdict, the status, what the module was told and what the ledger
+// says are as they must be.
+func TestOddDays(t *testing.T) {
+	t.Parallel()
+	for _, row := range odd {
+		t.Run(row.name, func(t *testing.T) {
+			t.Parallel()
+			d := &day{bench: &bench{t, t.TempDir()}, t: t, boards: map[string]*board{}}
+			defer func() {
+				for name := range d.boards {
+					d.pull(name)
+				}
+			}()
+			d.steps(row.head, row.steps)
+			for _, line := range row.does {
+				d.happen(line)
+			}
+		})
+	}
+}
