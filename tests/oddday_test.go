@@ -143,6 +143,21 @@ func (d *day) pull(name string) {
 	}
 }
 
+// args are the arguments of a run of the day's procedure.
+func (d *day) args(more []string) []string {
+	args := append([]string{"run", "day.parrot"}, more...)
+	for _, name := range []string{"dev", "far"} {
+		if strings.Contains(d.read("day.parrot"), "\nport "+name+":") && !strings.Contains(strings.Join(more, " "), "--port "+name) {
+			args = append(args, "--port", name+"="+filepath.Join(d.dir, name))
+		}
+	}
+	return args
+}
+
+func (d *day) env() []string {
+	return []string{"XDG_DATA_HOME=" + filepath.Join(d.dir, "data"), "HOME=" + d.dir}
+}
+
 // happen does one line of a row.
 func (d *day) happen(line string) {
 	verb, rest, _ := strings.Cut(line, " ")
@@ -158,14 +173,9 @@ func (d *day) happen(line string) {
 	case "uparrot", "run": // STATUS ARGS...
 		args := words[1:]
 		if verb == "run" {
-			args = append([]string{"run", "day.parrot"}, args...)
-			for _, name := range []string{"dev", "far"} {
-				if strings.Contains(d.read("day.parrot"), "\nport "+name+":") && !strings.Contains(rest, "--port "+name) {
-					args = append(args, "--port", name+"="+filepath.Join(d.dir, name))
-				}
-			}
+			args = d.args(args)
 		}
-		d.last = d.runWith([]string{"XDG_DATA_HOME=" + filepath.Join(d.dir, "data"), "HOME=" + d.dir}, "", args...)
+		d.last = d.runWith(d.env(), "", args...)
 		if fmt.Sprint(d.last.status) != words[0] {
 			d.t.Errorf("%s: ended with %d:\n%s%s", line, d.last.status, d.last.out, d.last.err)
 		}
@@ -173,6 +183,19 @@ func (d *day) happen(line string) {
 			path, _, _ = strings.Cut(path, "\n")
 			d.record = strings.Replace(path, "~", d.dir, 1)
 		}
+	case "killed": // T ARGS...: a run that is killed after a while
+		after, _ := time.ParseDuration(words[0])
+		cmd, _, _ := d.command(d.args(words[1:])...)
+		cmd.Env = append(os.Environ(), d.env()...)
+		if err := cmd.Start(); err != nil {
+			d.t.Fatal(err)
+		}
+		time.Sleep(after)
+		cmd.Process.Kill()
+		cmd.Wait()
+	case "pause":
+		after, _ := time.ParseDuration(rest)
+		time.Sleep(after)
 	case "says", "silent": // what is printed
 		all := strings.Join(strings.Fields(d.last.out+" "+d.last.err), " ")
 		if strings.Contains(all, rest) != (verb == "says") {
@@ -229,6 +252,10 @@ var odd = []struct {
 	{"what failed is done again at the speed of before", "", []string{fast, list}, []string{"module dev LK-0017", "run 1", "told dev speed=57600|list", "run 1 --repeat-failed $record", "says 57600 8N1, as step \"fast\" had set it", "told dev list"}},
 	{"... and again", "", []string{fast, list}, []string{"module dev LK-0017", "run 1", "run 1 --repeat-failed $record", "run 1 --repeat-failed $record", "told dev speed=57600|list|list|list"}},
 	{"what failed is done again, and the speed was put back", "", []string{fast, list, "slow always: say dev: speed=9600 / hear dev: ok / line dev speed 9600 / pause 100ms"}, []string{"module dev LK-0017", "run 1", "told dev speed=57600|list|speed=9600", "run 2 --repeat-failed $record", "says it was left at 9600 8N1", "says choose step \"fast\" too, or mark it needed", "told dev "}},
+	{"a step is still to be done", node, []string{who, "seal: untested \"the seal is not here yet\"", write}, []string{"module dev LK-0017", "run 4 --unit LK-0017", "says the seal is not here yet", "told dev who|node=22|node?", "ledger LK-0017 Gate board untested"}},
+	{"... and is done then", "input sealed: int 0..1 = 0", []string{who, "seal: if sealed == 0 / untested \"no seal\" / end / say dev: seal"}, []string{"module dev LK-0017", "run 4 --unit LK-0017", "told dev who", "run 4 --unit LK-0017 --repeat-failed $record", "told dev ", "run 2 --unit LK-0017 --repeat-failed $record --set sealed=1", "says sealed is 1 now, and was 0"}},
+	{"a refusal before a step that is still to be done", "", []string{"lamp: say dev: lamp on", "seal: untested \"no seal\""}, []string{"module dev LK-0017", "run 1", "says was refused with no lamp", "told dev lamp on"}},
+	{"a station is killed within a unit", node, []string{"long: say dev: node={node} / pause 3s", bye}, []string{"module dev LK-0017", "file tray.csv unit,node|LK-0017,22", "uparrot 0 units load tray.csv", "killed 700ms --units batch:tray --next none --station s1 --lease 1s", "told dev node=22", "run 4 --units batch:tray --next none --station s2 --lease 1s", "says 0 of 0 units passed", "says LK-0017 (s1)", "pause 1200ms", "run 4 --units batch:tray --next none --station s1 --lease 1s", "says 1 unit of the batch broken, and go out again with uparrot units release tray: LK-0017 (s1)", "told dev ", "uparrot 0 units release tray", "run 0 --units batch:tray --next none --station s1", "says 1 of 1 unit passed", "silent of the batch", "told dev node=22|bye"}},
 	{"the next module, with the record of the one before", "", []string{who, list}, []string{"module dev LK-0017", "run 1 --unit LK-0017", "module dev LK-0018", "run 2 --unit LK-0018 --repeat-failed $record", "says is of unit LK-0017, and this is LK-0018", "told dev "}},
 	{"from a step on, at the speed of before", "", []string{fast, list}, []string{"module dev LK-0017 speed=57600", "run 1 --from list", "says 57600 8N1, as step \"fast\" had set it", "told dev list"}},
 	{"from a step on, at a speed that only a run tells", "", []string{"fast: say dev: rate? / hear dev: rate={rate:int} / line dev speed {rate}", list}, []string{"module dev LK-0017 rate=9600", "run 2 --from list", "says sets dev in a way that only a run tells", "told dev ", "run 1", "told dev rate?|list", "run 1 --from list --from-record $record", "told dev list"}},

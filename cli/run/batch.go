@@ -184,6 +184,11 @@ func (u *unitsRun) event(s *batch.Slot, unit string, e record.Event) {
 // show prints what came of all units, and writes the table where one is wanted.
 func (u *unitsRun) show() error {
 	results := u.Results()
+	defer func() {
+		for _, line := range u.Undone() {
+			u.Err.Line("%s", shell.OneLine(line))
+		}
+	}()
 	if u.JSON {
 		list := []map[string]any{}
 		for _, r := range results {

@@ -24,6 +24,7 @@ import (
 	"uparrot/core/record"
 	"uparrot/core/report"
 	"uparrot/core/session"
+	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
 
@@ -183,12 +184,51 @@ func (b *Batch) FirstPassed() (n int) {
 	return n
 }
 
-// Worst is the verdict of the worst unit.
+// Worst is the verdict of the worst unit. What another station has in hand, what a station has lost and what
+// nobody has begun is untested.
 func (b *Batch) Worst() (worst verdict.Verdict) {
 	for _, r := range b.results {
 		worst = verdict.Worse(worst, r.Verdict)
 	}
+	if u, stored := b.source.(*batchUnits); stored && len(u.end.Undone) > 0 {
+		worst = verdict.Worse(worst, verdict.Untested)
+	}
 	return worst
+}
+
+// Undone tells, in words, which units of a batch in the ledger nobody has done to their end: those claimed, by
+// whom, those broken, and those open. It is nil where there are none.
+func (b *Batch) Undone() (lines []string) {
+	u, stored := b.source.(*batchUnits)
+	if !stored {
+		return nil
+	}
+	for _, s := range []struct{ state, words string }{
+		{ledger.Claimed, "claimed, and broken when the lease is over unless the station goes on"},
+		{string(verdict.Broken), "broken, and go out again with uparrot units release " + u.Name},
+		{ledger.Waiting, "open"},
+	} {
+		n := u.end.Undone[s.state]
+		if n == 0 {
+			continue
+		}
+		var names []string
+		for _, one := range u.end.Named {
+			if one.State != s.state {
+				continue
+			}
+			name := one.Unit
+			if one.Station != "" && s.state != ledger.Waiting {
+				name += " (" + one.Station + ")"
+			}
+			names = append(names, name)
+		}
+		if more := n - len(names); more > 0 {
+			names = append(names, fmt.Sprintf("and %d more", more))
+		}
+		lines = append(lines, fmt.Sprintf("%s: %s", text.Count(n, "unit")+" of the batch "+s.words, strings.Join(names, ", ")))
+	}
+	return lines
 }
 
 // Progress is how far a batch is.

@@ -93,6 +93,8 @@ type batchUnits struct {
 	*session.Batch
 	rows map[string]*Result // what each was in the table, by unit
 
+	end session.Ending // how the batch stood when this station's work was over
+
 	mu      sync.Mutex
 	results []*Result
 	waiting int // units that were open when that was asked last
@@ -212,8 +214,9 @@ func (u *batchUnits) left() int {
 // close ends the station's work. Runs that turned out as conflicts when they were filed late are
 // told as such.
 func (u *batchUnits) close(ctx context.Context) error {
-	conflicts, err := u.Close(ctx)
-	for _, c := range conflicts {
+	end, err := u.Close(ctx)
+	u.end = end
+	for _, c := range end.Conflicts {
 		for _, r := range u.all() {
 			if r.Done.Run == c.Run && !r.conflicts {
 				r.conflict()

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -218,6 +219,11 @@ func (l *Ledger) States(ctx context.Context, batch string) (map[string]int, erro
 
 // Units are the units of a batch in the order of its table, those of one state or, with "", all.
 func (l *Ledger) Units(ctx context.Context, batch, state string) ([]BatchUnit, error) {
+	return l.First(ctx, batch, state, math.MaxInt32)
+}
+
+// First are the first of these units, so many at most.
+func (l *Ledger) First(ctx context.Context, batch, state string, most int) ([]BatchUnit, error) {
 	return all(ctx, l, func(r *sql.Rows) (u BatchUnit, err error) {
 		given, lease := "", int64(0)
 		if err = r.Scan(&u.Number, &u.Unit, &u.Line, &given, &u.State, &u.Station, &u.Token, &lease, &u.Run, &u.Why); err == nil {
@@ -227,7 +233,7 @@ func (l *Ledger) Units(ctx context.Context, batch, state string) ([]BatchUnit, e
 			u.Lease = time.UnixMicro(lease).UTC()
 		}
 		return u, err
-	}, "SELECT number, unit, line, given, state, station, token, lease, run, why FROM units WHERE batch = ? AND (state = ? OR ? = '') ORDER BY number", batch, state, state)
+	}, "SELECT number, unit, line, given, state, station, token, lease, run, why FROM units WHERE batch = ? AND (state = ? OR ? = '') ORDER BY number LIMIT ?", batch, state, state, most)
 }
 
 // Conflicts are those of a batch, the earliest first.

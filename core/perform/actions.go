@@ -295,10 +295,7 @@ func (p *performer) leave(ctx context.Context, n *procedure.Fail) error {
 	if err != nil {
 		return err
 	}
-	if n.Skip {
-		return &Left{verdict.Skipped, why}
-	}
-	return &Left{verdict.Failed, why}
+	return &Left{n.As, why}
 }
 
 // linkDeadline is used where a link statement says nothing.

@@ -63,7 +63,7 @@ func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 		}
 	}
 	err = p.second(outside, err, limits)
-	if outcome(err) == verdict.Skipped {
+	if v := outcome(err); v == verdict.Skipped || v == verdict.Untested {
 		err = p.owedBefore(ctx, err)
 	}
 	if err != nil && !isBroken(err) {

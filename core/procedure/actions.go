@@ -12,6 +12,7 @@ import (
 	"uparrot/core/source"
 	"uparrot/core/stats"
 	"uparrot/core/uart"
+	"uparrot/core/verdict"
 )
 
 // nearest is the hint for an unknown name: the nearest known one, or else what
@@ -343,13 +344,14 @@ func (p *parser) readReach(l *line, at Pos) {
 	}
 }
 
-func (p *parser) readFail(l *line, at Pos) { p.leave(l, at, false) }
-func (p *parser) readSkip(l *line, at Pos) { p.leave(l, at, true) }
+func (p *parser) readFail(l *line, at Pos)     { p.leave(l, at, verdict.Failed) }
+func (p *parser) readSkip(l *line, at Pos)     { p.leave(l, at, verdict.Skipped) }
+func (p *parser) readUntested(l *line, at Pos) { p.leave(l, at, verdict.Untested) }
 
-func (p *parser) leave(l *line, at Pos, skip bool) {
+func (p *parser) leave(l *line, at Pos, as verdict.Verdict) {
 	if why, ok := p.quotedText(l, "why"); ok {
 		p.over(l)
-		p.put(&Fail{at, skip, why})
+		p.put(&Fail{at, as, why})
 	}
 }
 

@@ -15,6 +15,7 @@ import (
 	"uparrot/core/phrasebook"
 	"uparrot/core/source"
 	"uparrot/core/uart"
+	"uparrot/core/verdict"
 )
 
 // Pos is a place in a procedure's text.
@@ -468,11 +469,11 @@ type Reach struct {
 // ReachWithin bounds a reach that says no time of its own.
 const ReachWithin = 10 * time.Second
 
-// Fail fails the step, or with Skip leaves it.
+// Fail ends the step as failed, skipped or untested.
 type Fail struct {
 	Pos
-	Skip bool
-	Why  *Wording
+	As  verdict.Verdict
+	Why *Wording
 }
 
 // Link tests the link between two ports.

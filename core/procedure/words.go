@@ -205,7 +205,10 @@ func init() { // the readers need the words
 			{"`fail \"WHY\"`", `ends the step at once as failed; no other try follows`},
 		}},
 		{Name: "skip", read: (*parser).readSkip, Forms: []Form{
-			{"`skip \"WHY\"`", `ends the step at once as skipped; no other try follows`},
+			{"`skip \"WHY\"`", `ends the step at once as skipped, since it has no place here, such as with this variant; no other try follows. A run with it may pass`},
+		}},
+		{Name: "untested", read: (*parser).readUntested, called: []string{"todo", "defer", "postpone"}, Forms: []Form{
+			{"`untested \"WHY\"`", "ends the step at once as untested: it is still to be done. The others go on, the run is `untested` at best (status 4), and `--repeat-failed` does it then"},
 		}},
 		{Name: "end", read: (*parser).readEnd, Forms: []Form{
 			{"`end`", `closes the block`},

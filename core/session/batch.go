@@ -319,9 +319,16 @@ func (b *Batch) drop(c *record.Claim) {
 	delete(b.held, c.Unit)
 }
 
+// Ending is how a batch stands when a station ends its work.
+type Ending struct {
+	Conflicts []ledger.Conflict  // runs of the batch that are filed as such
+	Undone    map[string]int     // units that nobody has done to their end, by state: open, claimed or broken
+	Named     []ledger.BatchUnit // some of each
+}
+
 // Close ends the station's work. Records that are not filed yet are filed once more; it returns
-// ErrEvidence if that cannot be. Conflicts are the runs of the batch that are filed as such.
-func (b *Batch) Close(ctx context.Context) (conflicts []ledger.Conflict, err error) {
+// ErrEvidence if that cannot be.
+func (b *Batch) Close(ctx context.Context) (end Ending, err error) {
 	b.stop()
 	<-b.stopped
 	interrupted := ctx.Err() != nil
@@ -331,14 +338,44 @@ func (b *Batch) Close(ctx context.Context) (conflicts []ledger.Conflict, err err
 		_ = pace.For(ctx, again) // it is looked at above
 	}
 	if _, err = CatchUp(ctx, b.where); err == nil {
-		conflicts, err = b.Ledger.Conflicts(ctx, b.Name)
+		end, err = b.ending(ctx)
 	}
 	if err != nil {
 		b.Tell(fmt.Sprintf("uparrot: %v. What is not filed is filed by the next station that begins here", err))
 		err = ErrEvidence
 	}
-	return conflicts, errors.Join(err, b.Ledger.Close())
+	return end, errors.Join(err, b.Ledger.Close())
 }
+
+// ending is how the batch stands now.
+func (b *Batch) ending(ctx context.Context) (end Ending, err error) {
+	if end.Conflicts, err = b.Ledger.Conflicts(ctx, b.Name); err != nil {
+		return end, err
+	}
+	if err := b.Ledger.Expire(ctx, b.Name); err != nil {
+		return end, err
+	}
+	states, err := b.Ledger.States(ctx, b.Name)
+	if err != nil {
+		return end, err
+	}
+	end.Undone = map[string]int{}
+	for _, state := range []string{ledger.Claimed, string(verdict.Broken), ledger.Waiting} {
+		if states[state] == 0 {
+			continue
+		}
+		end.Undone[state] = states[state]
+		some, err := b.Ledger.First(ctx, b.Name, state, mostNamed)
+		if err != nil {
+			return end, err
+		}
+		end.Named = append(end.Named, some...)
+	}
+	return end, nil
+}
+
+// mostNamed is how many units of each state are named at the end.
+const mostNamed = 8
 
 // closeWithin is how long the ledger is waited for at the end.
 const closeWithin = 10 * time.Second
