@@ -219,3 +219,24 @@ func TestSettingsOfFamilies(t *testing.T) {
 		})
 	}
 }
+
+// What modules of one system need of each other is judged before anything is written, asked about, and judged
+// again of what was written, or of what was found where nothing was to be.
+func TestRulesOfPairs(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.start("for other commands", "standin", "larkfell.toml")
+	at := []string{"settings", "apply", "valley", "summit", "--bench", "larkfell.toml", "--no-ledger", "--set"}
+	p := b.sit(append(at, "address=5")...)
+	p.types("", "although that breaks a rule")
+	p.types("no\r", "nothing was written")
+	b.run("settings", "read", "valley", "--bench", "larkfell.toml", "--no-ledger").wants(t, 0, "address                            1")
+	b.run(append(at, "address=05", "--yes")...).wants(t, 1, "warning: address of Dunlin must be unique, and would be 05 at valley, summit", "failed: address of Dunlin must be unique, and is 5 at valley, summit")
+	b.run(append(at, "address=5", "--yes")...).wants(t, 1, "nothing to change", "failed: address of Dunlin must be unique")
+	c := b.run(append(at, "group=8", "--yes", "--json")...).wants(t, 1) // another setting
+	if !strings.Contains(c.out, `"verdict": "failed"`) || !strings.Contains(c.out, `"rule": "different"`) {
+		t.Error(c.out)
+	}
+	b.run("settings", "apply", "summit", "--bench", "larkfell.toml", "--no-ledger", "--set", "address=6", "--yes").wants(t, 0)
+	b.run(append(at, "group=9", "--yes")...).wants(t, 0)
+}

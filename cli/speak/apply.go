@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"uparrot/cli/account"
 	"uparrot/cli/shell"
 	"uparrot/core/ledger"
 	"uparrot/core/record"
@@ -124,6 +125,7 @@ func (c *settingsCommand) apply(cmd *cobra.Command, what string, names []string,
 		return c.printWanted(cmd, names, known)
 	}
 	var changes []session.Change
+	var left []*session.Module
 	began := false
 	v, err := c.conductModules(cmd, what, names, known, func(ctx context.Context, m *session.Modules) (verdict.Verdict, error) {
 		found, err := m.Read(ctx, record.AsFound)
@@ -134,23 +136,27 @@ func (c *settingsCommand) apply(cmd *cobra.Command, what string, names []string,
 		if err != nil {
 			return "", err
 		}
-		changes, began = m.Changes(found, wanted), true
+		changes, began, left = m.Changes(found, wanted), true, found
 		if len(changes) == 0 {
-			return verdict.Passed, nil
+			return session.JudgeChanges(changes, left), nil
 		}
 		if !c.JSON {
 			c.showChanges(changes, false)
 		}
-		if ok, err := c.confirmed(ctx, how.yes, len(changes)); err != nil || !ok {
+		faults := session.Pairs(session.Planned(found, changes))
+		for _, f := range faults {
+			c.Err.Line("warning: %s", account.PairWords(f, "would be"))
+		}
+		if ok, err := c.confirmed(ctx, how.yes, len(changes), len(faults) > 0); err != nil || !ok {
 			if err == nil {
 				c.Err.Line("nothing was written")
 			}
 			return verdict.Skipped, err
 		}
-		if _, err := m.Write(ctx, changes, !how.noRestart); err != nil {
+		if left, err = m.Write(ctx, changes, !how.noRestart); err != nil {
 			return "", err
 		}
-		return session.JudgeChanges(changes), nil
+		return session.JudgeChanges(changes, left), nil
 	})
 	switch {
 	case !began || v == verdict.Skipped || v == "":
@@ -158,12 +164,14 @@ func (c *settingsCommand) apply(cmd *cobra.Command, what string, names []string,
 		if changes == nil {
 			changes = []session.Change{}
 		}
-		err = errors.Join(err, c.PrintJSON(map[string]any{"verdict": v, "changes": changes}))
+		err = errors.Join(err, c.PrintJSON(map[string]any{"verdict": v, "changes": changes, "broken": session.Pairs(left)}))
 	case len(changes) == 0:
 		fmt.Fprintln(c.Out, "nothing to change: all settings are as they are wanted")
+		account.TellPairs(c.Out, shell.NewScreen(c.Out), session.Pairs(left))
 	default:
 		fmt.Fprintln(c.Out)
 		c.showChanges(changes, true)
+		account.TellPairs(c.Out, shell.NewScreen(c.Out), session.Pairs(left))
 		fmt.Fprintf(c.Out, "\n%s\n", shell.NewScreen(c.Out).Verdict(v, 0))
 	}
 	return shell.WithVerdict(v, err)

@@ -207,12 +207,16 @@ func settingRows(mods []*session.Module, pairs []record.PairFault) [][]string {
 }
 
 // confirmed asks whether changes are to be made.
-func (c *settingsCommand) confirmed(ctx context.Context, yes bool, n int) (bool, error) {
+func (c *settingsCommand) confirmed(ctx context.Context, yes bool, n int, breaks bool) (bool, error) {
 	if yes {
 		return true, nil
 	}
 	if !shell.IsTerminal(c.In) {
 		return false, &session.Misuse{What: "cannot ask without a terminal; use --yes"}
 	}
-	return (&account.Person{App: c.Streams}).Confirm(ctx, "Write "+shell.Count(n, "setting")+"?")
+	question := "Write " + shell.Count(n, "setting") + "?"
+	if breaks {
+		question = "Write " + shell.Count(n, "setting") + ", although that breaks a rule of the phrasebook?"
+	}
+	return (&account.Person{App: c.Streams}).Confirm(ctx, question)
 }

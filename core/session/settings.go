@@ -343,6 +343,35 @@ func (m *Modules) Changes(found []*Module, w Wanted) []Change {
 	return all
 }
 
+// Planned are modules as they will be when the changes are written.
+func Planned(found []*Module, changes []Change) []*Module {
+	var all []*Module
+	for _, m := range found {
+		own := *m
+		own.Settings.Settings = slices.Clone(m.Settings.Settings)
+		for i := range own.Settings.Settings {
+			v := &own.Settings.Settings[i]
+			for _, c := range changes {
+				if c.Module == m.Name && c.Name == v.Name && c.cannot == "" && !c.Secret {
+					v.Value, v.Not, v.Bad = c.asOthers(found), "", false
+				}
+			}
+		}
+		all = append(all, &own)
+	}
+	return all
+}
+
+// asOthers is what is to be written, in the writing of a module that has the same.
+func (c *Change) asOthers(found []*Module) string {
+	for _, m := range found {
+		if v, ok := m.Setting(c.Name); ok && v.Not == "" && c.setting.Same(v.Value, c.To) {
+			return v.Value
+		}
+	}
+	return c.To
+}
+
 // inOrder are settings, each behind those that must be written before it.
 func inOrder(settings []phrasebook.Setting) []phrasebook.Setting {
 	var out []phrasebook.Setting

@@ -52,9 +52,10 @@ func JudgeSame(mods []*Module) verdict.Verdict {
 	return verdict.Passed
 }
 
-// JudgeChanges is the verdict on changes that were written: failed where one did not take.
-func JudgeChanges(changes []Change) verdict.Verdict {
-	if slices.ContainsFunc(changes, func(c Change) bool { return !c.Took }) {
+// JudgeChanges is the verdict on changes that were written: failed where one did not take, or where the modules
+// that are left break a rule of pairs.
+func JudgeChanges(changes []Change, left []*Module) verdict.Verdict {
+	if len(Pairs(left)) > 0 || slices.ContainsFunc(changes, func(c Change) bool { return !c.Took }) {
 		return verdict.Failed
 	}
 	return verdict.Passed
