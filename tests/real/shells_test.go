@@ -10,6 +10,8 @@ import (
 	"testing"
 
 	"github.com/creack/pty"
+
+	"uparrot/core/port"
 )
 
 // hosted starts a program on a terminal of its own, and gives out the port behind which it is.
@@ -19,14 +21,14 @@ func hosted(t *testing.T, cmd *exec.Cmd) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	module, device, err := pty.Open()
+	module, err := port.OpenPseudo() // which repeats nothing by itself
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait(); console.Close(); module.Close(); device.Close() })
+	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait(); console.Close(); module.Close() })
 	go io.Copy(module, console)
 	go io.Copy(console, module)
-	return device.Name()
+	return module.Path()
 }
 
 // A database shell, which redraws what is typed: an old answer, the echo of a command and a blank too many
