@@ -95,11 +95,7 @@ func (a *Answer) adjust(c *dialog.Config) {
 		frame.Bytes(c, d.Feed)
 		return
 	}
-	c.Notices = append([]*pattern.Pattern{a.Carrier.ArrivesPattern}, c.Notices...)
-	c.OnNotice = func(notice int, l dialog.Line, caps []pattern.Capture) bool {
-		if notice != 0 {
-			return false
-		}
+	frame.Arrivals(c, a.Carrier.ArrivesPattern, func(l dialog.Line, caps []pattern.Capture) {
 		r, payload := reply{came: l.Time}, ""
 		for _, cp := range caps {
 			switch cp.Name {
@@ -114,8 +110,7 @@ func (a *Answer) adjust(c *dialog.Config) {
 			r.text, r.size = f, len(payload)
 			a.offer(r)
 		}
-		return true
-	}
+	})
 }
 
 // micros is a time on the clock of this end.

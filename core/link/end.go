@@ -109,13 +109,7 @@ func (e *end) adjust(c *dialog.Config) {
 	} else {
 		c.Plainly(phrasebook.Lines)
 	}
-	c.Notices = append([]*pattern.Pattern{arrives}, c.Notices...)
-	c.OnNotice = func(notice int, l dialog.Line, caps []pattern.Capture) bool {
-		if notice == 0 {
-			e.arrival(l, caps)
-		}
-		return notice == 0
-	}
+	frame.Arrivals(c, arrives, e.arrival)
 }
 
 // came counts one whole binary frame.
@@ -214,12 +208,20 @@ func (e *end) readAddress(ctx context.Context) (string, error) {
 	return e.askAddress(ctx)
 }
 
+// form is how the module's answers come.
+func (e *end) form() pattern.Form {
+	if e.Setup.Dialect == phrasebook.Bytes {
+		return pattern.AnyBytes
+	}
+	return pattern.WholeLine
+}
+
 func (e *end) askAddress(ctx context.Context) (string, error) {
 	s, _ := e.Phrasebook.Setting(e.Carrier.Address) // the phrasebook was checked
 	if _, err := e.dialog.Say(ctx, s.Read, answers); err != nil {
 		return "", err
 	}
-	h, err := e.dialog.Hear(ctx, dialog.Wait{Pattern: s.AnswerPattern, Within: answers})
+	h, err := e.dialog.Hear(ctx, dialog.Wait{Form: e.form(), Pattern: s.AnswerPattern, Within: answers})
 	if err != nil {
 		return "", err
 	}

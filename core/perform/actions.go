@@ -68,8 +68,8 @@ func (p *performer) logIn(ctx context.Context, n *procedure.LogIn) error {
 		return procedure.Text(v), err
 	}
 	name := p.port(n.Port)
-	if setup := p.run.Stations[name].Setup; len(setup.Login) == 0 && n.Name != nil || len(setup.Password) == 0 && n.Name == nil || len(setup.Prompt) == 0 {
-		return fmt.Errorf("the port %s does not say what asks for a name and what for a command: write login \"...login:\", password \"Password:\", prompt \"...#\" at the port, or in its phrasebook", name)
+	if lacks := n.Lacks(p.run.Stations[name].Setup); lacks != "" {
+		return fmt.Errorf("%s: %s", name, lacks)
 	}
 	l := dialog.Login{Within: n.Within, Said: func(text string) {
 		p.said[name], p.saidIn[name] = n.Pos, p.step

@@ -126,6 +126,26 @@ func (s Setup) Or(base Setup) Setup {
 	return s
 }
 
+// Transparent reports whether a port takes all values of a byte as they are, where a carrier is between or not.
+func (s Setup) Transparent(carrier bool) bool {
+	return !carrier && s.Line().Frame.Filled().DataBits == 8 && s.Flow != uart.XonXoff
+}
+
+// The least sizes of a frame of a link test, in bytes: one of text, which is its head, and one of bytes, with
+// two times of its own.
+const (
+	LeastText   = 16
+	LeastBinary = 36
+)
+
+// LeastFrame is the least size of a frame through a port, in bytes.
+func (s Setup) LeastFrame(carrier bool) int {
+	if s.Transparent(carrier) {
+		return LeastBinary
+	}
+	return LeastText
+}
+
 // Line is the speed and frame, with uart.DefaultLine for what is not said.
 func (s Setup) Line() uart.Line {
 	l := uart.DefaultLine

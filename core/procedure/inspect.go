@@ -204,6 +204,9 @@ func (in *inspector) list(body []Node) {
 		if say, ok := n.(*Say); ok && in.books[say.Port] != nil && !say.Bytes {
 			in.say(say, body[i+1:])
 		}
+		for _, h := range hears(n) {
+			in.never(h)
+		}
 		if power, ok := n.(*Power); ok && power.How != PowerOff {
 			in.power(power, body[i+1:])
 		}

@@ -167,6 +167,7 @@ func (p *parser) warn() {
 		}
 	}
 	p.warnUnheard()
+	p.warnBeforehand()
 	_ = p.file.Warnings.Err() // puts them in order
 }
 

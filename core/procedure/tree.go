@@ -396,6 +396,14 @@ type LogIn struct {
 	Within   time.Duration // 0 means LogInWithin
 }
 
+// Lacks is what a port that is set so does not say and a login needs, in words; "" if it says all.
+func (n *LogIn) Lacks(s phrasebook.Setup) string {
+	if len(s.Login) == 0 && n.Name != nil || len(s.Password) == 0 && (n.Name == nil || n.Password != nil) || len(s.Prompt) == 0 {
+		return "the port does not say what asks for a name, a password and a command: write login \"...login:\", password \"Password:\", prompt \"...#\" at the port, or in its phrasebook"
+	}
+	return ""
+}
+
 // LogInWithin bounds a login that says no time of its own.
 const LogInWithin = 30 * time.Second
 

@@ -141,7 +141,30 @@ func (p *Procedure) stations(ctx context.Context) (map[string]*bench.Station, er
 	if err == nil {
 		err = p.settle(stations)
 	}
+	if err == nil {
+		err = p.beforehand(stations)
+	}
 	return stations, err
+}
+
+// beforehand refuses what statements cannot do at these ports, before one is opened.
+func (p *Procedure) beforehand(stations map[string]*bench.Station) (err error) {
+	setup := func(port string) (s phrasebook.Setup, carrier, known bool) {
+		st := stations[port]
+		if st == nil {
+			return s, false, false
+		}
+		return st.Setup, st.Phrasebook != nil && st.Phrasebook.Carrier != nil, true
+	}
+	for _, s := range p.File.Steps {
+		if !p.performed(s.Title) {
+			continue
+		}
+		p.File.Beforehand(s.Body, setup, func(n procedure.Node, what string) {
+			err = cmp.Or(err, misuse("%s:%d: %s", n.At().File, n.At().Line, what))
+		})
+	}
+	return err
 }
 
 // settle reads a procedure anew that gets or sets settings at ports whose phrasebooks only
@@ -174,6 +197,9 @@ func (p *Procedure) Plan(ctx context.Context) (missing []string, err error) {
 	stations, unknown, err := p.places(ctx)
 	if err == nil && len(unknown) == 0 {
 		err = p.settle(stations)
+	}
+	if err == nil {
+		err = p.beforehand(stations)
 	}
 	if err == nil {
 		_, err = p.complete(stations)

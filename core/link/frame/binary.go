@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"encoding/binary"
 	"time"
+
+	"uparrot/core/phrasebook"
 )
 
 // Transparent links carry frames as binary: COBS framing (S. Cheshire, M. Baker,
@@ -12,7 +14,7 @@ import (
 // sent before it does not take it along.
 
 // MinBinary is the least size of a binary frame, in bytes before framing.
-const MinBinary = 36
+const MinBinary = phrasebook.LeastBinary
 
 // Stamped is a binary frame with its times, in microseconds since the run began
 // on the clock of whoever wrote them; 0 where there is none.

@@ -8,7 +8,6 @@ import (
 
 	"uparrot/core/dialog"
 	"uparrot/core/phrasebook"
-	"uparrot/core/uart"
 )
 
 // Carriage is how frames travel through a port: through the module's carrier as
@@ -31,7 +30,7 @@ func Through(setup phrasebook.Setup, book *phrasebook.Phrasebook) Carriage {
 	if book != nil {
 		c.Carrier = book.Carrier
 	}
-	c.Binary = c.Carrier == nil && setup.Line().Frame.Filled().DataBits == 8 && setup.Flow != uart.XonXoff
+	c.Binary = setup.Transparent(c.Carrier != nil)
 	return c
 }
 
@@ -42,10 +41,7 @@ func NotTransparent(name string) error {
 
 // Least is the least size of a frame, in bytes.
 func (c Carriage) Least() int {
-	if c.Binary {
-		return MinBinary
-	}
-	return MinSize
+	return c.setup.LeastFrame(c.Carrier != nil)
 }
 
 // Addressed reports whether the carrier wants the far end's address.

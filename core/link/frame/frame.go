@@ -11,6 +11,8 @@ import (
 	"errors"
 	"hash/crc32"
 	"sync"
+
+	"uparrot/core/phrasebook"
 )
 
 // Frame is one test frame. As text it is letters, digits, - and _ only (RFC
@@ -22,7 +24,7 @@ type Frame struct {
 }
 
 // MinSize is the least size of a frame, in bytes: the head alone.
-const MinSize = 16
+const MinSize = phrasebook.LeastText
 
 const (
 	version  = 1

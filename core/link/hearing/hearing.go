@@ -78,15 +78,13 @@ func (e *listener) adjust(c *dialog.Config) {
 		frame.Bytes(c, e.decoder.Feed)
 		return
 	}
-	c.Notices = append([]*pattern.Pattern{e.Carrier.ArrivesPattern}, c.Notices...)
-	c.OnNotice = func(notice int, _ dialog.Line, caps []pattern.Capture) bool {
+	frame.Arrivals(c, e.Carrier.ArrivesPattern, func(_ dialog.Line, caps []pattern.Capture) {
 		for _, cp := range caps {
-			if f, err := frame.Decode([]byte(cp.Text)); notice == 0 && cp.Name == "payload" && err == nil {
+			if f, err := frame.Decode([]byte(cp.Text)); cp.Name == "payload" && err == nil {
 				e.note(f)
 			}
 		}
-		return notice == 0
-	}
+	})
 }
 
 // Do opens all ports, lets each speak, and closes them.
