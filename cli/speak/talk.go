@@ -83,6 +83,9 @@ func (c *talkCommand) run(cmd *cobra.Command, args []string) error {
 		if c.until, err = pattern.Compile(c.untilText); err != nil {
 			return shell.Usage(cmd, "--until-heard: %v", err)
 		}
+		if len(c.until.Exprs()) > 0 {
+			return shell.Usage(cmd, "--until-heard: there are no values here to compare with: write the text itself, and ... for what may vary")
+		}
 	}
 	if c.ending != "" {
 		if ps.Over.Ending, err = phrasebook.ParseEnding(c.ending); err != nil {

@@ -186,7 +186,7 @@ func (p *Pattern) count(q part, line []byte, starts []int) int {
 			return n
 		}
 	}
-	return 0
+	return MaxBytes + 1<<20 // nobody has filled it in
 }
 
 // fill sets, for every part and place, whether the rest of the pattern can
@@ -199,12 +199,12 @@ func (p *Pattern) fill(reach *table, line []byte) {
 		q := p.parts[i]
 		next := false // whether some place from here on can go on with part i+1
 		for at := n; at >= 0; at-- {
-			switch q.kind {
-			case gap, exactly:
+			switch {
+			case q.kind == gap, q.kind == exactly:
 				next = next || reach.get(i+1, at)
-			case text:
+			case q.kind == text:
 				next = reach.get(i+1, at) || next && printableAt(line, at)
-			case word:
+			case q.kind == word && !q.full:
 				// At least one character, so look one place on.
 				ok := at < n && wordAt(line, at)
 				next = ok && (reach.get(i+1, at+1) || next)
@@ -230,6 +230,13 @@ func (p part) end(line []byte, at int) int {
 		}
 	case blanks:
 		if n = len(rest) - len(bytes.TrimLeft(rest, blank)); n == 0 {
+			n = -1
+		}
+	case word: // that is full
+		for n = 0; wordAt(rest, n); {
+			n++
+		}
+		if n == 0 || !printable(rest[:n]) {
 			n = -1
 		}
 	case integer:

@@ -6,7 +6,8 @@
 //	{}             any text
 //	{name}         any text, captured
 //	{name:int}     captured as a type: int, num, hex, word, text, quoted,
-//	               ipv4 or bytes(n), n being a number or an earlier capture
+//	               ipv4 or bytes(n), n being a number, an earlier capture or
+//	               a value, filled in by Bind
 //	{name:u16}     bytes of a packet that are a number: u8 u16 u32 i8 i16 i32,
 //	               the highest first, or u16le u32le i16le i32le, the lowest
 //	{=expression}  the value of an expression, filled in by Bind
@@ -17,7 +18,7 @@
 // Matching a line of n bytes against a pattern of m parts takes time in
 // proportion to n times m at most, whatever the line holds: nothing is tried
 // twice. Open text takes the least that lets the rest match; numbers take
-// every digit there is.
+// every digit there is, and a word before an open place the whole word.
 package pattern
 
 import (
@@ -59,10 +60,12 @@ type part struct {
 	size int    // exactly: the count, where sizeOf is ""
 	from string // exactly: the capture that holds the count
 	pack string // exactly and value: the number that the bytes are, as a type; "" if they are none
+	full bool   // word: an open place follows, so it takes the whole word
+	far  bool   // exactly: the count is none of the pattern's own captures, and filled in by Bind
 	at   int    // offset in the source
 }
 
-func (p part) open() bool { return p.kind == gap || p.kind == text || p.kind == word }
+func (p part) open() bool { return p.kind == gap || p.kind == text || p.kind == word && !p.full }
 
 // Pattern is compiled heard text. It is immutable and safe for use by several
 // goroutines.
@@ -126,6 +129,10 @@ func (p *Pattern) prepare() {
 		joined = append(joined, q)
 	}
 	p.parts = joined
+	for i := range p.parts[:max(0, len(p.parts)-1)] {
+		next := p.parts[i+1].kind
+		p.parts[i].full = p.parts[i].kind == word && (next == gap || next == text)
+	}
 	p.simple = true
 	for i, q := range p.parts {
 		if q.open() && i < len(p.parts)-1 {
@@ -180,14 +187,18 @@ func typeName(k kind) string {
 type Expr struct {
 	Source string
 	Offset int
+	Count  bool // it is how many bytes a bytes(n) has
 }
 
 // Exprs are the expressions that Bind will ask for, from the left.
 func (p *Pattern) Exprs() []Expr {
 	var out []Expr
 	for _, q := range p.parts {
-		if q.kind == value {
-			out = append(out, Expr{q.lit, q.at + 2})
+		switch {
+		case q.kind == value:
+			out = append(out, Expr{Source: q.lit, Offset: q.at + 2})
+		case q.far:
+			out = append(out, Expr{q.from, q.at + strings.LastIndex(p.source[q.at:q.at+strings.IndexByte(p.source[q.at:], '}')], q.from), true})
 		}
 	}
 	return out
@@ -197,11 +208,23 @@ func (p *Pattern) Exprs() []Expr {
 func (p *Pattern) Bind(eval func(expr string) (string, error)) (*Pattern, error) {
 	bound := p
 	for i, q := range p.parts {
-		if q.kind != value {
+		if q.kind != value && !q.far {
 			continue
 		}
 		if bound == p {
 			bound = &Pattern{source: p.source, parts: append([]part(nil), p.parts...)}
+		}
+		if q.far {
+			v, err := eval(q.from)
+			if err != nil {
+				return nil, err
+			}
+			n, err := strconv.Atoi(v)
+			if err != nil || n < 0 || n > MaxBytes {
+				return nil, fmt.Errorf("bytes(%s): %s is %s, wanted a whole number from 0 to %d", q.from, q.from, v, MaxBytes)
+			}
+			bound.parts[i].size, bound.parts[i].from, bound.parts[i].far = n, "", false
+			continue
 		}
 		v, err := eval(q.lit)
 		if err == nil && q.pack != "" {
@@ -216,6 +239,28 @@ func (p *Pattern) Bind(eval func(expr string) (string, error)) (*Pattern, error)
 		bound.prepare()
 	}
 	return bound, nil
+}
+
+// Starved are the captures that take nothing, or of a word one character, since an open place stands right
+// behind them.
+func (p *Pattern) Starved() (names []Name) {
+	for i, q := range p.parts[:max(0, len(p.parts)-1)] {
+		if q.name != "" && (q.kind == text || q.kind == word && !q.full) && p.parts[i+1].open() {
+			names = append(names, Name{q.name, typeName(q.kind), q.at + 1})
+		}
+	}
+	return names
+}
+
+// LineEnd is where a line end stands in the text of the pattern itself, which no line holds; below zero if
+// none does.
+func (p *Pattern) LineEnd() int {
+	for _, q := range p.parts {
+		if i := strings.IndexAny(q.lit, "\r\n"); q.kind == literal && i >= 0 {
+			return q.at
+		}
+	}
+	return -1
 }
 
 // HasWord reports whether the pattern demands at least one letter or digit of

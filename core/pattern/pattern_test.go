@@ -34,6 +34,13 @@ func TestMatch(t *testing.T) {
 		{"~NODE: {now:int}", "~NODE: 1234567890123456789", no},
 		{"{v:num}V {i:num}", "12.5V -3e2", "v=12.5 i=-300"},
 		{"{v:num}", "5.", no},
+		{"{mac:word}...", "0A:1B:2C up", "mac=0A:1B:2C"},
+		{"{mac:word}...", "0A:1B:2C", "mac=0A:1B:2C"},
+		{"{mac:word}...", " up", no},
+		{"mac {mac:word}{rest}", "mac Türe 3", "mac=Türe rest= 3"},
+		{"{mac:word}...up", "gateup", no},
+		{"{mac:word}...up", "gate is up", "mac=gate"},
+		{"...{mac:word}...end", "a bc end", "mac=a"},
 		{"{v:hex}", "0xfE", "v=254"},
 		{"{v:hex}", "xyz", no},
 		{"{a:word} x {b:word}", "p x q x r", no},
@@ -90,7 +97,7 @@ func TestCompileMistakes(t *testing.T) {
 		{"{1n}", 0, "cannot be the name"},
 		{"{a}{a}", 3, "captured twice"},
 		{"{p:bytes}", 0, "needs a count"},
-		{"{p:bytes(n)}", 9, "needs an int"},
+		{"{n} {p:bytes(n)}", 13, "needs an int"},
 		{"{n}{p:bytes(n)}", 12, "needs an int"},
 		{"{p:bytes(99999999)}", 0, "outside"},
 		{"{hex 4}", 0, "hexadecimal"},
@@ -123,6 +130,33 @@ func TestBindAndSay(t *testing.T) {
 	}
 	if _, ok := b.Match([]byte("~NODE: 3")); !ok {
 		t.Error("the bound pattern did not match")
+	}
+	for _, c := range []struct{ pattern, count, line, want string }{
+		{"{p:bytes(n)}", "3", "abc", "[{p abc abc}]"},
+		{"R{p:bytes(n)},{s:int}", "3", "Ra,b,-7", "[{p a,b a,b} {s -7 -7}]"},
+		{"{p:bytes(n)}", "3", "abcd", "[]"},
+		{"{p:bytes(n)}", "0", "", "[{p  }]"},
+		{"{p:bytes(n)}", "-1", "", "bytes(n): n is -1"},
+		{"{p:bytes(n)}", "65537", "", "wanted a whole number from 0 to 65536"},
+		{"{p:bytes(n)}", "x", "", "wanted a whole number"},
+	} {
+		open := Must(c.pattern)
+		if _, ok := open.Match([]byte(c.line)); ok {
+			t.Errorf("%s: matches before n is known", c.pattern)
+		}
+		if e := open.Exprs(); len(e) != 1 || e[0].Source != "n" || c.pattern[e[0].Offset:e[0].Offset+1] != "n" || !e[0].Count {
+			t.Errorf("%s: %+v", c.pattern, e)
+		}
+		bound, err := open.Bind(func(string) (string, error) { return c.count, nil })
+		if err != nil {
+			if !strings.Contains(err.Error(), c.want) {
+				t.Errorf("%s with %s: %v", c.pattern, c.count, err)
+			}
+			continue
+		}
+		if caps, _ := bound.Match([]byte(c.line)); fmt.Sprint(caps) != c.want {
+			t.Errorf("%s with %s: %v, want %s", c.pattern, c.count, caps, c.want)
+		}
 	}
 	if _, err := Must("{=nothing}").Bind(eval); err == nil {
 		t.Error("an unknown expression was bound")

@@ -45,7 +45,7 @@ func scan(src string, u use) ([]part, error) {
 				return nil, err
 			}
 			p.at = i
-			if p.kind == exactly && p.from != "" && !namesInt(parts, p.from) {
+			if p.far = p.kind == exactly && p.from != "" && !hasName(parts, p.from); p.kind == exactly && p.from != "" && !p.far && !namesInt(parts, p.from) {
 				at := i + strings.LastIndex(rest[:end], p.from)
 				return nil, &SyntaxError{at, len(p.from), fmt.Sprintf("bytes(%s) needs an int named %q captured before it", p.from, p.from), source.DidYouMeanOr(p.from, ints(parts), "Capture the length first, such as {"+p.from+":int}.")}
 			}
@@ -239,7 +239,7 @@ func (s *Said) Exprs() []Expr {
 	var out []Expr
 	for _, p := range s.parts {
 		if p.kind == value {
-			out = append(out, Expr{p.lit, p.at + 1})
+			out = append(out, Expr{Source: p.lit, Offset: p.at + 1})
 		}
 	}
 	return out

@@ -316,6 +316,10 @@ func heard(d *toml.Doc, path, text string) *pattern.Pattern {
 		return nil
 	}
 	for _, e := range p.Exprs() {
+		if e.Count {
+			d.AddInValue(path, text, e.Offset, len(e.Source), fmt.Sprintf("bytes(%s) needs an int named %q captured before it", e.Source, e.Source), "Capture the length first, such as {"+e.Source+":int}.")
+			return nil
+		}
 		d.AddInValue(path, text, e.Offset, len(e.Source), "a phrasebook has no values to compare with", "Leave the place open: {name:type} or ...")
 		return nil
 	}

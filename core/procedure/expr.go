@@ -48,6 +48,10 @@ func (p *parser) compile(l *line, text string, offset int, wantBool bool) (*Expr
 		p.mistake(at, what, mend)
 		return nil, types.Any
 	}
+	if name := bareFunction(tree.Node); name != "" {
+		p.mistake(at, name+" is a function, and no value", fmt.Sprintf("Write %s(...), or give the value another name.", name))
+		return nil, types.Any
+	}
 	if what, mend := misusedClock(tree.Node); what != "" {
 		p.mistake(at, what, mend)
 		return nil, types.Any

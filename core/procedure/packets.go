@@ -72,6 +72,32 @@ var crc16s = map[string]struct {
 // standards are the names that the second value of a check may have, by its function.
 var standards = map[string][]string{"crc16": keys(crc16s), "crc32": {"v.42", "iso13239"}}
 
+// bareFunction is a function of ours that stands in a tree without its parentheses; "" if none does.
+func bareFunction(node ast.Node) string {
+	v := &bareSeeker{called: map[ast.Node]bool{}}
+	ast.Walk(&node, v)
+	for _, id := range v.named {
+		if !v.called[id] && isFunction(id.Value) {
+			return id.Value
+		}
+	}
+	return ""
+}
+
+type bareSeeker struct {
+	called map[ast.Node]bool
+	named  []*ast.IdentifierNode
+}
+
+func (v *bareSeeker) Visit(node *ast.Node) {
+	switch n := (*node).(type) {
+	case *ast.CallNode:
+		v.called[n.Callee] = true
+	case *ast.IdentifierNode:
+		v.named = append(v.named, n)
+	}
+}
+
 // unknownStandard finds a check by a standard that there is not, as far as its name stands
 // there.
 func unknownStandard(node ast.Node) (what string, mend string) {

@@ -500,6 +500,9 @@ func (p *parser) heardText(l *line, lines bool) (*pattern.Pattern, map[string]*E
 		p.mistake(l.pos(offset+e.Offset, e.Width), e.What, e.Mend)
 		return nil, nil, 0, false
 	}
+	if at := pat.LineEnd(); lines && at >= 0 {
+		p.warning(l.pos(offset+at, 1), "no line holds a line end, so this never comes", "Hear the lines one after the other, or write hear bytes.")
+	}
 	if lines && l.text[offset-1] != '"' { // no quotes stand round it
 		pat = pat.Spaced()
 	}
@@ -531,9 +534,10 @@ func (p *parser) captures(l *line, h *Hear, offset int) {
 			p.values.add(n.Name, value{what: "a capture", typ: typeOf(n.Type), capture: true, at: at})
 		}
 	}
+	p.warnStarved(l, h.Pattern, offset)
 	if h.Pattern.HasPayload() { // its own lengths read their captures
 		for _, n := range h.Pattern.Names() {
-			if n.Type != "int" {
+			if n.Type != "int" || p.values.values[n.Name] == nil {
 				continue
 			}
 			p.values.reads(n.Name)
@@ -548,6 +552,14 @@ func (p *parser) captures(l *line, h *Hear, offset int) {
 				p.note(Use{Pos: l.pos(from, len(n.Name)), Name: n.Name, Kind: ValueUse, Type: "int", What: v.what, bind: v.bind})
 			}
 		}
+	}
+}
+
+// warnStarved warns of captures that never take what they are meant to.
+func (p *parser) warnStarved(l *line, heard *pattern.Pattern, offset int) {
+	for _, n := range heard.Starved() {
+		p.warning(l.pos(offset+n.Offset, len(n.Name)), fmt.Sprintf("%s is always empty: an open place takes the least, and another stands right behind it", n.Name),
+			fmt.Sprintf("Give it a type, such as {%s:word}, or write what stands between the two.", n.Name))
 	}
 }
 
