@@ -181,7 +181,22 @@ func (t *tree) search(line []byte, hits []int) []int {
 // NearMiss is how many bytes of the line agree with the pattern before they
 // part, for showing a person where. It is 0 where nothing agrees.
 func (p *Pattern) NearMiss(line []byte) int {
-	at := 0
+	at, _ := p.nearMiss(line)
+	return at
+}
+
+// Alike is NearMiss, if a word, a number or the like of the pattern stands in the line before that: below zero
+// if none does.
+func (p *Pattern) Alike(line []byte) int {
+	at, sure := p.nearMiss(line)
+	if !sure {
+		return -1
+	}
+	return at
+}
+
+// nearMiss is how many bytes agree, and whether something in particular was among them.
+func (p *Pattern) nearMiss(line []byte) (at int, sure bool) {
 	for _, q := range p.parts {
 		if q.kind == literal {
 			if rest := line[at:]; !hasPrefix(rest, q.lit) {
@@ -189,7 +204,7 @@ func (p *Pattern) NearMiss(line []byte) int {
 				for same < len(rest) && same < len(q.lit) && rest[same] == q.lit[same] {
 					same++
 				}
-				return at + same
+				return at + same, sure
 			}
 		}
 		if next := bytes.IndexAny(line[at:], blank); q.kind == word && p.after(q) == "" && next > 0 {
@@ -199,18 +214,19 @@ func (p *Pattern) NearMiss(line []byte) int {
 		if q.open() || q.kind == exactly {
 			i := strings.Index(string(line[at:]), p.after(q))
 			if i < 0 {
-				return at
+				return at, sure
 			}
 			at += i
 			continue
 		}
 		e := q.end(line, at)
 		if e < 0 {
-			return at
+			return at, sure
 		}
+		sure = sure || q.kind != literal && q.kind != blanks || strings.IndexFunc(q.lit, isWord) >= 0
 		at = e
 	}
-	return at
+	return at, sure
 }
 
 // after is the literal that follows a part, "" if none does.

@@ -29,6 +29,14 @@ func (e *RowsFailed) Error() string {
 	return fmt.Sprintf("%d of %d rows: %s", len(e.Bad), e.Of, strings.Join(all, "; "))
 }
 
+// parted is a line and where it parts from what was wanted, in words.
+func (p *performer) parted(line string, at int) string {
+	if rest := line[at:]; rest != "" {
+		return p.mask.Hide(fmt.Sprintf("%q, which parts at %q", line, rest))
+	}
+	return p.mask.Hide(fmt.Sprintf("%q, which ends too early", line))
+}
+
 // rows judges every row of a table; one that is bad does not stop it.
 func (p *performer) rows(ctx context.Context, n *procedure.Rows) error {
 	text, err := p.collected(ctx, n.Collect)
@@ -43,10 +51,17 @@ func (p *performer) rows(ctx context.Context, n *procedure.Rows) error {
 	p.inRows = true
 	lines := strings.Split(text, "\n")
 	failed := &RowsFailed{}
+	nearest, parts := "", -1
 	for _, line := range lines {
-		line = strings.TrimRight(line, "\r")
+		line = strings.Trim(line, " \t\r\x00") // as hear takes lines
 		captures, ok := row.Match([]byte(line))
 		if !ok {
+			if at := row.Alike([]byte(line)); at > parts {
+				nearest, parts = line, at
+			}
+			if at := row.Alike([]byte(line)); at >= 0 {
+				p.emit(record.Event{Kind: record.Note, Port: p.port(n.Collect.Port), Text: fmt.Sprintf("looks like a row and is none: %s", p.parted(line, at))})
+			}
 			continue
 		}
 		failed.Of++
@@ -63,8 +78,10 @@ func (p *performer) rows(ctx context.Context, n *procedure.Rows) error {
 		}
 	}
 	switch {
+	case failed.Of == 0 && parts >= 0:
+		return fmt.Errorf("of %d lines none is a row like %s; the nearest is %s", len(lines), n.Row, p.parted(nearest, parts))
 	case failed.Of == 0:
-		return fmt.Errorf("of %d lines none is a row like %s", len(lines), n.Row)
+		return fmt.Errorf("of %d lines none is a row like %s, nor begins as one", len(lines), n.Row)
 	case len(failed.Bad) > 0:
 		return failed
 	}
