@@ -24,7 +24,11 @@ func (p *performer) noteValue(ctx context.Context, n *procedure.NoteValue) error
 	if err != nil {
 		return err
 	}
-	m := record.Measurement{What: n.What, Unit: n.Unit, Verdict: verdict.Measured, Value: notANumber}
+	what, unit, err := p.named(ctx, &n.Measure)
+	if err != nil {
+		return err
+	}
+	m := record.Measurement{What: what, Unit: unit, Verdict: verdict.Measured, Value: notANumber}
 	switch v := v.(type) {
 	case int:
 		m.Value = record.Number(v)

@@ -36,11 +36,12 @@ func (e *SeriesFailed) Error() string {
 	return strings.Join(all, "; ")
 }
 
-// seriesOf tells series of a step apart: the statement, and the ports that it stands for in
-// a routine.
+// seriesOf tells series of a step apart: the statement, the ports that it stands for in a routine, and what
+// it is called.
 type seriesOf struct {
-	node  procedure.Node
-	ports string
+	node       procedure.Node
+	ports      string
+	what, unit string
 }
 
 // collectedSeries are the series of one try of a step. Values are told to the stream in batches.
@@ -89,7 +90,7 @@ func oftenDone(list []procedure.Node, times map[string]int) map[string]bool {
 
 // sample takes a value of a series in.
 func (p *performer) sample(n procedure.Node, m record.Measurement, at time.Time) {
-	key, port := seriesOf{node: n}, ""
+	key, port := seriesOf{node: n, what: m.What, unit: m.Unit}, ""
 	if p.watching != nil {
 		port = p.watching.heardAt
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -340,6 +341,13 @@ func (p *performer) check(ctx context.Context, n *procedure.Check) error {
 		return err
 	}
 	values := p.valuesOf(n.Expr)
+	why := n.Why
+	if n.Words != nil {
+		if why, err = p.fill(ctx, n.Words); err != nil {
+			return err
+		}
+		why = p.mask.Hide(why)
+	}
 	ok, isBool := v.(bool)
 	if !isBool {
 		return fmt.Errorf("%s is %s, neither true nor false", n.Expr.Source, p.mask.Hide(show(v)))
@@ -351,9 +359,9 @@ func (p *performer) check(ctx context.Context, n *procedure.Check) error {
 	if ok && p.watching != nil && !p.watching.tells { // there may be thousands a second
 		return nil
 	}
-	p.emit(record.Event{Kind: record.Check, Text: n.Expr.Source, Verdict: outcome, Why: n.Why, Value: values})
+	p.emit(record.Event{Kind: record.Check, Text: n.Expr.Source, Verdict: outcome, Why: why, Value: values})
 	if !ok {
-		return &CheckFailed{Expr: n.Expr.Source, Why: n.Why, Values: values}
+		return &CheckFailed{Expr: n.Expr.Source, Why: why, Values: values}
 	}
 	return nil
 }
@@ -399,7 +407,11 @@ func (p *performer) limit(ctx context.Context, n *procedure.Limit) error {
 			return fmt.Errorf("%s is %v: that limits nothing", side.was.Source, *side.is)
 		}
 	}
-	r := record.Measurement{What: n.What, Value: record.Number(*value), Low: low, High: high, Unit: n.Unit, Verdict: verdict.Passed}
+	what, unit, err := p.named(ctx, &n.Measure)
+	if err != nil {
+		return err
+	}
+	r := record.Measurement{What: what, Value: record.Number(*value), Low: low, High: high, Unit: unit, Verdict: verdict.Passed}
 	if !r.Value.Finite() || low != nil && *value < *low || high != nil && *value > *high {
 		r.Verdict = verdict.Failed
 	}
@@ -414,6 +426,29 @@ func (p *performer) limit(ctx context.Context, n *procedure.Limit) error {
 		return &LimitFailed{r}
 	}
 	return nil
+}
+
+// named is what a measurement is called and its unit, with their values.
+func (p *performer) named(ctx context.Context, m *procedure.Measure) (what, unit string, err error) {
+	what, unit = m.What, m.Unit
+	for _, w := range []struct {
+		words *procedure.Wording
+		to    *string
+	}{{m.Title, &what}, {m.UnitOf, &unit}} {
+		if w.words == nil {
+			continue
+		}
+		for _, e := range w.words.Exprs {
+			if p.ofSecret(e) {
+				return "", "", errors.New("what a value is called stands in every report, and this is made of a secret")
+			}
+		}
+		if *w.to, err = p.fill(ctx, w.words); err != nil {
+			return "", "", err
+		}
+		*w.to = strings.Join(strings.Fields(*w.to), " ") // a name is one line
+	}
+	return what, unit, nil
 }
 
 // measured files a measurement.

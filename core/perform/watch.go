@@ -172,7 +172,9 @@ func quickOf(n procedure.Node, heard *pattern.Pattern) (quick, bool) {
 	var of *procedure.Expr
 	switch n := n.(type) {
 	case *procedure.Limit:
-		of, q.as.What, q.as.Unit, q.as.Verdict = n.Expr, n.What, n.Unit, verdict.Passed
+		if of, q.as.What, q.as.Unit, q.as.Verdict = n.Expr, n.What, n.Unit, verdict.Passed; n.Title != nil || n.UnitOf != nil {
+			return q, false
+		}
 		for _, side := range []struct {
 			is *procedure.Expr
 			to **float64
@@ -188,7 +190,7 @@ func quickOf(n procedure.Node, heard *pattern.Pattern) (quick, bool) {
 		}
 	case *procedure.NoteValue:
 		of, q.as.What, q.as.Unit = n.Expr, n.What, n.Unit
-		if n.Identity {
+		if n.Identity || n.Title != nil || n.UnitOf != nil {
 			return q, false
 		}
 	default:

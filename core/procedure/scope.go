@@ -168,6 +168,7 @@ func (p *parser) warn() {
 	}
 	p.warnUnheard()
 	p.warnBeforehand()
+	p.warnNamesakes()
 	_ = p.file.Warnings.Err() // puts them in order
 }
 

@@ -573,9 +573,30 @@ func (p *parser) readCheck(l *line, at Pos) {
 	body, why, ok := trailingText(text)
 	if ok && parses(body) && !parses(text) {
 		c.Why, text = why, body
+		c.Words = p.filledIn(l, why, offset+len(body))
 	}
 	c.Expr, _ = p.compile(l, text, offset, true)
 	p.put(c)
+}
+
+// filledIn are the values in a text that stands at an offset of a line, in quotes or alone; nil if it has none.
+func (p *parser) filledIn(l *line, text string, offset int) *Wording {
+	if !strings.ContainsAny(text, "{}") {
+		return nil
+	}
+	start := offset
+	for start < len(l.text) && (l.text[start] == ' ' || l.text[start] == '\t') {
+		start++
+	}
+	if start < len(l.text) && l.text[start] == '"' {
+		start++
+	}
+	said, err := pattern.CompileSaid(text)
+	if e, ok := errors.AsType[*pattern.SyntaxError](err); ok {
+		p.mistake(l.pos(start+e.Offset, e.Width), e.What, e.Mend)
+		return nil
+	}
+	return &Wording{said, p.exprs(l, said.Exprs(), start)}
 }
 
 // trailingText splits off a text in quotes at the end.
@@ -600,7 +621,7 @@ func (p *parser) readLimit(l *line, at Pos) {
 	lim := &Limit{Pos: at}
 	body, what, ok := trailingText(text)
 	if ok {
-		lim.What = what
+		lim.What, lim.Title = what, p.filledIn(l, what, offset+len(body))
 	}
 	i := strings.LastIndex(body, " in ")
 	if i < 0 {
@@ -610,7 +631,9 @@ func (p *parser) readLimit(l *line, at Pos) {
 	after := &line{file: l.file, number: l.number, text: l.text[:offset+len(body)], at: offset + i + len(" in ")}
 	r, rangeAt := after.nested()
 	unit, unitAt := after.rest()
-	if unit != "" && !isUnit(unit) {
+	if strings.HasPrefix(unit, "{") && strings.HasSuffix(unit, "}") {
+		lim.UnitOf = p.filledIn(l, unit, unitAt-1)
+	} else if unit != "" && !isUnit(unit) {
 		p.mistake(after.pos(unitAt, len(unit)), fmt.Sprintf("%q is no unit", unit), "A unit is one word that begins with a letter, %, ° or µ. A range with blanks stands in parentheses: limit v in (0..u - 3) V.")
 		return
 	}
@@ -655,14 +678,16 @@ func (p *parser) readNote(l *line, at Pos) {
 	n := &NoteValue{Pos: at}
 	body, what, ok := trailingText(text)
 	if ok && parses(unitless(body)) && !parses(text) {
-		n.What = what
+		n.What, n.Title = what, p.filledIn(l, what, offset+len(body))
 	} else {
 		body = text
 	}
 	expr := unitless(body)
 	n.Unit = strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(body[len(expr):]), "in"))
 	expr = strings.TrimRight(expr, " \t")
-	n.Unit = p.unitOf(expr, n.Unit)
+	if n.Unit = p.unitOf(expr, n.Unit); strings.HasPrefix(n.Unit, "{") {
+		n.UnitOf = p.filledIn(l, n.Unit, offset+len(body)-len(n.Unit)-1)
+	}
 	if n.Expr, _ = p.compile(l, expr, offset, false); n.What == "" {
 		n.What = expr
 	}
@@ -684,7 +709,7 @@ func (p *parser) readIdentity(l *line, at Pos) {
 		p.mistake(at, "identity needs an expression", "Write: identity serial")
 		return
 	}
-	n := &NoteValue{Pos: at, What: "identity", Identity: true}
+	n := &NoteValue{Pos: at, Measure: Measure{What: "identity"}, Identity: true}
 	n.Expr, _ = p.compile(l, text, offset, false)
 	p.put(n)
 }
@@ -692,6 +717,9 @@ func (p *parser) readIdentity(l *line, at Pos) {
 // isUnit reports whether text is one word that can be a unit.
 func isUnit(text string) bool {
 	first, _ := utf8.DecodeRuneInString(text)
+	if strings.HasPrefix(text, "{") && strings.HasSuffix(text, "}") { // a value
+		return true
+	}
 	return (unicode.IsLetter(first) || strings.ContainsRune("%°µ", first)) && !strings.ContainsAny(text, " \t\"")
 }
 

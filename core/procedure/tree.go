@@ -173,8 +173,9 @@ type PacketUse struct {
 // Check fails the step if its expression is false.
 type Check struct {
 	Pos
-	Expr *Expr
-	Why  string
+	Expr  *Expr
+	Why   string   // as written
+	Words *Wording // Why with values in it; nil if it has none
 }
 
 // Limit holds a measured value against limits.
@@ -183,16 +184,32 @@ type Limit struct {
 	Expr *Expr
 	Low  *Expr // nil: open
 	High *Expr // nil: open
+	Measure
+}
+
+// Measure is what a value is called, and its unit, as written.
+type Measure struct {
 	Unit string
 	What string
+
+	Title  *Wording // What with values in it; nil if it has none
+	UnitOf *Wording // Unit so
+}
+
+// Named reports whether a measurement may be called so.
+func (m *Measure) Named(what string) bool {
+	if m.Title == nil {
+		return m.What == what
+	}
+	is, _ := m.Title.Said.Template()
+	return is.MatchString(what)
 }
 
 // NoteValue keeps a value without limits: a number or a text.
 type NoteValue struct {
 	Pos
-	Expr     *Expr
-	Unit     string
-	What     string
+	Expr *Expr
+	Measure
 	Identity bool // it names the unit
 }
 

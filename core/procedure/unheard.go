@@ -44,3 +44,38 @@ func (p *parser) unheardIn(list []Node, endless map[string]bool) {
 		}
 	}
 }
+
+// warnNamesakes warns of measurements of one name in different steps: the ledger and reports take them for one
+// series, whatever they measure.
+func (p *parser) warnNamesakes() {
+	first := map[string]*Step{} // that measures something so called
+	for _, s := range p.file.Steps {
+		own := map[string]bool{}
+		p.namesakesIn(s, s.Body, first, own)
+	}
+}
+
+func (p *parser) namesakesIn(s *Step, list []Node, first map[string]*Step, own map[string]bool) {
+	for _, n := range list {
+		var m *Measure
+		switch n := n.(type) {
+		case *Limit:
+			m = &n.Measure
+		case *NoteValue:
+			if !n.Identity {
+				m = &n.Measure
+			}
+		}
+		if m != nil && m.Title == nil && !own[m.What] {
+			own[m.What] = true
+			if other := first[m.What]; other != nil {
+				p.warning(n.At(), fmt.Sprintf("%q is measured in step %q too: in the ledger both are one series", m.What, other.Title), "Give each a name of its own, such as one with a value in it: \"{place} "+m.What+"\".")
+			} else {
+				first[m.What] = s
+			}
+		}
+		for _, b := range Bodies(n) {
+			p.namesakesIn(s, b.Body, first, own)
+		}
+	}
+}

@@ -94,13 +94,13 @@ func init() { // the readers need the words
 			{"`hear packet PORT [within T]: NAME`, `... NAME(FIELD = EXPRESSION, ...)`", `such a packet must come, with these fields; each of its fields is a value then. A field that is not what the phrasebook makes of the others fails the step`},
 		}},
 		{Name: "check", read: (*parser).readCheck, called: []string{"assert", "verify", "ensure", "test"}, Forms: []Form{
-			{"`check EXPRESSION [\"WHY\"]`", `fails the step if false, and shows the values`},
+			{"`check EXPRESSION [\"WHY\"]`", "fails the step if false, and shows the values. `{expression}` in WHY is its value"},
 		}},
 		{Name: "limit", read: (*parser).readLimit, Forms: []Form{
-			{"`limit EXPRESSION in LOW..HIGH [UNIT] [\"WHAT\"]`", "a measurement with limits, a row of its own in the result; one side may be open, both may be expressions. A unit is one word that begins with a letter, `%`, `°` or `µ`; a range with blanks stands in parentheses"},
+			{"`limit EXPRESSION in LOW..HIGH [UNIT] [\"WHAT\"]`", "a measurement with limits, a row of its own in the result; one side may be open, both may be expressions. A unit is one word that begins with a letter, `%`, `°` or `µ`; a range with blanks stands in parentheses. `{expression}` in UNIT and WHAT is its value: so one routine may measure volts and degrees"},
 		}},
 		{Name: "note", read: (*parser).readNote, called: []string{"print", "display", "record"}, Forms: []Form{
-			{"`note EXPRESSION [in UNIT] [\"WHAT\"]`", `keeps a value without limits, a number or a text of 1000 bytes at most, as a row of every table, report and the ledger; secrets are refused`},
+			{"`note EXPRESSION [in UNIT] [\"WHAT\"]`", `keeps a value without limits, a number or a text of 1000 bytes at most, as a row of every table, report and the ledger; secrets are refused. Values in UNIT and WHAT as with limit`},
 		}},
 		{Name: "pause", read: (*parser).readPause, called: []string{"wait", "sleep", "delay"}, Forms: []Form{
 			{"`pause T`", `waits a fixed time`},

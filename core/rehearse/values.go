@@ -48,7 +48,7 @@ const mostSpots = 24
 func (p *Play) measurements(ctx context.Context, b *baseline) (all []*measured, err error) {
 	values := p.values()
 	for _, l := range b.limits {
-		if l.Text != nil || l.Low == nil && l.High == nil || !values[l.What] {
+		if l.Text != nil || l.Low == nil && l.High == nil || !values(l.What) {
 			continue
 		}
 		for _, s := range p.spots(b, l) {
@@ -64,9 +64,9 @@ func (p *Play) measurements(ctx context.Context, b *baseline) (all []*measured, 
 	return all, nil
 }
 
-// values are the measurements that the procedure judges, but for times.
-func (p *Play) values() map[string]bool {
-	all, took := map[string]bool{}, map[string]bool{}
+// values reports of each name whether the procedure judges a measurement of that name which is no time.
+func (p *Play) values() func(what string) bool {
+	all, took := map[*procedure.Limit]bool{}, map[string]bool{}
 	for _, s := range p.File.Steps {
 		walk(s.Body, func(n procedure.Node) {
 			switch n := n.(type) {
@@ -75,11 +75,18 @@ func (p *Play) values() map[string]bool {
 			case *procedure.Limit:
 				of := func(name string) bool { return took[name] }
 				calls := strings.Contains(n.Expr.Source, "elapsed(") || strings.Contains(n.Expr.Source, "since(")
-				all[n.What] = !calls && (len(n.Expr.Names) == 0 || slices.ContainsFunc(n.Expr.Names, func(name string) bool { return !of(name) }))
+				all[n] = !calls && (len(n.Expr.Names) == 0 || slices.ContainsFunc(n.Expr.Names, func(name string) bool { return !of(name) }))
 			}
 		})
 	}
-	return all
+	return func(what string) bool {
+		for n, value := range all {
+			if value && n.Named(what) {
+				return true
+			}
+		}
+		return false
+	}
 }
 
 // spots are the numbers that came before a value was judged: those that equal it first, then the
