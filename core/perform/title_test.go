@@ -20,7 +20,7 @@ func TestTitles(t *testing.T) {
 		{"", "check code == \"x\" \"it is {code}\"", "", "it is [secret]"},
 		{"", "limit 1 in 0..2 \"{code}\"", "", "this is made of a secret"},
 		{"", "limit 1 in 0..2 \"{{a}}\"", "{a} 1", ""},
-		{"", "watch 2 times\n reading a: {place:word} {v:num}\n limit v in 0..9 V \"{place}\"\nend\nend", "hut 1 V, tower 2 V", ""},
+		{"", "watch 2 times\n reading a: {place:word} {v:num}\n limit v in 0..9 V \"{place}\"\nend", "hut 1 V, tower 2 V", ""},
 	} {
 		synctest.Test(t, func(t *testing.T) {
 			s := set(t, "procedure \"T\"\nport a: dialect lines, ending cr\nsecret code\n"+c.head+"step \"s\"\nsay a: x\n"+c.body+"\nend\n", map[string]any{"code": "gr4nite"})
