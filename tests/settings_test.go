@@ -105,7 +105,7 @@ func TestWhatWentOut(t *testing.T) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	b.waitFor("killed.record", "setting_now == 13")
+	b.waitFor("killed.record", "address == 13")
 	b.eventually("it is filed", func() bool { return strings.Contains(at("results", "--unit", "LK-2").out, "unfinished") })
 	cmd.Process.Kill()
 	cmd.Wait()
@@ -166,7 +166,7 @@ func TestAnyRadio(t *testing.T) {
 	b.start("for other commands", "standin", "ropeway.toml")
 	for _, bench := range []string{"larkfell.toml", "ropeway.toml"} {
 		c := b.run("run", "anyradio.parrot", "--bench", bench, "--port", "radio=valley", "--set", "address=12", "--set", "power=9", "--no-ledger")
-		c.wants(t, 0, "all 2 steps", "power as found", "setting_now = 9")
+		c.wants(t, 0, "all 2 steps", "power as found", "power = 9")
 		b.run("run", "anyradio.parrot", "--bench", bench, "--port", "radio=valley", "--set", "address=12", "--plan").wants(t, 0, "set radio power = power")
 	}
 	b.run("settings", "read", "valley", "tower", "--bench", "ropeway.toml", "--no-ledger").wants(t, 1, "address of Fieldfare must be equal, and is 1 at tower; 12 at valley", "as delivered")

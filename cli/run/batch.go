@@ -18,6 +18,7 @@ import (
 	"uparrot/core/record"
 	"uparrot/core/session"
 	"uparrot/core/source"
+	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
 
@@ -217,7 +218,7 @@ func (u *unitsRun) show() error {
 			}
 			row = append(row, v)
 		}
-		rows = append(rows, append(row, shell.OneLine(shell.Clip(r.Why))))
+		rows = append(rows, append(row, shell.OneLine(text.Middle(r.Why, mostWhy))))
 	}
 	fmt.Fprintln(u.Out)
 	shell.Table(u.Out, rows)
@@ -228,6 +229,9 @@ func (u *unitsRun) show() error {
 	fmt.Fprintf(u.Out, "\n%d of %s passed, %d of them at the first try%s\n", passed, shell.Count(len(results), "unit"), first, yield)
 	return u.write()
 }
+
+// mostWhy is how many characters of a reason stand in that table.
+const mostWhy = 76
 
 // mostValues is how many measurements stand in the table of a screen.
 const mostValues = 4

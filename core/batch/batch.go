@@ -573,7 +573,7 @@ func (b *Batch) tableFile() string {
 func whyFailed(res perform.Result) string {
 	for _, st := range res.Steps {
 		if st.Err != nil && st.Verdict != verdict.Skipped {
-			return st.Title + ": " + st.Why
+			return st.Title + ": " + perform.Reason(st.Err)
 		}
 	}
 	return ""

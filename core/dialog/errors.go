@@ -2,7 +2,10 @@ package dialog
 
 import (
 	"fmt"
+	"strings"
 	"time"
+
+	"uparrot/core/text"
 )
 
 // Missed is the error of a wait that did not get what it wanted.
@@ -31,19 +34,58 @@ type Missed struct {
 	Hidden  string   // bytes among which the pattern is found once colours and cursor moves are taken out: those are why it was not
 }
 
-func (e *Missed) Error() string {
+func (e *Missed) Error() string { return e.Port + ": " + e.Reason() }
+
+// Reason is what was wanted and what came, without the port.
+func (e *Missed) Reason() string {
 	switch {
 	case e.Older != "":
-		return fmt.Sprintf("%s: %q had come before what was done last, and %s has not come since", e.Port, e.Older, e.Wanted)
-	case e.Next && len(e.Heard) > 0:
-		return fmt.Sprintf("%s: the next line was %q, wanted %s", e.Port, e.Heard[len(e.Heard)-1], e.Wanted)
+		return fmt.Sprintf("wanted %s: %q had come before what was done last, and none has since", short(e.Wanted), short(e.Older))
+	case e.Next:
+		return fmt.Sprintf("wanted %s next, heard %s", e.around(e.Wanted), e.instead())
 	case e.Ended != "":
-		return fmt.Sprintf("%s: %s, and %s has not come before it", e.Port, e.Ended, e.Wanted)
+		return fmt.Sprintf("wanted %s, heard %s before the answer ended", e.around(e.Wanted), e.instead())
 	case e.Silent:
-		return fmt.Sprintf("%s: nothing came within %v, wanted %s", e.Port, e.Within, e.Wanted)
+		return fmt.Sprintf("wanted %s, heard nothing within %v", short(e.Wanted), e.Within)
 	}
-	return fmt.Sprintf("%s: %s did not come within %v", e.Port, e.Wanted, e.Within)
+	return fmt.Sprintf("wanted %s, heard %s within %v", e.around(e.Wanted), e.instead(), e.Within)
 }
+
+// instead is what came in the place of what was wanted: the nearest of it, else the last.
+func (e *Missed) instead() string {
+	switch {
+	case e.Near >= 0 && e.Near < len(e.Heard):
+		return e.around(e.Heard[e.Near])
+	case len(e.Heard) > 0:
+		return short(e.Heard[len(e.Heard)-1])
+	case len(e.Packets) > 0:
+		return text.Hexed([]byte(e.Packets[len(e.Packets)-1]), mostShown/3)
+	case strings.TrimSpace(e.Rest) != "":
+		return fmt.Sprintf("%s, without a line end", short(e.Rest))
+	case e.Echo:
+		return "only the echo"
+	}
+	return "nothing"
+}
+
+// around is a text as a reason has it: where it is long, that round the place where the two part.
+func (e *Missed) around(s string) string {
+	if len(s) <= mostShown || e.Near < 0 || e.NearAt < mostShown/2 || e.NearAt > len(s) {
+		return short(s)
+	}
+	from, to := e.NearAt-mostShown/4, min(len(s), e.NearAt+mostShown/2)
+	part := strings.ToValidUTF8(s[from:to], "") // no letter is cut
+	if to < len(s) {
+		part += " ..."
+	}
+	return "... " + part
+}
+
+// short is a text as a reason has it: where it is long, cut in the middle.
+func short(s string) string { return text.Middle(s, mostShown) }
+
+// mostShown is how many characters of each text a reason has at most.
+const mostShown = 72
 
 // Refused is the error of a said line that the module refused, or in whose answer it
 // restarted without having been told to.

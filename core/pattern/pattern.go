@@ -236,9 +236,28 @@ func (p *Pattern) Bind(eval func(expr string) (string, error)) (*Pattern, error)
 		bound.parts[i].kind, bound.parts[i].lit = literal, v
 	}
 	if bound != p {
+		bound.source = bound.filled(p)
 		bound.prepare()
 	}
 	return bound, nil
+}
+
+// filled is the pattern as written, with the values in their places.
+func (p *Pattern) filled(open *Pattern) string {
+	var b strings.Builder
+	at := 0
+	for i, q := range open.parts {
+		if q.kind != value {
+			continue
+		}
+		if q.at < at || q.at >= len(open.source) || open.source[q.at] != '{' { // it is shown in other words, as a packet is
+			return open.source
+		}
+		b.WriteString(open.source[at:q.at])
+		b.WriteString(strings.NewReplacer("{", "{{", "}", "}}").Replace(p.parts[i].lit))
+		at = q.at + strings.IndexByte(open.source[q.at:], '}') + 1
+	}
+	return b.String() + open.source[at:]
 }
 
 // Starved are the captures that take nothing, or of a word one character, since an open place stands right

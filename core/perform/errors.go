@@ -13,6 +13,7 @@ import (
 	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
+	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
 
@@ -45,13 +46,23 @@ type CheckFailed struct {
 	Expr   string
 	Why    string
 	Values []Value
+	// Wanted and Is are the two sides of a setting that was read back, and of long texts the places where they
+	// part; "" of others.
+	Wanted, Is string
 }
 
 func (e *CheckFailed) Error() string {
-	s := "check " + e.Expr + " is false"
+	if e.Wanted != "" || e.Is != "" {
+		why := e.Why
+		if why == "" {
+			why = "check " + text.Middle(e.Expr, mostShown) + " is false"
+		}
+		return fmt.Sprintf("%s: wanted %s, is %s", why, e.Wanted, e.Is)
+	}
+	s := "check " + text.Middle(e.Expr, mostShown) + " is false"
 	var vs []string
 	for _, v := range e.Values {
-		vs = append(vs, v.Name+" is "+show(v.Value)+v.InHex())
+		vs = append(vs, v.Name+" is "+text.Middle(show(v.Value), mostShown)+v.InHex())
 	}
 	if len(vs) > 0 {
 		s += ": " + strings.Join(vs, ", ")
@@ -60,6 +71,28 @@ func (e *CheckFailed) Error() string {
 		s += ": " + e.Why
 	}
 	return s
+}
+
+// mostShown is how many characters of an expression or a value a reason has at most.
+const mostShown = 72
+
+// parting is how two long texts differ, in words: what stands in each where they part, and from which
+// character on; false if they are short, or no texts.
+func parting(left, right any) (was, is string, long bool) {
+	a, ok := left.(string)
+	b, ok2 := right.(string)
+	if ar, br := []rune(a), []rune(b); ok && ok2 && max(len(ar), len(br)) > mostShown {
+		at := 0
+		for at < len(ar) && at < len(br) && ar[at] == br[at] {
+			at++
+		}
+		part := func(r []rune) string {
+			from, to := max(0, at-12), min(len(r), at+24)
+			return fmt.Sprintf("%q", string(r[min(from, len(r)):to]))
+		}
+		return fmt.Sprintf("%s (from character %d on)", part(br), at+1), part(ar), true
+	}
+	return "", "", false
 }
 
 // InHex is a number that was bytes once more, as people compare it, behind a blank; "" of
@@ -79,10 +112,20 @@ func show(v any) string {
 }
 
 // LimitFailed is a value outside its limits.
-type LimitFailed struct{ Result record.Measurement }
+type LimitFailed struct {
+	Result record.Measurement
+	More   []record.Measurement // others of the step, where it went on
+}
 
 func (e *LimitFailed) Error() string {
-	r := e.Result
+	words := outside(e.Result)
+	for _, r := range e.More {
+		words += "; " + outside(r)
+	}
+	return words
+}
+
+func outside(r record.Measurement) string {
 	if !r.Value.Finite() {
 		return fmt.Sprintf("%s is %s: no number to hold against %s", r.What, r.Value, record.WithUnit(r.Range(), r.Unit))
 	}
@@ -294,5 +337,47 @@ func (p *performer) locate(at procedure.Pos, err error) error {
 			}
 		}
 	}
+	p.byName(err)
 	return f
+}
+
+// byName has an error name the port as the procedure does, not by its address.
+func (p *performer) byName(err error) {
+	var at *string
+	if e, ok := errors.AsType[*dialog.Missed](err); ok {
+		at = &e.Port
+	} else if e, ok := errors.AsType[*dialog.Refused](err); ok {
+		at = &e.Port
+	} else if e, ok := errors.AsType[*dialog.Busy](err); ok {
+		at = &e.Port
+	} else if e, ok := errors.AsType[*dialog.Unwanted](err); ok {
+		at = &e.Port
+	} else if e, ok := errors.AsType[*dialog.NotLoggedIn](err); ok {
+		at = &e.Port
+	} else if e, ok := errors.AsType[*dialog.NotRestarted](err); ok {
+		at = &e.Port
+	}
+	for name, d := range p.dialogs {
+		if at != nil && d.Port().Name() == *at {
+			*at = name
+			return
+		}
+	}
+}
+
+// Reason is why a step has failed, in a line: what was wanted and what came, without the place in the
+// procedure and, where that is known, without the port.
+func Reason(err error) string {
+	f, ok := errors.AsType[*Failure](err)
+	if !ok {
+		return err.Error()
+	}
+	words := f.Err.Error()
+	if m, ok := errors.AsType[*dialog.Missed](f.Err); ok {
+		words = m.Reason()
+	}
+	if f.Meaning != "" {
+		words += " (" + f.Meaning + ")"
+	}
+	return words
 }

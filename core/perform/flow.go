@@ -45,7 +45,7 @@ func (p *performer) asks(ctx context.Context, hears []*procedure.Hear) (asks []d
 		if words != "" {
 			words += " | "
 		}
-		words += h.Pattern.String()
+		words += w.Pattern.String()
 	}
 	return asks, ports, words, nil
 }

@@ -47,11 +47,11 @@ func TestPackets(t *testing.T) {
 		{"the sum is wrong", "hear packet a: fix", wrong, "", "failed line 5: check sum == sum8(before) is false: sum is 165 (0xA5), sum8(before) is 164 (0xA4): as the phrasebook makes the packet fix"},
 		{"the sum is wrong in a case", "any\ncase hear a: nothing of it\ncase hear packet a: fix\n pause 1ms\nend", wrong, "", "failed line 7: check sum"},
 		{"the sum is wrong in an all", "all\n hear packet a: fix\nend", wrong, "", "failed line 6: check sum"},
-		{"another field", "hear packet a within 1s: fix(channel = 3)", good, "", "failed line 5: a: packet fix(channel = 3) did not come"},
+		{"another field", "hear packet a within 1s: fix(channel = 3)", good, "", "failed line 5: a: wanted packet fix(channel = 3), heard A5 02 FE FF A4  ..... within 1s"},
 		{"none may come", "not hear packet a for 1s: fix", good, "", "failed line 5: "},
 		{"none comes", "not hear packet a for 1s: fix(channel = 1)", good, "", "passed"},
 		{"a sum that is wrong among others", "hear packet a: ask\ncheck to == 3 && body == \"ab\" && length == 2", "\x5a\x03\x00\x02ab\x5c\x1e", "", "failed line 5: check crc"},
-		{"its end does not come", "hear packet a within 1s: ask", "\x5a\x03\x00\x09ab", "", "failed line 5: a: packet ask did not come"},
+		{"its end does not come", "hear packet a within 1s: ask", "\x5a\x03\x00\x09ab", "", "failed line 5: a: wanted packet ask, heard 5A 03 00 09 61 62"},
 		{"a number in a packet is secret", `say packet a: ask(to = 3, body = code)`, "", "\x5a\x03\x00\x07gr4nite\x84\x82", "passed"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

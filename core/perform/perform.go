@@ -254,6 +254,8 @@ type performer struct {
 	before      map[string]uart.Line     // line settings that were changed, by port
 	signals     map[string][]uart.Signal // that were set, by port
 	unlit       map[string]bool          // ports whose power was switched off
+	broke       error                    // the first limit of this try that was broken, where the step went on
+	settingName string                   // that is read or written now
 	settings    []*settingsSeen          // of modules, in the order of their first use
 }
 

@@ -21,6 +21,8 @@ func (p *performer) setting(ctx context.Context, n *procedure.SettingUse) error 
 	if len(n.Body) == 0 {
 		return fmt.Errorf("no phrasebook is known of the port %s: name one in the procedure or on the bench", n.Port)
 	}
+	defer func(before string) { p.settingName = before }(p.settingName)
+	p.settingName = n.Name
 	err := p.statements(ctx, n.Enter)
 	if err == nil {
 		err = p.statements(ctx, n.Body)

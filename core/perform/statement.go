@@ -13,6 +13,7 @@ import (
 	"uparrot/core/dialog"
 	"uparrot/core/pace"
 	"uparrot/core/pattern"
+	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/secret"
@@ -218,10 +219,10 @@ func (p *performer) hear(ctx context.Context, n *procedure.Hear) error {
 	ctx, over := p.heeding(ctx, name)
 	defer over()
 	if n.Not {
-		defer p.waiting(name, "nothing like "+n.Pattern.String(), w.Within)()
+		defer p.waiting(name, "nothing like "+w.Pattern.String(), w.Within)()
 		return d.Absent(ctx, w)
 	}
-	defer p.waiting(name, n.Pattern.String(), w.Within)()
+	defer p.waiting(name, w.Pattern.String(), w.Within)()
 	h, err := d.Hear(ctx, w)
 	if err == nil {
 		if n.Form == pattern.AnyBytes {
@@ -359,11 +360,42 @@ func (p *performer) check(ctx context.Context, n *procedure.Check) error {
 	if ok && p.watching != nil && !p.watching.tells { // there may be thousands a second
 		return nil
 	}
-	p.emit(record.Event{Kind: record.Check, Text: n.Expr.Source, Verdict: outcome, Why: why, Value: values})
-	if !ok {
-		return &CheckFailed{Expr: n.Expr.Source, Why: why, Values: values}
+	source := p.ofSetting(n.Expr.Source)
+	for i := range values {
+		values[i].Name = p.ofSetting(values[i].Name)
 	}
-	return nil
+	p.emit(record.Event{Kind: record.Check, Text: source, Verdict: outcome, Why: why, Value: values})
+	if ok {
+		return nil
+	}
+	failed := &CheckFailed{Expr: source, Why: why, Values: values}
+	p.sides(ctx, n, failed)
+	return failed
+}
+
+// sides tells both sides of a comparison: of a setting that was read back, and of long texts.
+func (p *performer) sides(ctx context.Context, n *procedure.Check, failed *CheckFailed) {
+	if n.Left == nil || n.Right == nil || p.ofSecret(n.Left) || p.ofSecret(n.Right) {
+		return
+	}
+	left, err := n.Left.Run(ctx, p.values)
+	right, err2 := n.Right.Run(ctx, p.values)
+	if err != nil || err2 != nil {
+		return
+	}
+	wanted, is, long := parting(left, right)
+	if !long && p.settingName != "" && slices.Contains(n.Left.Names, phrasebook.SettingNow) {
+		wanted, is = show(right), show(left)
+	}
+	failed.Wanted, failed.Is = p.mask.Hide(wanted), p.mask.Hide(is)
+}
+
+// ofSetting is a text with the name of the setting that is read or written in the place of our own for it.
+func (p *performer) ofSetting(text string) string {
+	if p.settingName == "" {
+		return text
+	}
+	return strings.ReplaceAll(text, phrasebook.SettingNow, p.settingName)
 }
 
 func (p *performer) limit(ctx context.Context, n *procedure.Limit) error {
@@ -422,8 +454,15 @@ func (p *performer) limit(ctx context.Context, n *procedure.Limit) error {
 	} else {
 		p.measured(r)
 	}
-	if r.Verdict == verdict.Failed {
-		return &LimitFailed{r}
+	if r.Verdict != verdict.Failed {
+		return nil
+	}
+	if failed := (&LimitFailed{Result: r}); !p.run.Procedure.KeepGoing || p.inRows || p.watching != nil {
+		return failed
+	} else if p.broke == nil { // the step goes on, and fails at its end
+		p.broke = p.locate(n.Pos, failed)
+	} else if first, ok := errors.AsType[*LimitFailed](p.broke); ok {
+		first.More = append(first.More, r)
 	}
 	return nil
 }

@@ -172,11 +172,14 @@ func outcome(err error) verdict.Verdict {
 
 // body performs the statements of the step once.
 func (p *performer) body(ctx context.Context) error {
-	p.calls, p.asked, p.question = nil, "", ""
+	p.calls, p.asked, p.question, p.broke = nil, "", "", nil
 	p.tryBegan, p.saidAt = time.Now(), map[string]time.Time{}
 	p.beginSeries()
 	defer p.endSeries()
 	if err := p.statements(ctx, p.step.Body); err != nil {
+		if p.broke != nil && isLeft(err) { // that it was left makes no broken limit good
+			return p.broke
+		}
 		return err
 	}
 	for _, decl := range p.run.Procedure.Ports {
@@ -188,7 +191,7 @@ func (p *performer) body(ctx context.Context) error {
 			return p.locate(p.said[decl.Name], err)
 		}
 	}
-	return nil
+	return p.broke
 }
 
 // settle waits for the open exchange at a port to end.

@@ -10,6 +10,7 @@ import (
 	"uparrot/core/pattern"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
+	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
 
@@ -311,7 +312,7 @@ func (w *watching) judge() error {
 			w.emit(record.Event{Kind: record.Note, Text: fmt.Sprintf("%d bytes between those like %s were nothing that is watched", r.skipped, heard)})
 		}
 		if r.bad > 0 {
-			wrong("%d of %d like %s could not be used, the first %q: %v", r.bad, r.n, heard, text(r.badLine), w.scrub(r.badErr))
+			wrong("%d of %d like %s could not be used, the first %q: %v", r.bad, r.n, heard, text.Middle(r.badLine, 200), w.scrub(r.badErr))
 		}
 	}
 	for port := range w.byPort() {
@@ -344,6 +345,3 @@ func (w *watching) called(r *reading) string {
 	}
 	return r.Hear.Pattern.String()
 }
-
-// text is what was heard as an error shows it.
-func text(heard string) string { return heard[:min(len(heard), 200)] }

@@ -9,6 +9,8 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"github.com/expr-lang/expr/ast"
+	exprparser "github.com/expr-lang/expr/parser"
 	"github.com/expr-lang/expr/types"
 
 	"uparrot/core/pattern"
@@ -575,8 +577,26 @@ func (p *parser) readCheck(l *line, at Pos) {
 		c.Why, text = why, body
 		c.Words = p.filledIn(l, why, offset+len(body))
 	}
-	c.Expr, _ = p.compile(l, text, offset, true)
+	if c.Expr, _ = p.compile(l, text, offset, true); c.Expr != nil {
+		if at := equals(text); at > 0 {
+			c.Left, _ = p.compile(l, text[:at], offset, false)
+			c.Right, _ = p.compile(l, text[at+len("=="):], offset+at+len("=="), false)
+		}
+	}
 	p.put(c)
+}
+
+// equals is where the == of an expression stands that is nothing but a comparison with one; 0 if it is none.
+func equals(text string) int {
+	tree, err := exprparser.Parse(text)
+	if err != nil {
+		return 0
+	}
+	both, is := tree.Node.(*ast.BinaryNode)
+	if !is || both.Operator != "==" {
+		return 0
+	}
+	return bytesOf(text, both.Location().From)
 }
 
 // filledIn are the values in a text that stands at an offset of a line, in quotes or alone; nil if it has none.

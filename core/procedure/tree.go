@@ -176,6 +176,8 @@ type Check struct {
 	Expr  *Expr
 	Why   string   // as written
 	Words *Wording // Why with values in it; nil if it has none
+
+	Left, Right *Expr // where it compares two with ==; else nil
 }
 
 // Limit holds a measured value against limits.

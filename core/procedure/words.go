@@ -72,7 +72,7 @@ func init() { // the readers need the words
 			{"`answers within 2s`", `how long an answer may take where a line says nothing else; 2 s unless given`},
 		}},
 		{Name: "keep", read: (*parser).readKeepGoing, Forms: []Form{
-			{"`keep going`", `a failed step does not stop the others`},
+			{"`keep going`", `a failed step does not stop the others, nor a limit that is broken its step: that fails at its end`},
 		}},
 	}
 	inBlock = []Word{

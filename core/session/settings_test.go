@@ -196,7 +196,7 @@ func TestSettingsWritten(t *testing.T) {
 		{"a secret", func() *gauge { return newGauge("2.10") }, map[string]string{"code": "gr4nite"}, true, "code gr4nite, keep, restart", "code took"},
 		{"at a restart", func() *gauge { return newGauge("2.10") }, map[string]string{"unit": "kn"}, true, "unit kn, keep, restart", "unit took"},
 		{"at a restart that is not wanted", func() *gauge { return newGauge("2.10") }, map[string]string{"unit": "kn"}, false, "unit kn, keep", "unit took"},
-		{"does not take", func() *gauge { g := newGauge("2.10"); g.sticks = "span"; return g }, map[string]string{"span": "20"}, true, "span 20, keep, restart", "span: check setting_now == 20 is false: setting_now is 10: span has not taken the value"},
+		{"does not take", func() *gauge { g := newGauge("2.10"); g.sticks = "span"; return g }, map[string]string{"span": "20"}, true, "span 20, keep, restart", "span: span has not taken the value: wanted 20, is 10"},
 		{"cannot be written", func() *gauge { return newGauge("2.10") }, map[string]string{"serial": "G-18"}, true, "", "serial: it can be read alone"},
 		{"of newer firmware", func() *gauge { g := newGauge("2.9"); delete(g.now, "filter"); return g }, map[string]string{"filter": "4"}, true, "", "filter: not before 2.10"},
 	} {

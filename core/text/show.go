@@ -90,6 +90,17 @@ func Clip(s string, most int) string {
 	return s
 }
 
+// Middle is a text of at most so many characters: a longer one is cut in the middle.
+func Middle(s string, most int) string {
+	const gap = " ... "
+	r := []rune(s)
+	if len(r) <= most {
+		return s
+	}
+	left := max(0, most-len(gap))
+	return string(r[:(left+1)/2]) + gap + string(r[len(r)-left/2:])
+}
+
 // Count is a number of things in words.
 func Count(n int, what string) string {
 	if n == 1 {

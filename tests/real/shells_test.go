@@ -45,7 +45,7 @@ func TestDatabaseShell(t *testing.T) {
 		"say db: select * from lamp;",
 		"say db: select 'rope', 4; / collect row from db until prompt / check row == \"rope|4\""),
 		[]string{"db=" + hosted(t, cmd)},
-		"passed", "passed", "failed 42 did not come within 1s", "failed never did not come within 1s", "passed", "failed was refused with Parse error", "passed")
+		"passed", "passed", "failed wanted 42, heard", "failed wanted never, heard", "passed", "failed was refused with Parse error", "passed")
 }
 
 // A debugger with a pager, a question before it ends, and a session that is left.
@@ -61,7 +61,7 @@ func TestDebugger(t *testing.T) {
 		"say gdb: lamp",
 		"say gdb: echo back\\n / hear gdb: back"),
 		[]string{"gdb=" + hosted(t, cmd)},
-		"passed", "passed", "passed", "failed 42 did not come within 1s", "failed was refused with No symbol", "failed was refused with Undefined command", "passed")
+		"passed", "passed", "passed", "failed wanted 42, heard", "failed was refused with No symbol", "failed was refused with Undefined command", "passed")
 }
 
 // A login behind a Telnet server: options are agreed to and refused, a password is not repeated, and the
@@ -116,7 +116,7 @@ func TestFirmwareShell(t *testing.T) {
 		"say fw: lamp on",
 		"say fw: echo -off / say fw: echo done / hear fw: done",
 		"say fw restarts within 100s: reset"),
-		[]string{"fw=" + at}, "passed", "passed", "failed lamp did not come within 2s", "failed was refused with", "passed", "passed")
+		[]string{"fw=" + at}, "passed", "passed", "failed wanted lamp, heard", "failed was refused with", "passed", "passed")
 }
 
 // A boot menu: it is drawn with cursor codes, the bar is moved by keys, what is started is what stood under
@@ -150,5 +150,5 @@ func TestBootMenu(t *testing.T) {
 		"say menu: echo rope / say menu: echo lamp / hear bytes menu within 2s: rope",
 		"say menu: lamp on",
 		"say menu: echo done / hear menu: done"),
-		[]string{"menu=" + at}, "passed", "failed starting tower did not come within 5s", "passed", "passed", "failed rope did not come within 2s", "failed was refused with error: can't find command", "passed")
+		[]string{"menu=" + at}, "passed", "failed wanted starting tower, heard", "passed", "passed", "failed wanted rope, heard", "failed was refused with error: can't find command", "passed")
 }
