@@ -25,7 +25,7 @@ func TestReasons(t *testing.T) {
 		{"", "let n = 4 / check n == 5", "", "line 7: check n == 5 is false: n is 4", "check n == 5 is false: n is 4", ""},
 		{"", "let t = repeat(\"abc \", 40) / check t == repeat(\"abc \", 20) + \"abC \" + repeat(\"abc \", 19)", "", "", `is false: wanted "c abc abc abC abc abc abc abc abc ab" (from character 83 on), is "c abc abc abc abc abc abc abc abc ab"`, ""},
 		{"", "limit 3 in 5..6 V \"supply\" / note 4 \"after\"", "", "", "supply is 3 V, wanted 5..6 V", "supply"},
-		{"keep going", "limit 3 in 5..6 V \"supply\" / note 4 \"after\"", "", "line 7: supply is 3 V, wanted 5..6 V", "supply is 3 V, wanted 5..6 V", "supply after"},
+		{"keep going", "limit 3 in 5..6 V \"supply\" / note 4 \"after\"", "", "line 6: supply is 3 V, wanted 5..6 V", "supply is 3 V, wanted 5..6 V", "supply after"},
 		{"keep going", "limit 3 in 5..6 V \"supply\" / limit 5 in 5..6 V \"good\" / limit 7 in 5..6 V \"air\"", "", "", "supply is 3 V, wanted 5..6 V; air is 7 V, wanted 5..6 V", "supply good air"},
 		{"keep going", "limit 3 in 5..6 V \"supply\" / skip \"no more\"", "", "", "supply is 3 V, wanted 5..6 V", "supply"},
 		{"keep going", "limit 3 in 5..6 V \"supply\" / untested \"no more\"", "", "", "supply is 3 V, wanted 5..6 V", "supply"},
