@@ -147,6 +147,7 @@ func (a *Run) said(e record.Event) {
 
 // heard tells what was heard; of a packet, what it holds, too.
 func (a *Run) heard(e record.Event) {
+	a.fold.shown++
 	a.line("   %sheard  %s", a.at(e), a.words(e))
 	if p, ok := e.Live.(perform.PacketSeen); ok {
 		a.line("   %s       %s: %s", a.at(e), p.Name, a.Err.Faint(shownValues(p.Fields)))

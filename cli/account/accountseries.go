@@ -25,6 +25,9 @@ type folding struct {
 	last    []string // ... of the last one that was not told
 	skipped int
 	outside int // told because of a value
+	shown   int // readings that were told in this round
+	missed  int // readings that were not told, of a watch
+	ofLast  int // ... of the last round that was not told
 }
 
 // line tells a line, now or where its round is to be told.
@@ -54,16 +57,19 @@ func (a *Run) round(e record.Event) {
 		return
 	}
 	f := &a.fold
-	held, told := f.held, f.number <= roundsTold
-	f.number, f.held = 0, nil
+	held, told, rest := f.held, f.number <= roundsTold, max(0, mark.Readings-f.shown)
+	f.number, f.held, f.shown = 0, nil, 0
 	switch {
 	case told:
+		f.missed += rest
 	case mark.Outside && f.outside < outsideTold:
 		f.outside++
 		f.more(a)
 		tellAll(a, held)
+		f.missed += rest
 	default:
-		f.skipped, f.last = f.skipped+1, held
+		f.skipped, f.last, f.ofLast = f.skipped+1, held, mark.Readings-rest
+		f.missed += mark.Readings
 	}
 	if !mark.Over {
 		f.number = mark.Number
@@ -71,18 +77,20 @@ func (a *Run) round(e record.Event) {
 	}
 	if last := f.last; f.skipped > 0 {
 		f.skipped--
+		f.missed -= f.ofLast
 		f.more(a)
 		tellAll(a, last)
 	}
+	f.more(a)
 	*f = folding{}
 }
 
 // more tells how many rounds were not told.
 func (f *folding) more(a *Run) {
-	if f.skipped > 0 {
-		a.Err.Line("   %s", a.Err.Faint("... "+shell.Count(f.skipped, "time")+" more like that"))
+	if n := max(f.skipped, f.missed); n > 0 {
+		a.Err.Line("   %s", a.Err.Faint("... "+shell.Count(n, "time")+" more like that"))
 	}
-	f.skipped = 0
+	f.skipped, f.missed = 0, 0
 }
 
 func tellAll(a *Run, lines []string) {

@@ -49,6 +49,9 @@ func (c *ProcedureFlags) Addresses(cmd *cobra.Command, file *procedure.File) (ma
 		if !slices.Contains(names, name) {
 			return nil, shell.Usage(cmd, "--port %s: the procedure has no port %q. %s", w, name, source.DidYouMean(name, names))
 		}
+		if other, twice := at[name]; twice {
+			return nil, shell.Usage(cmd, "--port: %s is said to be at %s, and at %s: give it once", name, other, address)
+		}
 		at[name] = address
 	}
 	return at, nil

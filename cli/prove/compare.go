@@ -18,12 +18,12 @@ func resultsCompare(sh *shell.Streams) *cobra.Command {
 		Short:   "Compare two runs of one unit",
 		Example: "uparrot results compare 6ac48088 last",
 		Args:    shell.Args(2, 2, "two runs"),
-	}, func(cmd *cobra.Command, l *ledger.Ledger, _ ledger.Filter, args []string) error {
-		x, err := readRun(cmd, l, args[0])
+	}, func(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter, args []string) error {
+		x, err := readRun(cmd, l, f, args[0])
 		if err != nil {
 			return err
 		}
-		y, err := readRun(cmd, l, args[1])
+		y, err := readRun(cmd, l, f, args[1])
 		if err != nil {
 			return err
 		}

@@ -23,8 +23,8 @@ func resultsShow(sh *shell.Streams) *cobra.Command {
 		Short:   "Show one run in full, and whether its record is intact",
 		Example: "uparrot results show last",
 		Args:    shell.Args(1, 1, "one run: its name, the beginning of it, or last"),
-	}, func(cmd *cobra.Command, l *ledger.Ledger, _ ledger.Filter, args []string) error {
-		r, err := readRun(cmd, l, args[0])
+	}, func(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter, args []string) error {
+		r, err := readRun(cmd, l, f, args[0])
 		if err != nil {
 			return err
 		}
@@ -50,9 +50,9 @@ type wholeRun struct {
 	Inputs       []ledger.Input       `json:"inputs"`
 }
 
-func readRun(cmd *cobra.Command, l *ledger.Ledger, name string) (w wholeRun, err error) {
+func readRun(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter, name string) (w wholeRun, err error) {
 	ctx := cmd.Context()
-	if w.Run, err = l.Find(ctx, name); err != nil {
+	if w.Run, err = l.Find(ctx, f, name); err != nil {
 		return w, &session.Misuse{What: err.Error(), Example: "uparrot results"}
 	}
 	var errs [6]error

@@ -57,7 +57,7 @@ func readUnit(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter) (u wholeUni
 		return u, err
 	}
 	for _, name := range names {
-		r, err := readRun(cmd, l, name)
+		r, err := readRun(cmd, l, ledger.Filter{}, name)
 		if err != nil {
 			return u, err
 		}

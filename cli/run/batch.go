@@ -193,7 +193,7 @@ func (u *unitsRun) show() error {
 	if u.JSON {
 		list := []map[string]any{}
 		for _, r := range results {
-			list = append(list, map[string]any{"unit": r.Row.Unit, "verdict": r.Verdict, "why": r.Why, "before": r.Before, "tries": r.Tries, "run": r.Done.Run, "record": r.Done.Record, "took_ms": r.Done.TookMS, "limits": append([]record.Measurement{}, r.Done.Limits...)})
+			list = append(list, map[string]any{"unit": r.Row.Unit, "verdict": r.Verdict, "why": r.Why, "before": r.Before, "tries": r.Tries, "failure": r.Failure(), "run": r.Done.Run, "record": r.Done.Record, "took_ms": r.Done.TookMS, "limits": append([]record.Measurement{}, r.Done.Limits...)})
 		}
 		return errors.Join(u.PrintJSON(list), u.write())
 	}
@@ -231,7 +231,7 @@ func (u *unitsRun) show() error {
 }
 
 // mostWhy is how many characters of a reason stand in that table.
-const mostWhy = 76
+const mostWhy = 100
 
 // mostValues is how many measurements stand in the table of a screen.
 const mostValues = 4

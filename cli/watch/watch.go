@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/exec"
 	"slices"
 	"strings"
 	"sync"
@@ -36,6 +37,8 @@ type watchCommand struct {
 	as, out string
 	plot    string
 	metrics string
+	alarm   string // a program
+	bell    bool
 	plain   bool
 	plan    bool
 }
@@ -84,6 +87,10 @@ comes is measured. Ctrl-C ends it in good order where nothing else says when it 
 	fl.DurationVar(&w.For, "for", 0, "end after this time")
 	fl.IntVar(&w.Count, "count", 0, "end after so many readings")
 	fl.StringVar(&w.Until, "until-true", "", "end when this is true, such as 'v > 15'")
+	fl.BoolVar(&w.Reopen, "reopen", false, "go on when a port goes away, once it has come back")
+	fl.StringVar(&w.Broken, "max-broken", "", "the share of readings that may be broken, such as 1%: a sum that is wrong, a value that is none")
+	fl.BoolVar(&c.bell, "bell", false, "ring the terminal's bell when a value leaves its limits")
+	fl.StringVar(&c.alarm, "on-outside", "", "run this program, without a shell, each time a value leaves its limits or returns; UPARROT_WATCH_NAME, _VALUE, _UNIT, _LIMITS, _STATE (outside, inside) and _TIME tell it which")
 	fl.StringVar(&c.as, "as", "", "print values as they come: table (a row a second), csv or jsonl (every value)")
 	fl.StringVar(&c.out, "out", "", "write the values to this file, as --as says (csv unless given)")
 	fl.StringVar(&c.plot, "plot", "", "in the end draw the values to this file, .png or .svg")
@@ -116,6 +123,9 @@ func (c *watchCommand) run(cmd *cobra.Command, args []string) error {
 	proc, err := procedure.Parse("", text)
 	if err != nil {
 		return c.mistakes(cmd, err)
+	}
+	if err := c.planAlarm(cmd, text); err != nil {
+		return err
 	}
 	if err := c.planOutputs(cmd); err != nil {
 		return err
@@ -170,6 +180,19 @@ func (c *watchCommand) mistakes(cmd *cobra.Command, err error) error {
 	return shell.Usage(cmd, "%s", strings.Join(all, "\n"))
 }
 
+// planAlarm looks whether there is something to be alarmed of, and by.
+func (c *watchCommand) planAlarm(cmd *cobra.Command, text string) (err error) {
+	if (c.bell || c.alarm != "") && !strings.Contains(text, "\n        limit ") {
+		return shell.Usage(cmd, "--bell and --on-outside are of values with limits: give --limit")
+	}
+	if c.alarm != "" {
+		if c.alarm, err = exec.LookPath(c.alarm); err != nil {
+			return shell.Usage(cmd, "--on-outside: %v: it is one program, without arguments", err)
+		}
+	}
+	return nil
+}
+
 // planOutputs looks whether what is to be written may be.
 func (c *watchCommand) planOutputs(cmd *cobra.Command) error {
 	switch {
@@ -206,6 +229,24 @@ func (c *watchCommand) watchIt(cmd *cobra.Command, p *session.Procedure) error {
 	}
 	if c.metrics != "" {
 		sinks = append(sinks, live.NewMetrics(m, c.files.Free(c.metrics), p.Keep.Tell).Event)
+	}
+	if view == nil && (c.JSON || c.as == "csv" || c.as == "jsonl") { // what has stopped is told beside the values, too
+		sinks = append(sinks, func(e record.Event) {
+			if e.Kind == record.Note {
+				c.Err.Line("%s  %s", e.Time.Format("15:04:05"), shell.Safe(e.Text))
+			}
+		})
+	}
+	if c.bell || c.alarm != "" {
+		tell := p.Keep.Tell
+		var ring func()
+		if c.bell {
+			ring = func() { fmt.Fprint(c.Err.W, "\a") }
+		}
+		a := newAlarm(m, ring, c.alarm, tell)
+		sinks = append(sinks, a.event)
+		rows := end
+		end = func() error { return errors.Join(a.end(), rows()) }
 	}
 	p.Watch = func(map[string]*bench.Station) func(record.Event) { return account.Each1(sinks) }
 	do := p.Do

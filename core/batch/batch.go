@@ -569,6 +569,16 @@ func (b *Batch) tableFile() string {
 	return b.From
 }
 
+// Failure is the first reason of a result as data; nil if there is none.
+func (r *Result) Failure() *perform.Facts {
+	for _, st := range r.Done.Steps {
+		if st.Err != nil && st.Verdict != verdict.Skipped {
+			return st.Failure
+		}
+	}
+	return nil
+}
+
 // whyFailed is the first reason of a result.
 func whyFailed(res perform.Result) string {
 	for _, st := range res.Steps {

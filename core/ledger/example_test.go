@@ -23,7 +23,7 @@ func Example() {
 		return
 	}
 	defer l.Close()
-	_, err = l.Find(context.Background(), "last")
+	_, err = l.Find(context.Background(), ledger.Filter{}, "last")
 	fmt.Println(err)
 	// Output:
 	// the ledger holds no run yet

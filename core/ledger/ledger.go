@@ -12,6 +12,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io"
+	"io/fs"
 	"net"
 	"net/url"
 	"os"
@@ -89,6 +91,30 @@ func place(where string) error {
 	}
 	return nil
 }
+
+// Fit reports why nothing can be filed at a place, as far as that is seen without opening it: it is a folder,
+// another sort of file, or in a folder that there is not.
+func Fit(where string) error {
+	if err := place(where); err != nil || IsDatabase(where) {
+		return err
+	}
+	f, err := os.Open(where)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("the ledger %s cannot be opened: %w", where, plain(err))
+	}
+	defer f.Close()
+	head := make([]byte, len(sqliteHead))
+	if n, _ := io.ReadFull(f, head); n > 0 && string(head[:n]) != sqliteHead {
+		return fmt.Errorf("%s is no ledger", where)
+	}
+	return nil
+}
+
+// sqliteHead begins each file of SQLite (its documentation, Database File Format, 1.3).
+const sqliteHead = "SQLite format 3\x00"
 
 // Shown is a place as it may be shown: a password in it is not.
 func Shown(where string) string {

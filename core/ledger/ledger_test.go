@@ -145,15 +145,15 @@ func TestLedger(t *testing.T) {
 				t.Errorf("%+v: %q, %v, want %q", c.filter, text, err, c.want)
 			}
 		}
-		r, err := l.Find(ctx, "0")
+		r, err := l.Find(ctx, Filter{}, "0")
 		if err != nil || !r.Began.Equal(noon) || r.TookMS != 12.5 || r.Operator != "A. Rigger" || r.RecordSum != "5u3" || !filepath.IsAbs(r.Record) {
 			t.Errorf("%+v, %v", r, err)
 		}
-		if last, err := l.Find(ctx, "last"); err != nil || last.Run != "400000000000000a" {
+		if last, err := l.Find(ctx, Filter{}, "last"); err != nil || last.Run != "400000000000000a" {
 			t.Errorf("last is %v, %v", last.Run, err)
 		}
 		for word, want := range map[string]string{"77": "no run 77", "x'": "no run: wanted", "": "no run: wanted"} {
-			if _, err := l.Find(ctx, word); err == nil || !strings.Contains(err.Error(), want) {
+			if _, err := l.Find(ctx, Filter{}, word); err == nil || !strings.Contains(err.Error(), want) {
 				t.Errorf("%q: %v, want %q", word, err, want)
 			}
 		}
@@ -282,7 +282,7 @@ func TestAdd(t *testing.T) {
 			}
 		}
 		l := open(t, where)
-		r, err := l.Find(t.Context(), "last")
+		r, err := l.Find(t.Context(), Filter{}, "last")
 		ms, merr := l.Measurements(t.Context(), r.Run)
 		if err != nil || merr != nil || r.Verdict != "passed" || r.RecordSum == "" || len(ms) != 1 || ms[0].Value != 12 {
 			t.Errorf("%+v, %+v, %v, %v", r, ms, err, merr)
@@ -436,7 +436,7 @@ func TestLocked(t *testing.T) {
 	if err := f.End(t.Context(), ""); err != nil {
 		t.Error(err)
 	}
-	if r, err := l.Find(t.Context(), "last"); err != nil || r.Verdict != "passed" {
+	if r, err := l.Find(t.Context(), Filter{}, "last"); err != nil || r.Verdict != "passed" {
 		t.Errorf("%+v, %v", r, err)
 	}
 }

@@ -161,20 +161,29 @@ func (l *Ledger) Runs(ctx context.Context, f Filter, take func(Run) error) error
 	return each(ctx, l, scanRun, take, query, values...)
 }
 
-// Find finds a run by its name, by the beginning of it, or by the word last.
-func (l *Ledger) Find(ctx context.Context, word string) (Run, error) {
-	query, value := "r.run LIKE ? ORDER BY r.began DESC LIMIT 2", any(strings.ToLower(word)+"%")
-	if word == "last" {
-		query, value = "1 = ? ORDER BY r.began DESC LIMIT 1", 1
-	} else if strings.Trim(strings.ToLower(word), "0123456789abcdef") != "" || word == "" {
+// Find finds a run by its name, by the beginning of it, or by the word last, among those that a filter chooses.
+func (l *Ledger) Find(ctx context.Context, f Filter, word string) (Run, error) {
+	if word != "last" && (word == "" || strings.Trim(strings.ToLower(word), "0123456789abcdef") != "") {
 		return Run{}, fmt.Errorf("%q is no run: wanted the hexadecimal name of one, the beginning of it, or last", word)
 	}
-	runs, err := all(ctx, l, scanRun, "SELECT "+runColumns+" FROM runs r WHERE "+query, value)
-	switch {
+	where, values := f.where()
+	most := 1
+	if word != "last" {
+		where, values, most = where+" AND r.run LIKE ?", append(values, strings.ToLower(word)+"%"), 2
+	}
+	runs, err := all(ctx, l, scanRun, "SELECT "+runColumns+" FROM runs r WHERE "+where+" ORDER BY r.began DESC, r.run DESC LIMIT ?", append(values, most)...)
+	switch none := f == (Filter{}); {
 	case err != nil:
 		return Run{}, err
-	case len(runs) == 0 && word == "last":
+	case len(runs) == 0 && word == "last" && none:
 		return Run{}, errors.New("the ledger holds no run yet")
+	case len(runs) == 0 && word == "last":
+		return Run{}, errors.New("the ledger holds no run that these flags choose")
+	case len(runs) == 0 && !none:
+		if _, err := l.Find(ctx, Filter{}, word); err == nil {
+			return Run{}, fmt.Errorf("the run %s is none of those that these flags choose", word)
+		}
+		fallthrough
 	case len(runs) == 0:
 		return Run{}, fmt.Errorf("the ledger has no run %s", word)
 	case len(runs) > 1:

@@ -25,6 +25,15 @@ type Files struct {
 	planned map[string]string // what each place is for, by its path
 }
 
+// tried makes a file in a folder, and takes it away again.
+func tried(dir string) error {
+	f, err := os.CreateTemp(dir, "uparrot-*.part")
+	if err != nil {
+		return errors.Unwrap(err) // the path is none of the user's
+	}
+	return errors.Join(f.Close(), os.Remove(f.Name()))
+}
+
 // Plan looks, before anything is done, whether an output may be written at a path; what
 // is the flag that named it. Errors are a *source.Problem.
 func (f *Files) Plan(what, path string) error {
@@ -43,6 +52,9 @@ func (f *Files) Plan(what, path string) error {
 	case errors.Is(err, os.ErrNotExist):
 		if dir, derr := os.Stat(filepath.Dir(place)); derr != nil || !dir.IsDir() {
 			return &source.Problem{What: fmt.Sprintf("%s %s: there is no folder %s", what, path, filepath.Dir(path))}
+		}
+		if err := tried(filepath.Dir(place)); err != nil {
+			return &source.Problem{What: fmt.Sprintf("%s %s: the folder takes no file: %v", what, path, err)}
 		}
 	case err != nil:
 		return &source.Problem{What: fmt.Sprintf("%s: %v", what, err)}

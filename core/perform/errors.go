@@ -115,12 +115,16 @@ func show(v any) string {
 type LimitFailed struct {
 	Result record.Measurement
 	More   []record.Measurement // others of the step, where it went on
+	Then   string               // what went wrong in it besides
 }
 
 func (e *LimitFailed) Error() string {
 	words := outside(e.Result)
 	for _, r := range e.More {
 		words += "; " + outside(r)
+	}
+	if e.Then != "" {
+		words += "; then " + e.Then
 	}
 	return words
 }

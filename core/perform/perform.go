@@ -119,7 +119,8 @@ type StepResult struct {
 	ByHand  int             `json:"tries_by_hand,omitempty"` // of them, that a person asked for
 	TookMS  float64         `json:"took_ms"`
 	Why     string          `json:"why,omitempty"`
-	Left    bool            `json:"-"` // it was not among the steps chosen
+	Failure *Facts          `json:"failure,omitempty"` // the same as data
+	Left    bool            `json:"-"`                 // it was not among the steps chosen
 	Err     error           `json:"-"`
 }
 

@@ -29,7 +29,7 @@ func TestReasons(t *testing.T) {
 		{"keep going", "limit 3 in 5..6 V \"supply\" / limit 5 in 5..6 V \"good\" / limit 7 in 5..6 V \"air\"", "", "", "supply is 3 V, wanted 5..6 V; air is 7 V, wanted 5..6 V", "supply good air"},
 		{"keep going", "limit 3 in 5..6 V \"supply\" / skip \"no more\"", "", "", "supply is 3 V, wanted 5..6 V", "supply"},
 		{"keep going", "limit 3 in 5..6 V \"supply\" / untested \"no more\"", "", "", "supply is 3 V, wanted 5..6 V", "supply"},
-		{"keep going", "limit 3 in 5..6 V \"supply\" / check 1 == 2", "", "", "check 1 == 2 is false", "supply"},
+		{"keep going", "limit 3 in 5..6 V \"supply\" / check 1 == 2", "", "", "supply is 3 V, wanted 5..6 V; then line 7: check 1 == 2 is false", "supply"},
 	} {
 		synctest.Test(t, func(t *testing.T) {
 			s := set(t, "procedure \"T\"\nport a: dialect lines, ending cr\nsecret code\n"+c.head+"\nstep \"s\"\n"+strings.ReplaceAll(c.body, " / ", "\n")+"\nend\n", map[string]any{"code": "gr4nite"})

@@ -260,6 +260,7 @@ type rounds struct {
 	*performer
 	tells  bool
 	number int
+	count  int // readings of the watch before this round
 }
 
 func (p *performer) newRounds(body []procedure.Node) *rounds {
@@ -275,7 +276,11 @@ func (r *rounds) next() {
 func (r *rounds) tell(over bool) {
 	out := r.gathers.out
 	if r.gathers.out = false; r.tells && r.number > 0 {
-		r.emit(record.Event{Kind: record.Round, Value: record.RoundMark{Number: r.number, Outside: out, Over: over}})
+		mark := record.RoundMark{Number: r.number, Outside: out, Over: over}
+		if w := r.watching; w != nil && len(w.polls) == 0 {
+			mark.Readings, r.count = w.count-r.count, w.count
+		}
+		r.emit(record.Event{Kind: record.Round, Value: mark})
 	}
 }
 

@@ -76,7 +76,7 @@ func (p *performer) doStep(ctx context.Context) (sr StepResult) {
 func (p *performer) stepEnds(outside context.Context, err error, took time.Duration) StepResult {
 	sr := StepResult{Title: p.step.Title, Verdict: verdict.Passed, Tries: p.try, ByHand: p.byHand, TookMS: ms(took), Err: err}
 	if err != nil {
-		sr.Verdict, sr.Why = outcome(err), p.mask.Hide(err.Error())
+		sr.Verdict, sr.Why, sr.Failure = outcome(err), p.mask.Hide(err.Error()), p.facts(err)
 		if outside.Err() != nil { // whatever it has found, it did not come to its end
 			sr.Verdict = verdict.Broken
 		}
@@ -177,7 +177,10 @@ func (p *performer) body(ctx context.Context) error {
 	p.beginSeries()
 	defer p.endSeries()
 	if err := p.statements(ctx, p.step.Body); err != nil {
-		if p.broke != nil && isLeft(err) { // that it was left makes no broken limit good
+		if first, ok := errors.AsType[*LimitFailed](p.broke); ok && outcome(err) != verdict.Broken && ctx.Err() == nil {
+			if !isLeft(err) { // that it was left makes no broken limit good
+				first.Then = err.Error()
+			}
 			return p.broke
 		}
 		return err

@@ -11,6 +11,7 @@ import (
 	"uparrot/core/dialog"
 	"uparrot/core/pace"
 	"uparrot/core/pattern"
+	"uparrot/core/port"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/verdict"
@@ -52,6 +53,16 @@ type watching struct {
 	tells    bool           // whoever watches is told of what is being judged one by one
 	round    *rounds
 	roundAt  time.Time
+	away     map[string]time.Time // ports that have gone, and when
+	gone     map[string]*absence  // ... how often and how long, all in all
+	late     time.Duration        // by how much this machine was late at most
+	lateAt   time.Time
+}
+
+// absence is how often a port was away in a watch, and for how long.
+type absence struct {
+	times int
+	long  time.Duration
 }
 
 // reading is one sort of thing that is heard.
@@ -66,6 +77,7 @@ type reading struct {
 	numbers []float64 // of the latest, where it was fast
 	latest  []byte    // the line that came last
 	n       int
+	faults  int // heard, and no reading: a packet that is broken
 	last    time.Time
 	longest time.Duration // without one, from the beginning of the watch on
 	longAt  time.Time     // when that began
@@ -242,9 +254,12 @@ func (w *watching) read(ctx context.Context, most time.Duration) error {
 	var readers sync.WaitGroup
 	defer readers.Wait()
 	defer cancel()
-	for port, of := range w.byPort() {
-		d := w.dialogs[port]
+	listen := func(port string) {
+		d, of := w.dialogs[port], w.byPort()[port]
 		readers.Go(func() { w.listen(ctx, port, d, of, told) })
+	}
+	for port := range w.byPort() {
+		listen(port)
 	}
 	var end <-chan time.Time
 	if most > 0 {
@@ -253,8 +268,11 @@ func (w *watching) read(ctx context.Context, most time.Duration) error {
 		defer timer.Stop()
 		end = timer.C
 	}
-	look := time.NewTicker(time.Second)
+	look := time.NewTicker(lookEvery)
 	defer look.Stop()
+	looked := w.began
+	again := time.NewTicker(reopenEvery)
+	defer again.Stop()
 	for _, q := range w.polls {
 		q.next = w.began
 	}
@@ -262,15 +280,27 @@ func (w *watching) read(ctx context.Context, most time.Duration) error {
 		beat, wait := w.nextPoll()
 		select {
 		case c := <-told:
-			if err := w.take(ctx, c); err != nil {
+			err := w.take(ctx, c)
+			if port.KindOf(err) == port.Vanished && w.node.Reopen {
+				w.hasGone(c.port, err)
+				err = nil
+			}
+			if err != nil {
 				return err
 			}
 		case <-wait:
 			if err := w.ask(ctx, beat); err != nil {
 				return err
 			}
-		case now := <-look.C:
+		case <-look.C:
+			now := time.Now()
+			w.wasLate(now, now.Sub(looked)-lookEvery)
+			looked = now
 			w.lookForSilence(now)
+		case <-again.C:
+			for _, name := range w.comeBack(ctx) {
+				listen(name)
+			}
 		case <-end:
 			return nil
 		case <-w.run.Enough:
@@ -373,6 +403,9 @@ func (w *watching) ask(ctx context.Context, q *poll) error {
 		q.missed++
 	}
 	name := w.port(q.Say.Port)
+	if _, away := w.away[name]; away {
+		return nil
+	}
 	d := w.dialogs[name]
 	if w.unanswered(q) {
 		q.missed++
@@ -401,6 +434,9 @@ func (w *watching) ask(ctx context.Context, q *poll) error {
 	w.saidAt[name] = q.said
 	if isRefusal(err) {
 		w.refusal(name, err)
+		err = nil
+	}
+	if port.KindOf(err) == port.Vanished && w.node.Reopen { // whoever listens there tells it
 		err = nil
 	}
 	return err

@@ -24,6 +24,7 @@ func (w *watching) take(ctx context.Context, c came) error {
 		r.skipped += c.heard.Skipped
 		if r.Hear.Packet != nil {
 			if err := w.tookPacket(ctx, r.port, r.Hear.Packet, *c.heard); err != nil {
+				r.faults++
 				r.fault(c.heard.Text, err)
 				return nil
 			}
@@ -311,10 +312,24 @@ func (w *watching) judge() error {
 		if r.skipped > 0 {
 			w.emit(record.Event{Kind: record.Note, Text: fmt.Sprintf("%d bytes between those like %s were nothing that is watched", r.skipped, heard)})
 		}
+		if most := w.node.Broken; most != nil && r.n+r.faults > 0 {
+			m := record.Measurement{What: "broken of " + w.called(r), Unit: "%", Value: record.Number(100 * float64(r.bad) / float64(r.n+r.faults)), High: most, Verdict: verdict.Passed}
+			if float64(m.Value) > *most {
+				m.Verdict = verdict.Failed
+			}
+			w.measured(m)
+			if m.Verdict == verdict.Passed {
+				if r.bad > 0 {
+					w.emit(record.Event{Kind: record.Note, Text: fmt.Sprintf("%d of %d like %s could not be used, the first %s", r.bad, r.n+r.faults, heard, w.mask.Hide(fmt.Sprintf("%q: %v", text.Middle(r.badLine, 200), w.scrub(r.badErr))))})
+				}
+				continue
+			}
+		}
 		if r.bad > 0 {
-			wrong("%d of %d like %s could not be used, the first %q: %v", r.bad, r.n, heard, text.Middle(r.badLine, 200), w.scrub(r.badErr))
+			wrong("%d of %d like %s could not be used, the first %q: %v", r.bad, r.n+r.faults, heard, text.Middle(r.badLine, 200), w.scrub(r.badErr))
 		}
 	}
+	w.absences(now, wrong)
 	for port := range w.byPort() {
 		if n := w.dialogs[port].Dropped() - w.dropped[port]; n > 0 {
 			wrong("%d lines of %s came faster than they could be read, and were not watched; the record has them", n, port)

@@ -20,7 +20,7 @@ func TestCaptureFindings(t *testing.T) {
 		{"hear bytes: a{cr}{lf}b", ""},
 		{"hear: length {n:int}\n hear: {data:bytes(n)}\n check data == \"\"", ""},
 		{"let n = 3\n hear bytes: {data:bytes(n)};\n check data == \"\"", ""},
-		{"hear: {data:bytes(n)}\n check data == \"\"", `4:20: "n" has no value here`},
+		{"hear: {data:bytes(n)}\n check data == \"\"", `4:20: bytes(n) needs an int named "n" captured before it`},
 		{"hear: {len:int} {data:bytes(len)}\n check data == \"\"", "len is a word of the language"},
 		{"let x = len\n check x == 3", "len is a function, and no value"},
 		{"check len == 3", "len is a function, and no value"},

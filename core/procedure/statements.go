@@ -515,6 +515,10 @@ func (p *parser) heardText(l *line, lines bool) (*pattern.Pattern, map[string]*E
 func (p *parser) exprs(l *line, list []pattern.Expr, offset int) map[string]*Expr {
 	all := map[string]*Expr{}
 	for _, e := range list {
+		if _, has := p.values.find(e.Source); e.Count && !has {
+			p.mistake(l.pos(offset+e.Offset, len(e.Source)), fmt.Sprintf("bytes(%s) needs an int named %q captured before it", e.Source, e.Source), "Capture the length first, such as {"+e.Source+":int}.")
+			continue
+		}
 		all[e.Source], _ = p.compile(l, e.Source, offset+e.Offset, false)
 	}
 	return all

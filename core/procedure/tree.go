@@ -376,8 +376,10 @@ type MatchOne struct {
 // so often, or until one of them is as it says.
 type Watch struct {
 	Pos
-	For      *Expr // seconds; nil: as long as it takes
-	Times    *Expr // readings; nil: however many come
+	For      *Expr    // seconds; nil: as long as it takes
+	Times    *Expr    // readings; nil: however many come
+	Reopen   bool     // a port that goes away is waited for until it comes back
+	Broken   *float64 // the share of readings that may be unusable; nil: none
 	Polls    []*Poll
 	Readings []*Reading
 }

@@ -3,6 +3,7 @@ package procedure
 import (
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -14,9 +15,9 @@ import (
 // inReading is what may stand below a reading.
 var inReading = []string{"check", "limit", "note", "let", "until"}
 
-// readWatch reads watch [N times] [for T].
+// readWatch reads watch [N times] [for T] [broken <= P%] [reopen].
 func (p *parser) readWatch(l *line, at Pos) {
-	const form = "Write: watch for 10m, or watch 100 times; or say below a reading until what."
+	const form = "Write: watch for 10m, or watch 100 times; or say below a reading until what. Behind it may stand broken <= 1%, and reopen."
 	w := &Watch{Pos: at}
 	p.put(w)
 	b := &block{word: "watch", at: at, watch: w}
@@ -31,6 +32,18 @@ func (p *parser) readWatch(l *line, at Pos) {
 	}
 	text, offset := l.rest()
 	text, ok := strings.TrimRight(text, " \t"), false
+	if bare, reopens := strings.CutSuffix(" "+text, " reopen"); reopens {
+		w.Reopen, text = true, strings.TrimSpace(bare)
+	}
+	if i := strings.Index(" "+text, " broken <= "); i >= 0 {
+		share, err := strconv.ParseFloat(strings.TrimSuffix(text[i+len("broken <= "):], "%"), 64)
+		if err != nil || !strings.HasSuffix(text, "%") || share < 0 || share > 100 {
+			p.mistake(l.pos(offset+i, len(text)-i), "this is no share that may be broken", "Write a part of a hundred, such as broken <= 1%.")
+			w.For = &Expr{}
+			return
+		}
+		w.Broken, text = &share, strings.TrimRight(text[:i], " \t")
+	}
 	if text, w.For, ok = p.timeBehind(l, text, offset, "for"); !ok {
 		w.For = &Expr{} // its mistake has been told
 		return

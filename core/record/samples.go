@@ -121,4 +121,6 @@ type RoundMark struct {
 	Number  int  `json:"number"`            // from 1; of all times where it is over
 	Outside bool `json:"outside,omitempty"` // in the time before it some value was not within its limits
 	Over    bool `json:"over,omitempty"`
+
+	Readings int `json:"readings,omitempty"` // that came in the time before it, of a watch that asks for none
 }

@@ -25,9 +25,10 @@ type dialogueLine struct {
 	Word string // said, heard, check and so on
 	Text string
 
-	Step    string          // where a step begins or ends
-	Verdict verdict.Verdict // where it ends, and of a check or a limit; of a round that the one before had a value outside
-	Round   int             // of a line that tells of a round: its number, 0 where there are no more
+	Step     string          // where a step begins or ends
+	Verdict  verdict.Verdict // where it ends, and of a check or a limit; of a round that the one before had a value outside
+	Round    int             // of a line that tells of a round: its number, 0 where there are no more
+	Readings int             // ... and the readings of the one before, of a watch that asks for none
 }
 
 // dialogue makes lines out of events: bytes that came in pieces are joined up to their
@@ -247,7 +248,7 @@ func (l *dialogueLine) round(e record.Event) {
 	if l.Text = ""; !mark.Over {
 		l.Round = mark.Number
 	}
-	if mark.Outside {
+	if l.Readings = mark.Readings; mark.Outside {
 		l.Verdict = verdict.Failed
 	}
 }

@@ -25,6 +25,8 @@ type folded struct {
 	held    []dialogueLine
 	last    []dialogueLine
 	skipped int
+	missed  int // readings of the rounds that are not shown
+	ofLast  int // ... of the last of them
 	outside int
 }
 
@@ -71,7 +73,8 @@ func (f *folded) round(l dialogueLine) error {
 				return err
 			}
 		} else {
-			f.skipped, f.last = f.skipped+1, held
+			f.skipped, f.last, f.ofLast = f.skipped+1, held, l.Readings
+			f.missed += l.Readings
 		}
 	}
 	f.number, f.held = l.Round, nil
@@ -81,6 +84,7 @@ func (f *folded) round(l dialogueLine) error {
 	last := f.last
 	if f.skipped > 0 {
 		f.skipped--
+		f.missed -= f.ofLast
 		if err := f.more(l, last); err != nil {
 			return err
 		}
@@ -97,8 +101,8 @@ func (f *folded) more(at dialogueLine, next []dialogueLine) error {
 	if len(next) > 0 {
 		at = next[0]
 	}
-	n := f.skipped
-	if f.skipped = 0; n == 0 {
+	n := max(f.skipped, f.missed)
+	if f.skipped, f.missed = 0, 0; n == 0 {
 		return nil
 	}
 	return f.emit(dialogueLine{Time: at.Time, Word: "folded", Text: fmt.Sprintf("%s more like that: the whole dialogue is in the report as text", text.Count(n, "time"))})

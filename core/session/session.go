@@ -153,6 +153,12 @@ func (s *Session) evidence(o record.Origin, name string) error {
 		if where, err = LedgerPlace(k.Ledger); err != nil {
 			return misuse("%v. Name one with --ledger, or give --no-ledger", err)
 		}
+		if err := ledger.Fit(where); err != nil && k.Through == nil {
+			return misuse("%v. Name another with --ledger, or give --no-ledger", err)
+		}
+	}
+	if info, err := os.Stat(k.Record); k.Record != "" && err == nil && info.IsDir() {
+		return misuse("--record %s is a folder: name a file in it", k.Record)
 	}
 	path := k.Record
 	if path == "" {

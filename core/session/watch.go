@@ -31,6 +31,8 @@ type Watch struct {
 	For      time.Duration // 0 is as long as it takes
 	Count    int           // readings; 0 is however many come
 	Until    string        // a condition
+	Reopen   bool          // a port that goes away is waited for
+	Broken   string        // the share that may be broken, such as 1%; "" is none
 }
 
 // limit is what a value is held against.
@@ -139,7 +141,12 @@ func (v named) line(limits map[string]limit, used map[string]bool, port string, 
 	if used[v.name] = true; several {
 		what = port + " " + v.name
 	}
-	l, judged := limits[v.name]
+	l, judged := limits[port+"."+v.name]
+	if judged {
+		used[port+"."+v.name] = true
+	} else {
+		l, judged = limits[v.name]
+	}
 	if !judged && v.limits != "" {
 		l, judged = limit{span: v.limits}, true
 	}
@@ -171,6 +178,12 @@ func (w *Watch) ends() string {
 		words += fmt.Sprintf(" for %v", w.For)
 	case w.Count == 0 && w.Until == "": // a person ends it
 		words += " for 31 * 24 * 3600"
+	}
+	if w.Broken != "" {
+		words += " broken <= " + w.Broken
+	}
+	if w.Reopen {
+		words += " reopen"
 	}
 	return words
 }

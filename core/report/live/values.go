@@ -108,6 +108,17 @@ func (w *WatchedSeries) take(s record.Samples) {
 	}
 }
 
+// Begins is how a series, by its number, has begun; false if none has.
+func (m *Watched) Begins(number int) (record.SeriesBegins, bool) {
+	m.Mu.Lock()
+	defer m.Mu.Unlock()
+	w := m.of[number]
+	if w == nil {
+		return record.SeriesBegins{}, false
+	}
+	return w.SeriesBegins, true
+}
+
 // Lines are the values as a picture shows them.
 func (m *Watched) Lines() []report.Timeline {
 	m.Mu.Lock()
@@ -226,8 +237,20 @@ type valueLine struct {
 	Outside bool           `json:"outside,omitempty"`
 }
 
+// noteLine is what else is worth knowing, such as that a value has stopped, as JSON Lines has it.
+type noteLine struct {
+	Time time.Time `json:"time"`
+	Note string    `json:"note"`
+}
+
 // Event writes the values that have come.
 func (r *ValueRows) Event(e record.Event) {
+	if e.Kind == record.Note && r.json != nil && r.Err == nil {
+		if r.Err = r.json.Encode(noteLine{e.Time, e.Text}); r.Err != nil {
+			r.failed(r.Err)
+		}
+		return
+	}
 	s, ok := e.Value.(record.Samples)
 	if e.Kind != record.Sampled || !ok || r.Err != nil {
 		return
