@@ -167,7 +167,7 @@ func init() { // the readers need the words
 			{"`link A B count N every T [size BYTES] [both] [loss <= 2%] [p95 <= 150ms]`", `a link test with its limits; see [link.md](link.md)`},
 		}},
 		{Name: "watch", read: (*parser).readWatch, opens: true, Forms: []Form{
-			{"`watch [N times] [for T]`, lines `poll`, `reading`, then `end`", `reads values as they come, or polled; see *Watching*`},
+			{"`watch [N times] [for T] [broken <= P%] [reopen]`, lines `poll`, `reading`, then `end`", `reads values as they come, or polled; so large a share of them may be of no use; and a port that goes away is waited for. See *Watching*`},
 		}},
 		{Name: "poll", read: (*parser).readPoll, text: true, table: watching, Forms: []Form{
 			{"`poll PORT every T: TEXT`, `poll bytes PORT ...`, `poll packet PORT ...`", `says this at a pace; not while the answer before goes on`},
