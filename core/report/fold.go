@@ -25,7 +25,8 @@ type folded struct {
 	held    []dialogueLine
 	last    []dialogueLine
 	skipped int
-	missed  int // readings of the rounds that are not shown
+	heard   int // lines that were heard in this round
+	missed  int // ... in the rounds that are not shown, of a watch
 	ofLast  int // ... of the last of them
 	outside int
 }
@@ -35,6 +36,9 @@ const roundWord = string(record.Round)
 
 // line takes a line of the dialogue.
 func (f *folded) line(l dialogueLine) error {
+	if l.Word == "heard" {
+		f.heard++
+	}
 	switch {
 	case l.Word == roundWord:
 		return f.round(l)
@@ -73,11 +77,14 @@ func (f *folded) round(l dialogueLine) error {
 				return err
 			}
 		} else {
-			f.skipped, f.last, f.ofLast = f.skipped+1, held, l.Readings
-			f.missed += l.Readings
+			f.skipped, f.last, f.ofLast = f.skipped+1, held, 0
+			if l.Readings > 0 { // what came while it asked for nothing
+				f.ofLast = f.heard
+			}
+			f.missed += f.ofLast
 		}
 	}
-	f.number, f.held = l.Round, nil
+	f.number, f.held, f.heard = l.Round, nil, 0
 	if l.Round > 0 {
 		return nil
 	}
