@@ -105,6 +105,8 @@ type day struct {
 	boards map[string]*board // by port
 	last   call
 	record string // of the last run
+
+	meanwhile []func() // what happens during the next run
 }
 
 // module puts a module behind a port: "PORT NAME [speed=N] [late=T]".
@@ -167,6 +169,29 @@ func (d *day) happen(line string) {
 		d.module(words)
 	case "pull":
 		d.pull(rest)
+	case "answers": // PORT LINE => TEXT: in place of its own
+		name, rest, _ := strings.Cut(rest, " ")
+		line, text, _ := strings.Cut(rest, " => ")
+		d.boards[name].mu.Lock()
+		d.boards[name].answer[line] = strings.ReplaceAll(text, "|", "\r\n") + "\r\n"
+		d.boards[name].mu.Unlock()
+	case "remove":
+		if err := os.RemoveAll(filepath.Join(d.dir, rest)); err != nil {
+			d.t.Error(err)
+		}
+	case "alter": // FILE OLD NEW
+		text := d.read(words[0])
+		if !strings.Contains(text, words[1]) {
+			d.t.Errorf("%s: it is not there", line)
+		}
+		d.write(words[0], strings.Replace(text, words[1], words[2], 1))
+	case "meanwhile": // T ...: while the next run goes on
+		after, rest, _ := strings.Cut(rest, " ")
+		wait, _ := time.ParseDuration(after)
+		d.meanwhile = append(d.meanwhile, func() {
+			time.Sleep(wait)
+			d.happen(rest)
+		})
 	case "file": // NAME TEXT
 		name, text, _ := strings.Cut(rest, " ")
 		d.write(name, strings.ReplaceAll(text, "|", "\n")+"\n")
@@ -175,7 +200,13 @@ func (d *day) happen(line string) {
 		if verb == "run" {
 			args = d.args(args)
 		}
+		var others sync.WaitGroup
+		for _, do := range d.meanwhile {
+			others.Go(do)
+		}
+		d.meanwhile = nil
 		d.last = d.runWith(d.env(), "", args...)
+		others.Wait()
 		if fmt.Sprint(d.last.status) != words[0] {
 			d.t.Errorf("%s: ended with %d:\n%s%s", line, d.last.status, d.last.out, d.last.err)
 		}
@@ -183,7 +214,7 @@ func (d *day) happen(line string) {
 			path, _, _ = strings.Cut(path, "\n")
 			d.record = strings.Replace(path, "~", d.dir, 1)
 		}
-	case "killed": // T ARGS...: a run that is killed after a while
+	case "killed", "interrupted": // T ARGS...: a run that is ended after a while
 		after, _ := time.ParseDuration(words[0])
 		cmd, _, _ := d.command(d.args(words[1:])...)
 		cmd.Env = append(os.Environ(), d.env()...)
@@ -191,8 +222,16 @@ func (d *day) happen(line string) {
 			d.t.Fatal(err)
 		}
 		time.Sleep(after)
-		cmd.Process.Kill()
-		cmd.Wait()
+		if verb == "killed" {
+			cmd.Process.Kill()
+		} else {
+			cmd.Process.Signal(os.Interrupt)
+		}
+		d.last = call{status: d.status(cmd.Wait())}
+	case "status":
+		if fmt.Sprint(d.last.status) != rest {
+			d.t.Errorf("%s: it was %d", line, d.last.status)
+		}
 	case "pause":
 		after, _ := time.ParseDuration(rest)
 		time.Sleep(after)
@@ -264,6 +303,29 @@ var odd = []struct {
 	{"one port is named twice", node, []string{who, write}, []string{"module dev LK-0017", "module far LK-0018", "run 2 --port dev=dev --port dev=far", "says --port: dev is said to be at dev, and at far: give it once", "told dev ", "told far "}},
 	{"the last run of another unit", node, []string{who, write}, []string{"module dev LK-0017", "run 0 --unit LK-0017", "module dev LK-0018", "run 0 --unit LK-0018", "uparrot 0 results show last", "says LK-0018", "uparrot 0 results show last --unit LK-0017", "says LK-0017", "silent LK-0018", "uparrot 2 results show last --unit LK-0019", "says no run that these flags choose", "uparrot 2 results show last --verdict failed", "uparrot 2 results show last --procedure Lamp", "uparrot 2 results show last --since 2099-01-01", "uparrot 0 results compare last last --unit LK-0017", "silent LK-0018"}},
 	{"what went wrong, as data", node, []string{who, "write: say dev: node=9 / say dev: node? / hear dev: node={=node}"}, []string{"module dev LK-0017", "run 1 --json", `says "wanted": "node=22"`, `says "heard": [ "node=9", "ok" ]`, `says "said": "node?"`, `says "line": `}},
+	{"it is pulled out within a step", node, []string{who, "long: say dev: node=5 / pause 2s / say dev: node?", bye}, []string{"module dev LK-0017", "meanwhile 700ms pull dev", "run 3 --unit LK-0017", "says long: line", "ledger LK-0017 Gate board broken"}},
+	{"it was pulled out before", node, []string{who, write}, []string{"run 3 --unit LK-0017", "says there is no such port"}},
+	{"it answers too late", node, []string{who, write, bye}, []string{"module dev LK-0017 late=1700ms", "run 1 --unit LK-0017", "says wanted board {id}, heard nothing within 1s", "told dev who|bye", "ledger LK-0017 Gate board failed"}},
+	{"it answers late, and in time", node, []string{who, write, bye}, []string{"module dev LK-0017 late=400ms", "run 0 --unit LK-0017", "told dev who|node=22|node?|bye"}},
+	{"it stores nothing", node, []string{who, write}, []string{"module dev LK-0017", "answers dev node=22 => ok", "run 1 --unit LK-0017", "says wanted node=22, heard node=1", "ledger LK-0017 Gate board failed"}},
+	{"it stands at another speed since somebody else was there", node, []string{who, write}, []string{"module dev LK-0017 speed=57600", "run 1 --unit LK-0017", "says wanted board {id}, heard nothing within 1s", "told dev ", "ledger LK-0017 Gate board failed"}},
+	{"the ledger is taken away within a run", node, []string{who, "long: pause 1500ms", write}, []string{"module dev LK-0017", "meanwhile 700ms remove data/uparrot", "run 5 --record r.record --unit LK-0017", "says was taken away meanwhile", "told dev who|node=22|node?", "uparrot 0 report r.record --verify"}},
+	{"the record's disk is full", node, []string{who, write}, []string{"module dev LK-0017", "run 5 --record /dev/full --unit LK-0017", "says no space left", "told dev who|node=22|node?"}},
+	{"the unit was done today", node, []string{who, write}, []string{"module dev LK-0017", "run 0", "run 0", "says LK-0017 has passed this before today", "told dev who|node=22|node?|who|node=22|node?"}},
+	{"a tray that goes on", node, []string{who, write}, []string{"module dev LK-0017", "file tray.csv unit,node|LK-0017,22", "run 0 --units tray.csv --next none", "run 0 --units tray.csv --next none --go-on", "says passed on", "told dev who|node=22|node?"}},
+	{"a tray that was done already", node, []string{who, write}, []string{"module dev LK-0017", "file tray.csv unit,node|LK-0017,22", "run 0 --units tray.csv --next none", "run 4 --units tray.csv --next none", "says LK-0017 untested", "told dev who|node=22|node?"}},
+	{"a tray with one unit twice", node, []string{who, write}, []string{"module dev LK-0017", "file tray.csv unit,node|LK-0017,22|LK-0017,23", "run 2 --units tray.csv --next none", "told dev "}},
+	{"a tray with a value that does not fit", node, []string{who, write}, []string{"module dev LK-0017", "file tray.csv unit,node|LK-0017,22|LK-0018,100", "run 2 --units tray.csv --next none", "says 1..99", "told dev "}},
+	{"two modules at each other's ports", "port far: dialect lines, speed 9600, ending cr, final \"ok\"", []string{"near: say dev: who / hear dev: board LK-0017", "far: say far: who / hear far: board LK-0018"}, []string{"module dev LK-0018", "module far LK-0017", "run 1", "says wanted board LK-0017, heard board LK-0018", "told dev who", "told far ", "run 0 --port dev=./far --port far=./dev"}},
+	{"two ports at one module", "port far: dialect lines, speed 9600, ending cr, final \"ok\"", []string{"near: say dev: who", "far: say far: who"}, []string{"module dev LK-0017", "run 2 --port dev=./dev --port far=./dev", "says are both at", "told dev "}},
+	{"a record is there already", node, []string{who, write}, []string{"module dev LK-0017", "run 0 --record r.record", "told dev who|node=22|node?", "run 2 --record r.record", "says a record is never replaced", "told dev ", "run 0 --record r.record --keep-both"}},
+	{"a report is there already", node, []string{who, write}, []string{"module dev LK-0017", "run 0 --out r.txt", "told dev who|node=22|node?", "run 2 --out r.txt", "told dev ", "run 0 --out r.txt --overwrite"}},
+	{"a run is killed, and done again", node, []string{who, "long: say dev: node=5 / pause 5s", bye}, []string{"module dev LK-0017", "killed 900ms --unit LK-0017", "told dev who|node=5", "ledger LK-0017 Gate board unfinished"}},
+	{"what a killed run had not done is repeated", node, []string{who, "long: say dev: node=5 / pause 3s", bye}, []string{"module dev LK-0017", "killed 700ms --unit LK-0017 --record k.record", "told dev who|node=5", "run 0 --unit LK-0017 --repeat-failed k.record", "told dev node=5|bye"}},
+	{"a run is interrupted", node, []string{who, "long: say dev: node=5 / pause 5s", write, bye}, []string{"module dev LK-0017", "interrupted 900ms --unit LK-0017", "status 130", "told dev who|node=5|bye", "ledger LK-0017 Gate board broken"}},
+	{"a record that was altered", "", []string{list, bye}, []string{"module dev LK-0017", "run 1 --record a.record", "told dev list|bye", "alter a.record cabin cable", "run 2 --repeat-failed a.record", "says is altered", "told dev "}},
+	{"other inputs than before", node, []string{who, write, list}, []string{"module dev LK-0017", "run 1", "told dev who|node=22|node?|list", "run 2 --repeat-failed $record --set node=23", "says node is 23 now, and was 22", "told dev "}},
+	{"nothing is left to repeat", node, []string{who, write}, []string{"module dev LK-0017", "run 0", "told dev who|node=22|node?", "run 2 --repeat-failed $record", "says every step has passed there", "told dev "}},
 	{"from a step on, at the speed of before", "", []string{fast, list}, []string{"module dev LK-0017 speed=57600", "run 1 --from list", "says 57600 8N1, as step \"fast\" had set it", "told dev list"}},
 	{"from a step on, at a speed that only a run tells", "", []string{"fast: say dev: rate? / hear dev: rate={rate:int} / line dev speed {rate}", list}, []string{"module dev LK-0017 rate=9600", "run 2 --from list", "says sets dev in a way that only a run tells", "told dev ", "run 1", "told dev rate?|list", "run 1 --from list --from-record $record", "told dev list"}},
 }

@@ -361,6 +361,12 @@ func (f *Filing) work() {
 		f.change.Broadcast()
 		f.mu.Unlock()
 		if over {
+			if l != nil {
+				err := l.there()
+				f.mu.Lock()
+				f.err = errors.Join(f.err, err)
+				f.mu.Unlock()
+			}
 			if l != nil && l != f.through {
 				cerr := l.Close()
 				f.mu.Lock()

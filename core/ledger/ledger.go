@@ -38,6 +38,7 @@ type Ledger struct {
 	db    *sql.DB
 	where string
 	pg    bool
+	file  os.FileInfo // of the file when it was opened; nil of a database
 }
 
 // DefaultPath is where the ledger lies unless another is named: in the XDG data folder (XDG
@@ -156,7 +157,22 @@ func Open(ctx context.Context, where string) (*Ledger, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open the ledger %s: %w", l.where, plain(err))
 	}
+	if !l.pg {
+		l.file, _ = os.Stat(where) // without it nothing tells whether it was taken away
+	}
 	return l, nil
+}
+
+// there reports that the file of a ledger has been taken away or exchanged since it was opened: what was
+// written to it is nowhere.
+func (l *Ledger) there() error {
+	if l.file == nil {
+		return nil
+	}
+	if now, err := os.Stat(l.where); err != nil || !os.SameFile(l.file, now) {
+		return fmt.Errorf("the ledger %s was taken away meanwhile", l.where)
+	}
+	return nil
 }
 
 func openPostgres(where string) (*sql.DB, error) {
