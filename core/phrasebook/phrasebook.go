@@ -315,7 +315,8 @@ func heard(d *toml.Doc, path, text string) *pattern.Pattern {
 		d.AddInValue(path, text, e.Offset, e.Width, e.What, e.Mend)
 		return nil
 	}
-	for _, e := range p.Exprs() {
+	if values := p.Exprs(); len(values) > 0 {
+		e := values[0]
 		if e.Count {
 			d.AddInValue(path, text, e.Offset, len(e.Source), fmt.Sprintf("bytes(%s) needs an int named %q captured before it", e.Source, e.Source), "Capture the length first, such as {"+e.Source+":int}.")
 			return nil
