@@ -240,3 +240,20 @@ func TestRulesOfPairs(t *testing.T) {
 	b.run("settings", "apply", "summit", "--bench", "larkfell.toml", "--no-ledger", "--set", "address=6", "--yes").wants(t, 0)
 	b.run(append(at, "group=9", "--yes")...).wants(t, 0)
 }
+
+// A line end in a value says no second command, from wherever it came: a file of settings, a flag, a table of
+// units, an input.
+func TestSecondCommand(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.start("for other commands", "standin", "larkfell.toml")
+	b.write("evil.toml", "name = \"tower\\rAT~NODE=9\"\n")
+	b.write("evil.csv", "unit,label\nLK-1,\"tower\nAT~NODE=9\"\n")
+	b.write("name.parrot", "procedure \"Name\"\nport radio\ninput label: text\nstep \"name\"\n    set radio name = label\nend\n")
+	at := []string{"--bench", "larkfell.toml", "--no-ledger"}
+	b.run(append([]string{"settings", "apply", "valley", "--file", "evil.toml", "--yes"}, at...)...).wants(t, 2, "name takes one line, and its value holds a line end (CR): character 6")
+	b.run(append([]string{"settings", "apply", "valley", "--set", "name=tower\rAT~NODE=9", "--plan"}, "--bench", "larkfell.toml")...).wants(t, 2, "holds a line end (CR)")
+	b.run(append([]string{"run", "name.parrot", "--port", "radio=valley", "--set", "label=tower\rAT~NODE=9"}, at...)...).wants(t, 1, "label, an input, holds a line end (CR): character 6")
+	b.run("run", "name.parrot", "--port", "radio=valley", "--bench", "larkfell.toml", "--units", "evil.csv", "--next", "none", "--ledger", "l.sqlite").wants(t, 1, "holds a line end (LF)")
+	b.run(append([]string{"settings", "read", "valley"}, at...)...).wants(t, 0, "address                            1")
+}

@@ -24,6 +24,7 @@ func (p *performer) collect(ctx context.Context, n *procedure.Collect) error {
 		return err
 	}
 	p.give(n.Name, text, false)
+	p.comes(n.Name, "collected")
 	lines := strings.Count(text, "\n")
 	if text != "" {
 		lines++
@@ -68,6 +69,9 @@ func (p *performer) logIn(ctx context.Context, n *procedure.LogIn) error {
 		return procedure.Text(v), err
 	}
 	name := p.port(n.Port)
+	if err := p.oneLine(ctx, map[string]*procedure.Expr{"name": n.Name, "password": n.Password}); err != nil {
+		return err
+	}
 	if lacks := n.Lacks(p.run.Stations[name].Setup); lacks != "" {
 		return fmt.Errorf("%s: %s", name, lacks)
 	}

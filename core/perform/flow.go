@@ -247,6 +247,7 @@ func (p *performer) each(ctx context.Context, n *procedure.For) error {
 		round := p.newRounds(n.Body)
 		for _, one := range list {
 			p.give(n.Name, one, p.ofSecret(n.List))
+			p.derived(n.Name, n.List)
 			round.next()
 			if err := p.statements(ctx, n.Body); err != nil {
 				return err
@@ -259,8 +260,8 @@ func (p *performer) each(ctx context.Context, n *procedure.For) error {
 
 func (p *performer) do(ctx context.Context, n *procedure.Do) error {
 	c := &call{routine: n.Routine.Name, at: n.Pos, ports: map[string]string{}}
-	before := map[string]any{}
-	given, secret := map[string]any{}, map[string]bool{}
+	before, cameFrom := map[string]any{}, map[string]string{}
+	given, secret, origin := map[string]any{}, map[string]bool{}, map[string]string{}
 	for i, param := range n.Routine.Params {
 		if param.Port {
 			c.ports[param.Name] = p.port(n.Args[i].Port)
@@ -271,12 +272,14 @@ func (p *performer) do(ctx context.Context, n *procedure.Do) error {
 			return err
 		}
 		given[param.Name], secret[param.Name] = v, p.ofSecret(n.Args[i].Expr)
+		_, origin[param.Name] = p.foreign(n.Args[i].Expr)
 	}
 	for name, v := range given {
 		if old, ok := p.values[name]; ok {
-			before[name] = old
+			before[name], cameFrom[name] = old, p.origin[name]
 		}
 		p.give(name, v, secret[name])
+		p.comes(name, origin[name])
 	}
 	p.calls = append(p.calls, c)
 	err := p.statements(ctx, n.Routine.Body)
@@ -285,6 +288,7 @@ func (p *performer) do(ctx context.Context, n *procedure.Do) error {
 		delete(p.values, name)
 		if old, ok := before[name]; ok {
 			p.values[name] = old
+			p.comes(name, cameFrom[name])
 		}
 	}
 	return err

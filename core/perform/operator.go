@@ -75,6 +75,7 @@ func (p *performer) ask(ctx context.Context, n *procedure.Ask) error {
 	}
 	p.told(text, answer)
 	p.give(n.Input.Name, v, false)
+	p.comes(n.Input.Name, "answered")
 	return nil
 }
 

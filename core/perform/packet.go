@@ -59,6 +59,7 @@ func (p *performer) tookPacket(ctx context.Context, port string, n *procedure.Pa
 	values := map[string]any{}
 	for _, f := range fields {
 		p.give(f.Name, f.Value, false)
+		p.comes(f.Name, "heard")
 		_, p.hexed[f.Name] = f.Value.(int)
 		values[f.Name] = f.Value
 		seen.Fields = append(seen.Fields, Value{f.Name, record.Encodable(p.mask.Value(f.Value)), p.hexed[f.Name]})

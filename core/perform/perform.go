@@ -149,6 +149,12 @@ func (r *Run) Do(ctx context.Context) (res Result) {
 		p.values[k] = v
 	}
 	p.tryBegan, p.gaveAt = began, map[string]time.Time{}
+	for _, in := range r.Procedure.Inputs {
+		p.comes(in.Name, "an input")
+	}
+	for _, s := range r.Procedure.Secrets {
+		p.comes(s.Name, "a secret")
+	}
 	procedure.WithClock(p.values, p)
 	used := procedure.WithUsed(p.values)
 	for _, s := range r.Procedure.Secrets {
@@ -237,6 +243,7 @@ type performer struct {
 	mask        secret.Mask
 	choice      Choice                   // of a person, about the step that failed last
 	interrupted bool                     // nobody is asked any more
+	origin      map[string]string        // where values came from that are none of the procedure's own
 	stranger    string                   // why the module is not the one that is meant; "" as long as nothing says so
 	tryBegan    time.Time                // of the step
 	saidAt      map[string]time.Time     // the last say at each port in this try
@@ -418,6 +425,7 @@ func (p *performer) takeUp(s *procedure.Step) record.StepEnd {
 	for _, name := range slices.Sorted(maps.Keys(earlier.Values)) {
 		v := earlier.Values[name]
 		p.give(name, v, false)
+		p.comes(name, "taken from a record")
 		p.emit(record.Event{Kind: record.Note, Step: s.Title, Text: fmt.Sprintf("%s = %s, which step %q gave in %s", name, show(v), s.Title, earlier.From), Live: earlier})
 	}
 	return record.StepEnd{LeftOut: true, Passed: earlier.Passed, Values: p.given(), From: earlier.From}
@@ -500,6 +508,7 @@ func (p *performer) lets(ctx context.Context) error {
 			return fmt.Errorf("%s:%d: %s would be %d MiB long: a value has at most %d", l.File, l.Line, l.Name, len(text)>>20, mostInValue>>20)
 		}
 		p.give(l.Name, v, p.ofSecret(l.Expr))
+		p.derived(l.Name, l.Expr)
 	}
 	return nil
 }

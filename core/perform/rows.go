@@ -68,6 +68,7 @@ func (p *performer) rows(ctx context.Context, n *procedure.Rows) error {
 		p.emit(record.Event{Kind: record.Heard, Port: p.port(n.Collect.Port), Text: line})
 		for _, c := range captures {
 			p.give(c.Name, c.Value, false)
+			p.comes(c.Name, "heard")
 		}
 		switch err := p.statements(ctx, n.Body); {
 		case err == nil:

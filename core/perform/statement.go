@@ -99,6 +99,7 @@ func (p *performer) let(ctx context.Context, n *procedure.Let) error {
 	}
 	if err == nil {
 		p.give(n.Name, v, p.ofSecret(n.Expr))
+		p.derived(n.Name, n.Expr)
 		p.hexed[n.Name] = n.Expr.OfBytes() || slices.ContainsFunc(n.Expr.Names, func(name string) bool { return p.hexed[name] })
 	}
 	return err
@@ -135,6 +136,14 @@ func (p *performer) fill(ctx context.Context, w *procedure.Wording) (string, err
 }
 
 func (p *performer) say(ctx context.Context, n *procedure.Say) error {
+	if !n.Bytes && n.Packet == nil {
+		if err := p.oneLine(ctx, n.Exprs); err != nil {
+			return err
+		}
+		if p.run.Stations[p.port(n.Port)].Setup.Dialect == phrasebook.AT {
+			p.joined(p.port(n.Port), n.Exprs)
+		}
+	}
 	text, err := p.sayText(ctx, n)
 	if err != nil {
 		return err
@@ -256,6 +265,7 @@ func (p *performer) heeding(ctx context.Context, at ...string) (context.Context,
 func (p *performer) took(ctx context.Context, port string, n *procedure.Hear, h dialog.Heard) error {
 	for _, c := range h.Captures {
 		p.give(c.Name, c.Value, false)
+		p.comes(c.Name, "heard")
 		p.gaveAt[c.Name] = h.Time
 		n, number := c.Value.(int)
 		decimal, err := strconv.Atoi(c.Text)

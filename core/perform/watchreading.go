@@ -179,6 +179,7 @@ func number(v any) (float64, bool) {
 func (w *watching) keep(captures []pattern.Capture, at time.Time) {
 	for _, c := range captures {
 		w.give(c.Name, c.Value, false)
+		w.comes(c.Name, "heard")
 		w.gaveAt[c.Name] = at
 	}
 }

@@ -2,6 +2,8 @@ package procedure
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"uparrot/core/phrasebook"
 )
@@ -46,6 +48,7 @@ func (p *parser) warnBeforehand() {
 		return phrasebook.Setup{}, false, false // a name that a routine has for one
 	}
 	for _, s := range p.file.Steps {
+		p.joinsIn(s.Body)
 		p.file.Beforehand(s.Body, setup, func(n Node, what string) {
 			mend := "Unless the bench says it for the port."
 			if _, frames := n.(*Link); frames {
@@ -53,5 +56,31 @@ func (p *parser) warnBeforehand() {
 			}
 			p.warning(n.At(), what, mend)
 		})
+	}
+}
+
+// joinsIn warns of a text input with a ; in it that is said in dialect at: that joins commands (ITU-T V.250,
+// 5.2.1).
+func (p *parser) joinsIn(list []Node) {
+	for _, n := range list {
+		if say, is := n.(*Say); is && p.setupOf(say.Port).Dialect == phrasebook.AT {
+			for _, e := range exprs(say.Reads()) {
+				p.joins(e)
+			}
+		}
+		for _, b := range Bodies(n) {
+			p.joinsIn(b.Body)
+		}
+	}
+}
+
+func (p *parser) joins(e *Expr) {
+	if e == nil {
+		return
+	}
+	for _, in := range p.file.Inputs {
+		if in.Type == "text" && in.Default != nil && strings.Contains(*in.Default, ";") && slices.Contains(e.Names, in.Name) {
+			p.warning(in.Pos, "a ; in "+in.Name+" joins commands in dialect at, unless it stands in quotes", "Leave it out, or say it in quotes: \"{"+in.Name+"}\".")
+		}
 	}
 }

@@ -20,6 +20,19 @@ func TestWhatCannotBe(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	for header, warned := range map[string]bool{"dialect at": true, "dialect lines": false} {
+		f, err := Parse("t", "procedure \"T\"\nport a: "+header+"\ninput name: text = \"a;b\"\ninput other: text = a\nstep \"s\"\nsay a: AT+N={name}{other}\nend\n")
+		if err != nil {
+			t.Fatal(err)
+		}
+		told := ""
+		if f.Warnings != nil {
+			told = f.Warnings.Error()
+		}
+		if strings.Contains(told, "a ; in name joins commands") != warned || strings.Contains(told, "a ; in other") {
+			t.Errorf("%s: %s", header, told)
+		}
+	}
 	const never = "tells of looks like that, and it says that it is complete"
 	for _, c := range []struct{ header, body, want string }{
 		{"", "link a b count 200 every 1s size 15 loss <= 10%", "a frame of 15 bytes is too short for a: the least is 16"},

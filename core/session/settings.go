@@ -20,6 +20,7 @@ import (
 	"uparrot/core/record"
 	"uparrot/core/secret"
 	"uparrot/core/source"
+	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
 
@@ -297,6 +298,9 @@ func (m *Modules) Check(w Wanted) error {
 			case !s.Writable():
 				continue // it is told where it differs
 			}
+			if err := oneLine(&s, w.Of(st.Name)[name]); err != nil {
+				return misuse("%s: %v", st.Name, err)
+			}
 			if err := s.Check(w.Of(st.Name)[name]); err != nil {
 				return misuse("%s: %v", st.Name, err)
 			}
@@ -328,7 +332,9 @@ func (m *Modules) Changes(found []*Module, w Wanted) []Change {
 			if now.Not != "" {
 				c.From = "(" + now.Not + ")"
 			}
-			switch {
+			switch err := oneLine(&s, to); {
+			case err != nil:
+				c.cannot = err.Error()
 			case !s.Writable():
 				c.cannot = "it can be read alone"
 			case now.Not != "" && !now.Bad && s.Way().Readable() && !s.Secret: // of another firmware
@@ -341,6 +347,19 @@ func (m *Modules) Changes(found []*Module, w Wanted) []Change {
 		}
 	}
 	return all
+}
+
+// oneLine refuses a value that would say more than one line: what follows its end would be another command.
+func oneLine(s *phrasebook.Setting, value string) error {
+	at := text.Control(value)
+	if at < 0 {
+		return nil
+	}
+	shown := fmt.Sprintf(" of %q", value)
+	if s.Secret {
+		shown = ""
+	}
+	return fmt.Errorf("%s takes one line, and its value holds %s: character %d%s", s.Name, text.ControlName(value[at]), len([]rune(value[:at]))+1, shown)
 }
 
 // Planned are modules as they will be when the changes are written.
