@@ -375,7 +375,7 @@ func bareUnits(b *testing.B, at *bench, url string, units, stations int) time.Du
 					}
 					return
 				}
-				d, err := l.Draw(b.Context(), "addresses", c.Unit, "address")
+				d, _, err := l.Draw(b.Context(), "addresses", c.Unit, "address", nil)
 				if err != nil {
 					b.Error(err)
 					return

@@ -429,6 +429,9 @@ func (c *unitsCommand) pool(cmd *cobra.Command, args []string) error {
 			return c.listPool(ctx, l, name)
 		}
 		added, err := l.Fill(ctx, name, values, c.secret)
+		if twice, is := errors.AsType[*ledger.SameNumber](err); is {
+			return &session.Misuse{What: twice.Error() + ". Leave it out; nothing was added"}
+		}
 		if err == nil {
 			fmt.Fprintf(c.Out, "pool %s: %s added, %d there already\n", shell.OneLine(name), shell.Count(added, "value"), len(values)-added)
 		}

@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"strconv"
+	"strings"
 	"time"
 
 	"uparrot/core/record"
@@ -23,12 +25,28 @@ type PoolValue struct {
 }
 
 // PoolEmpty says that a pool has no value left, or was never filled.
-type PoolEmpty struct{ Pool string }
+type PoolEmpty struct {
+	Pool   string
+	Passed []string // values that are left and do not fit, with why
+}
 
-func (e *PoolEmpty) Error() string { return fmt.Sprintf("the pool %q has no value left", e.Pool) }
+func (e *PoolEmpty) Error() string {
+	if len(e.Passed) > 0 {
+		return fmt.Sprintf("the pool %q has no value left that fits: %s", e.Pool, strings.Join(e.Passed[:min(3, len(e.Passed))], "; "))
+	}
+	return fmt.Sprintf("the pool %q has no value left", e.Pool)
+}
+
+// SameNumber is a value that a pool has already, in another writing.
+type SameNumber struct{ Pool, Value, Has string }
+
+func (e *SameNumber) Error() string {
+	return fmt.Sprintf("%s is %s in another writing, which the pool %q has: one value would go to two units", e.Value, e.Has, e.Pool)
+}
 
 // Fill adds values to a pool, which is made if there is none; those that it has are left as
-// they are. Secret ones are shown nowhere.
+// they are. Secret ones are shown nowhere. Where all are whole numbers a second writing of one, such as 05 of 5,
+// is a *[SameNumber], and nothing is added.
 func (l *Ledger) Fill(ctx context.Context, pool string, values []string, secret bool) (added int, err error) {
 	number, hidden := 0, 0
 	if secret {
@@ -37,6 +55,11 @@ func (l *Ledger) Fill(ctx context.Context, pool string, values []string, secret 
 	err = l.inOne(ctx, func(tx *sql.Tx) error {
 		if err := tx.QueryRowContext(ctx, l.bind("SELECT COALESCE(MAX(number), 0) FROM pools WHERE pool = ?"), pool).Scan(&number); err != nil {
 			return err
+		}
+		if !secret {
+			if err := l.secondWriting(ctx, tx, pool, values); err != nil {
+				return err
+			}
 		}
 		for _, v := range values {
 			number++
@@ -53,6 +76,39 @@ func (l *Ledger) Fill(ctx context.Context, pool string, values []string, secret 
 		return nil
 	})
 	return added, err
+}
+
+// secondWriting looks for one number in two writings among the values of a pool and new ones.
+func (l *Ledger) secondWriting(ctx context.Context, tx *sql.Tx, pool string, values []string) error {
+	rows, err := tx.QueryContext(ctx, l.bind("SELECT value FROM pools WHERE pool = ?"), pool)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	all := []string{}
+	for rows.Next() {
+		v := ""
+		if err := rows.Scan(&v); err != nil {
+			return err
+		}
+		all = append(all, v)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	seen, again := map[int]string{}, error(nil)
+	for _, v := range append(all, values...) {
+		n, err := strconv.Atoi(v)
+		if err != nil {
+			return nil // it is of texts, which are what they are
+		}
+		if has, is := seen[n]; !is {
+			seen[n] = v
+		} else if has != v && again == nil {
+			again = &SameNumber{pool, v, has}
+		}
+	}
+	return again
 }
 
 // Pool are the values of a pool in the order in which they are given out, or of all pools
@@ -72,23 +128,70 @@ func (l *Ledger) Pool(ctx context.Context, pool string) ([]PoolValue, error) {
 }
 
 // Draw gives a value of a pool to a unit, for an input of its procedure: one that no other has,
-// and the one that it has where a run of it never told that no line with it was said. It is
-// committed when it returns. A [PoolEmpty] if there is none.
-func (l *Ledger) Draw(ctx context.Context, pool, unit, name string) (record.Drawn, error) {
-	d := record.Drawn{Pool: pool, Unit: unit, Name: name}
-	err := l.inOne(ctx, func(tx *sql.Tx) error {
+// and the one that it has where a run of it never told that no line with it was said. Same is a value as the
+// input has it, however it is written: one that does not fit, or that another unit has in another writing, is
+// passed over; nil takes each as it is. It is committed when it returns. A [PoolEmpty] if there is none.
+func (l *Ledger) Draw(ctx context.Context, pool, unit, name string, same func(value string) (string, error)) (d record.Drawn, passed []string, err error) {
+	d = record.Drawn{Pool: pool, Unit: unit, Name: name}
+	err = l.inOne(ctx, func(tx *sql.Tx) error {
+		passed = nil
 		// What an earlier run has not given back may have been said.
 		err := tx.QueryRowContext(ctx, l.bind("UPDATE pools SET state = 'said', draw = draw + 1 WHERE pool = ? AND unit = ? AND name = ? AND state <> 'free' RETURNING value, draw"), pool, unit, name).Scan(&d.Value, &d.Draw)
-		if errors.Is(err, sql.ErrNoRows) {
-			err = tx.QueryRowContext(ctx, l.bind("UPDATE pools SET state = 'given', unit = ?, name = ?, draw = draw + 1, given = "+l.now()+" WHERE pool = ? AND value = (SELECT value FROM pools WHERE pool = ? AND state = 'free' ORDER BY number LIMIT 1"+l.skipLocked()+") RETURNING value, draw"),
-				unit, name, pool, pool).Scan(&d.Value, &d.Draw)
+		for last := 0; errors.Is(err, sql.ErrNoRows); {
+			if err := tx.QueryRowContext(ctx, l.bind("SELECT number, value FROM pools WHERE pool = ? AND state = 'free' AND number > ? ORDER BY number LIMIT 1"+l.skipLocked()), pool, last).Scan(&last, &d.Value); err != nil {
+				return err
+			}
+			why, werr := l.passes(ctx, tx, pool, d.Value, same)
+			if werr != nil {
+				return werr
+			}
+			if why != "" {
+				passed = append(passed, why)
+				continue
+			}
+			err = tx.QueryRowContext(ctx, l.bind("UPDATE pools SET state = 'given', unit = ?, name = ?, draw = draw + 1, given = "+l.now()+" WHERE pool = ? AND value = ? AND state = 'free' RETURNING draw"), unit, name, pool, d.Value).Scan(&d.Draw)
 		}
 		return err
 	})
 	if errors.Is(err, sql.ErrNoRows) {
-		return d, &PoolEmpty{pool}
+		return d, passed, &PoolEmpty{pool, passed}
 	}
-	return d, err
+	return d, passed, err
+}
+
+// passes is why a value is passed over, in words; "" if it is not.
+func (l *Ledger) passes(ctx context.Context, tx *sql.Tx, pool, value string, same func(string) (string, error)) (why string, err error) {
+	if same == nil {
+		return "", nil
+	}
+	as, err := same(value)
+	if err != nil {
+		return err.Error(), nil
+	}
+	rows, err := tx.QueryContext(ctx, l.bind("SELECT value, unit FROM pools WHERE pool = ? AND state <> 'free' AND value LIKE ?"), pool, writings(as))
+	if err != nil {
+		return "", err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		other, unit := "", ""
+		if err := rows.Scan(&other, &unit); err != nil {
+			return "", err
+		}
+		if is, err := same(other); err == nil && is == as {
+			return fmt.Sprintf("%s is %s, which %s has", value, other, unit), nil
+		}
+	}
+	return "", rows.Err()
+}
+
+// writings are the texts that may be another writing of a value, as LIKE has it: of a whole number, those with
+// its digits.
+func writings(as string) string {
+	if n, err := strconv.Atoi(as); err == nil && n != 0 {
+		return "%" + strings.TrimLeft(as, "-")
+	}
+	return "%"
 }
 
 // Return gives a value back with which nothing was begun.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -212,7 +213,7 @@ func TestManyClaim(t *testing.T) {
 						}
 						return
 					}
-					d, err := own.Draw(ctx, "addresses", c.Unit, "address")
+					d, _, err := own.Draw(ctx, "addresses", c.Unit, "address", nil)
 					if err != nil {
 						t.Error(err)
 					}
@@ -229,7 +230,7 @@ func TestManyClaim(t *testing.T) {
 				t.Errorf("%d different, one %d times", len(m), slices.Max(slices.Collect(maps.Values(m))))
 			}
 		}
-		if _, err := l.Draw(ctx, "addresses", "LK-9999", "address"); err == nil || !strings.Contains(err.Error(), "has no value left") {
+		if _, _, err := l.Draw(ctx, "addresses", "LK-9999", "address", nil); err == nil || !strings.Contains(err.Error(), "has no value left") {
 			t.Error(err)
 		}
 	})
@@ -247,7 +248,7 @@ func TestPools(t *testing.T) {
 		}
 		draw := func(unit, want string) record.Drawn {
 			t.Helper()
-			d, err := l.Draw(ctx, "addresses", unit, "address")
+			d, _, err := l.Draw(ctx, "addresses", unit, "address", nil)
 			if err != nil || d.Value != want {
 				t.Fatalf("%s got %s, wanted %s: %v", unit, d.Value, want, err)
 			}
@@ -282,5 +283,53 @@ func TestPools(t *testing.T) {
 		ends(again, true)
 		ends(first, true)
 		stands("11 said LK-1, 12 said LK-3, 13 free , 14 free , ")
+	})
+}
+
+// One value goes to one unit, however it is written; one that does not fit stops nobody.
+func TestOneValueOneUnit(t *testing.T) {
+	onBoth(t, func(t *testing.T, where string) {
+		l, ctx := open(t, where), t.Context()
+		for _, c := range []struct {
+			values []string
+			added  int
+			why    string
+		}{
+			{[]string{"5", "6"}, 2, ""},
+			{[]string{"05"}, 0, "05 is 5 in another writing"},
+			{[]string{"7", "+6"}, 0, "+6 is 6 in another writing"},
+			{[]string{"8", "08"}, 0, "08 is 8 in another writing"},
+			{[]string{"6", "7"}, 1, ""},
+		} {
+			if n, err := l.Fill(ctx, "addresses", c.values, false); n != c.added || (err == nil) != (c.why == "") || err != nil && !strings.Contains(err.Error(), c.why) {
+				t.Errorf("%q: %d, %v", c.values, n, err)
+			}
+		}
+		if n, err := l.Fill(ctx, "mixed", []string{"hut", "5", "05", "+5", "5000", "6", "006", "9"}, false); n != 8 || err != nil {
+			t.Error(n, err) // of texts, which are what they are
+		}
+		if n, err := l.Fill(ctx, "keys", []string{"12", "0012"}, true); n != 2 || err != nil {
+			t.Error(n, err) // of secrets, too
+		}
+		number := func(value string) (string, error) {
+			n, err := strconv.Atoi(value)
+			if err != nil || n > 100 {
+				return "", fmt.Errorf("%q does not fit", value)
+			}
+			return strconv.Itoa(n), nil
+		}
+		for i, want := range []string{"5", "6", "9"} {
+			d, passed, err := l.Draw(ctx, "mixed", fmt.Sprint("LK-", i), "address", number)
+			if err != nil || d.Value != want {
+				t.Errorf("%s, want %s: %v, %q", d.Value, want, err, passed)
+			}
+		}
+		_, passed, err := l.Draw(ctx, "mixed", "LK-9", "address", number)
+		if told := strings.Join(passed, "|"); err == nil || !strings.Contains(err.Error(), "has no value left that fits") || told != `"hut" does not fit|05 is 5, which LK-0 has|+5 is 5, which LK-0 has|"5000" does not fit|006 is 6, which LK-1 has` {
+			t.Errorf("%v: %s", err, told)
+		}
+		if d, _, err := l.Draw(ctx, "mixed", "LK-9", "name", nil); err != nil || d.Value != "hut" {
+			t.Error(d.Value, err) // a text takes it
+		}
 	})
 }

@@ -68,7 +68,12 @@ func (p *Procedure) draw(ctx context.Context) (drawn []record.Drawn, back func()
 		return err
 	}
 	for i, name := range names {
-		d, derr := p.drawOne(ctx, l, pools[i], name)
+		d, passed, derr := p.drawOne(ctx, l, pools[i], name)
+		for _, why := range passed {
+			if p.Keep.Tell != nil && derr == nil {
+				p.Keep.Tell(fmt.Sprintf("a value of the pool %s is passed over: %s", pools[i], why))
+			}
+		}
 		if derr == nil {
 			drawn = append(drawn, d)
 			derr = p.take(d)
@@ -91,16 +96,30 @@ func (p *Procedure) draw(ctx context.Context) (drawn []record.Drawn, back func()
 
 // drawOne draws a value. What a station has in hand waits for a ledger that does not answer: nothing
 // was said yet.
-func (p *Procedure) drawOne(ctx context.Context, l *ledger.Ledger, pool, name string) (record.Drawn, error) {
+func (p *Procedure) drawOne(ctx context.Context, l *ledger.Ledger, pool, name string) (record.Drawn, []string, error) {
 	for {
-		d, err := l.Draw(ctx, pool, p.Keep.Unit, name)
+		d, passed, err := l.Draw(ctx, pool, p.Keep.Unit, name, p.same(name))
 		if _, empty := errors.AsType[*ledger.PoolEmpty](err); err == nil || empty || p.Keep.Claim == nil || ctx.Err() != nil {
-			return d, err
+			return d, passed, err
 		}
 		if err := pace.For(ctx, again); err != nil {
-			return d, err
+			return d, nil, err
 		}
 	}
+}
+
+// same is a value as an input has it: two writings of one number are one. It is nil for secrets, and for texts
+// that may be anything.
+func (p *Procedure) same(name string) func(string) (string, error) {
+	for _, in := range p.File.Inputs {
+		if in.Name == name && in.Type != "text" {
+			return func(value string) (string, error) {
+				v, err := in.Value(value)
+				return procedure.Text(v), err
+			}
+		}
+	}
+	return nil
 }
 
 // take makes a drawn value that of its input or secret.
