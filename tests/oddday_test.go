@@ -163,7 +163,10 @@ func (d *day) env() []string {
 // happen does one line of a row.
 func (d *day) happen(line string) {
 	verb, rest, _ := strings.Cut(line, " ")
-	words := strings.Fields(strings.ReplaceAll(rest, "$record", d.record))
+	words := strings.Fields(rest)
+	for i, w := range words {
+		words[i] = strings.ReplaceAll(w, "$record", d.record) // its path may hold a blank
+	}
 	switch verb {
 	case "module":
 		d.module(words)

@@ -80,7 +80,7 @@ altered (1). The record - is standard input, and --out - standard output.`,
 // is gone through twice.
 func recordToRead(sh *shell.Streams, path string) (f *os.File, done func(), err error) {
 	if path != "-" {
-		f, err = os.Open(path)
+		f, err = source.Open(path)
 		return f, func() { f.Close() }, err
 	}
 	if f, err = os.CreateTemp("", "uparrot-record-"); err != nil {

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -394,7 +393,7 @@ func (c *unitsCommand) poolValues(cmd *cobra.Command, words []string) (values []
 	if c.file == "" {
 		return values, nil
 	}
-	f, err := os.Open(c.file)
+	f, err := source.Open(c.file)
 	if err != nil {
 		return nil, shell.Usage(cmd, "--file: %v", err)
 	}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -13,6 +12,7 @@ import (
 	"uparrot/core/port"
 	"uparrot/core/record"
 	"uparrot/core/session"
+	"uparrot/core/source"
 	"uparrot/core/verdict"
 )
 
@@ -37,7 +37,7 @@ func (a *Streams) Conduct(ctx context.Context, f EvidenceFlags, about session.Ab
 // copyRecord keeps a record under another name too.
 func (a *Streams) copyRecord(to *Outputs, path string) error {
 	err := func() error {
-		in, err := os.Open(path)
+		in, err := source.Open(path)
 		if err != nil {
 			return err
 		}

@@ -15,6 +15,7 @@ import (
 	"uparrot/core/ledger"
 	"uparrot/core/record"
 	"uparrot/core/session"
+	"uparrot/core/source"
 	"uparrot/core/verdict"
 )
 
@@ -233,7 +234,7 @@ func (c *settingsCommand) showChanges(changes []session.Change, after bool) {
 
 // modulesOfRecord are the settings that a record tells of.
 func modulesOfRecord(path string, left bool) (mods []*session.Module, err error) {
-	f, err := os.Open(path)
+	f, err := source.Open(path)
 	if err != nil {
 		return nil, &session.Misuse{What: fmt.Sprintf("read the record: %v", err)}
 	}
@@ -323,7 +324,7 @@ func (c *settingsCommand) kept(ctx context.Context, name string) ([]*session.Mod
 		return nil, false, nil
 	}
 	head := make([]byte, 200)
-	f, err := os.Open(name)
+	f, err := source.Open(name)
 	if err != nil {
 		return nil, true, &session.Misuse{What: err.Error()}
 	}

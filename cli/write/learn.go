@@ -187,7 +187,7 @@ func (c *LearnCommand) FromRecords(paths []string) error {
 
 // readTalks reads the conversations of a record.
 func readTalks(path string) ([]*conversation.Talk, record.State, error) {
-	f, err := os.Open(path)
+	f, err := source.Open(path)
 	if err != nil {
 		return nil, record.State{}, &session.Misuse{What: fmt.Sprintf("read the record: %v", err)}
 	}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -203,7 +202,7 @@ func (c *newBook) asker() draft.Ask {
 
 // ofRecord is what a record tells.
 func (c *newBook) ofRecord(cmd *cobra.Command) ([]draft.Entry, phrasebook.Setup, []string, error) {
-	f, err := os.Open(c.record)
+	f, err := source.Open(c.record)
 	if err != nil {
 		return nil, phrasebook.Setup{}, nil, shell.Usage(cmd, "--from-record: %v", source.Unreadable(c.record, err))
 	}

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -16,6 +15,7 @@ import (
 
 	"uparrot/core/link"
 	"uparrot/core/record"
+	"uparrot/core/source"
 	"uparrot/core/verdict"
 )
 
@@ -431,7 +431,7 @@ func (e *NoVerdict) Error() string {
 // in the ledger already is brought up to what the record says. An altered record
 // is refused.
 func Add(where, path string) (o record.Origin, err error) {
-	file, err := os.Open(path)
+	file, err := source.Open(path)
 	if err != nil {
 		return o, fmt.Errorf("read the record: %w", err)
 	}

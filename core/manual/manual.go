@@ -28,6 +28,9 @@ var (
 // Find is what the pages tell of a word: rows of tables whose first cell begins with it, and sections that
 // it heads. Pages are those to look in, in their order.
 func Find(files fs.FS, pages []string, word string) (all []Entry, err error) {
+	if word == "" {
+		return nil, nil
+	}
 	for _, page := range pages {
 		content, err := fs.ReadFile(files, page)
 		if err != nil {

@@ -3,7 +3,6 @@ package session
 import (
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 
@@ -13,6 +12,7 @@ import (
 	"uparrot/core/procedure"
 	"uparrot/core/record"
 	"uparrot/core/secret"
+	"uparrot/core/source"
 	"uparrot/core/verdict"
 )
 
@@ -32,7 +32,7 @@ type Earlier struct {
 
 // ReadEarlier reads the record of a run of a procedure. What was altered is refused.
 func ReadEarlier(path string, file *procedure.File) (*Earlier, error) {
-	f, err := os.Open(path)
+	f, err := source.Open(path)
 	if err != nil {
 		return nil, misuse("the record of the earlier run: %v", err)
 	}

@@ -65,7 +65,7 @@ func Beside(file, path string) string {
 
 // ReadFile reads a file of at most MaxFile bytes.
 func ReadFile(path string) ([]byte, error) {
-	f, err := os.Open(path)
+	f, err := Open(path)
 	if err != nil {
 		return nil, err
 	}

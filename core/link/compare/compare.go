@@ -6,10 +6,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
 
 	"uparrot/core/link"
 	"uparrot/core/record"
+	"uparrot/core/source"
 	"uparrot/core/stats"
 )
 
@@ -17,7 +17,7 @@ import (
 // or from a record, of which the last link test counts.
 func ReadRun(path string) (link.Summary, error) {
 	var sum link.Summary
-	text, err := os.Open(path)
+	text, err := source.Open(path)
 	if err != nil {
 		return sum, fmt.Errorf("read the run: %w", err)
 	}
