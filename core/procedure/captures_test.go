@@ -38,3 +38,18 @@ func TestCaptureFindings(t *testing.T) {
 		}
 	}
 }
+
+// What has no name is a mistake: records and the ledger know it by that.
+func TestNameless(t *testing.T) {
+	for text, want := range map[string]string{
+		"procedure \"\"\nport a\nstep \"s\"\nsay: x\nend\n":    "t:1:11: the title is empty",
+		"procedure \" \"\nport a\nstep \"s\"\nsay: x\nend\n":   "t:1:11: the title is empty",
+		"procedure \"T\"\nport a\nstep \"\"\nsay: x\nend\n":    "t:3:6: the step's title is empty",
+		"procedure \"T\"\nport a\nstep \"\\t\"\nsay: x\nend\n": "",
+	} {
+		_, err := Parse("t", text)
+		if want != "" && (err == nil || !strings.Contains(err.Error(), want)) || want == "" && err != nil {
+			t.Errorf("%q: %v, want %q", text, err, want)
+		}
+	}
+}

@@ -278,6 +278,16 @@ func (p *parser) title(l *line, what string) (string, bool) {
 	return s, ok
 }
 
+// name takes a text in quotes that something is called by.
+func (p *parser) name(l *line, what string) (string, bool) {
+	at := l.here()
+	s, ok := p.title(l, what)
+	if ok && strings.TrimSpace(s) == "" {
+		p.mistake(at, what+" is empty", "Records, reports and the ledger know it by that: write what it is.")
+	}
+	return s, ok
+}
+
 // span takes a time.
 func (p *parser) span(l *line) (time.Duration, bool) {
 	l.blanks()
@@ -308,7 +318,7 @@ func (p *parser) once(word string, at Pos) {
 
 func (p *parser) readProcedure(l *line, at Pos) {
 	p.once("procedure", at)
-	if s, ok := p.title(l, "the title"); ok {
+	if s, ok := p.name(l, "the title"); ok {
 		p.file.Title = s
 		p.over(l)
 	}

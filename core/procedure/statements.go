@@ -207,7 +207,7 @@ func (p *parser) readStep(l *line, at Pos) {
 	p.open(&block{word: "step", name: &s.Title, at: at, body: &s.Body, finish: func() { p.step, p.values.step = nil, nil }})
 	var ok bool
 	titleAt := l.here()
-	if s.Title, ok = p.title(l, "the step's title"); !ok {
+	if s.Title, ok = p.name(l, "the step's title"); !ok {
 		return
 	}
 	if other, ok := p.titles[s.Title]; ok {
