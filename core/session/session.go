@@ -176,7 +176,7 @@ func (s *Session) evidence(o record.Origin, name string) error {
 			s.trouble(err.Error())
 		}
 		s.w, err = record.Create(path, o)
-		if errors.Is(err, fs.ErrNotExist) { // a mistake in the name
+		if err != nil && k.Record != "" || errors.Is(err, fs.ErrNotExist) { // a mistake in the name: nothing was done yet
 			return misuse("%v", err)
 		}
 		if err != nil {
