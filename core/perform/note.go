@@ -33,7 +33,9 @@ func (p *performer) noteValue(ctx context.Context, n *procedure.NoteValue) error
 	case int:
 		m.Value = record.Number(v)
 	case float64:
-		m.Value = record.Number(v)
+		if m.Value = record.Number(v); v != v {
+			return fmt.Errorf("%s is no number (NaN), so it is no measurement", n.Expr.Source)
+		}
 	case string, bool:
 		text := fmt.Sprint(v)
 		m.Text = &text

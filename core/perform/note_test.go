@@ -24,6 +24,7 @@ func TestNotes(t *testing.T) {
 		{"note (5 in [1, 5]) \"one of them\"", "one of them = true", ""},
 		{"let volts = 3.3\nnote volts in V", "volts = 3.3 V", ""},
 		{"note 1.0/0.0 \"x\"", "x = +Inf", ""},
+		{"note 0.0/0.0 \"x\"", "", "0.0/0.0 is no number (NaN), so it is no measurement"},
 		{"note [1, 2]", "", "neither a number nor a text"},
 		{"note " + long, "", "the text has 1001 bytes"},
 		{"note code", "", "made of a secret"},

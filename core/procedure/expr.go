@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/expr-lang/expr"
@@ -16,6 +15,7 @@ import (
 	"github.com/expr-lang/expr/types"
 	"github.com/expr-lang/expr/vm"
 
+	"uparrot/core/series"
 	"uparrot/core/source"
 )
 
@@ -251,7 +251,7 @@ func bytesOf(text string, n int) int {
 // Text is a value as it goes into a said or heard text.
 func Text(v any) string {
 	if f, ok := v.(float64); ok {
-		return strconv.FormatFloat(f, 'f', -1, 64)
+		return series.Digits(f)
 	}
 	return fmt.Sprint(v)
 }

@@ -87,7 +87,7 @@ func (m Measurement) Range() string {
 		if f == nil {
 			return ""
 		}
-		return strconv.FormatFloat(*f, 'f', -1, 64)
+		return series.Digits(*f)
 	}
 	return side(m.Low) + ".." + side(m.High)
 }

@@ -3,6 +3,7 @@ package record
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -166,6 +167,11 @@ func (d *Damaged) Error() string {
 		return "this is not a record: its first line is no event"
 	} else if is {
 		return fmt.Sprintf("the record's line %d is no event: it was cut or changed", d.Line)
+	}
+	if kind, is := errors.AsType[*json.UnmarshalTypeError](d.Err); is {
+		return fmt.Sprintf("the record's line %d is no event: %s cannot be a %s", d.Line, cmp.Or(kind.Field, "it"), kind.Value)
+	} else if _, is := errors.AsType[*time.ParseError](d.Err); is {
+		return fmt.Sprintf("the record's line %d is no event: its time is none", d.Line)
 	}
 	return fmt.Sprintf("the record's line %d is no event: %v", d.Line, d.Err)
 }

@@ -16,8 +16,18 @@ type Number float64
 // Finite reports whether it is a number that can be held against limits.
 func (n Number) Finite() bool { return !math.IsNaN(float64(n)) && !math.IsInf(float64(n), 0) }
 
-// String is the number with as many digits as it needs.
-func (n Number) String() string { return strconv.FormatFloat(float64(n), 'f', -1, 64) }
+// String is the number with as many digits as it needs; one of more than 21 before its point, or of more than
+// nine noughts behind it, has a power of ten.
+func (n Number) String() string { return Digits(float64(n)) }
+
+// Digits is a number as Number shows it.
+func Digits(f float64) string {
+	form := byte('f')
+	if a := math.Abs(f); a >= 1e21 || a > 0 && a < 1e-9 {
+		form = 'g'
+	}
+	return strconv.FormatFloat(f, form, -1, 64)
+}
 
 // MarshalJSON is the number, or the word in quotes.
 func (n Number) MarshalJSON() ([]byte, error) {
