@@ -5,6 +5,7 @@ package tests
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"os/exec"
 	"path/filepath"
@@ -284,5 +285,21 @@ func TestLanguageServer(t *testing.T) {
 	}
 	if _, err := e.conn.Call(t.Context(), protocol.MethodTextDocumentHover, []int{1}, nil); err == nil {
 		t.Error("a request that says nothing is answered")
+	}
+}
+
+// A file full of mistakes does not fill an editor.
+func TestManyMistakes(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	e := openEditor(t, b)
+	text := "procedure \"Many\"\nport radio\nstep \"s\"\n"
+	for i := range 150 {
+		text += fmt.Sprintf("    frobnicate%d radio\n", i)
+	}
+	u := e.open("many.parrot", text+"end\n")
+	list := e.told(u, "its mistakes", func(l []protocol.Diagnostic) bool { return len(l) > 0 })
+	if last := list[len(list)-1].Message; len(list) != 100 || !strings.Contains(last, "50 more are not shown") {
+		t.Errorf("%d are told, the last %q", len(list), last)
 	}
 }

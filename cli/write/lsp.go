@@ -302,6 +302,9 @@ func (s *server) toldAll(ctx context.Context) {
 	}
 }
 
+// mostTold is how many findings of a file an editor is told at most.
+const mostTold = 100
+
 // tell tells what is wrong in a file.
 func (s *server) tell(ctx context.Context, d *openDoc) {
 	list := []protocol.Diagnostic{}
@@ -319,6 +322,10 @@ func (s *server) tell(ctx context.Context, d *openDoc) {
 	}
 	for _, m := range d.weak {
 		add(m, protocol.DiagnosticSeverityInformation)
+	}
+	if more := len(list) - mostTold; more > 0 {
+		list[mostTold-1].Message += fmt.Sprintf("\n%d more are not shown: mend these first", more)
+		list = list[:mostTold]
 	}
 	_ = s.conn.Notify(ctx, protocol.MethodTextDocumentPublishDiagnostics, // an editor that has gone ends the connection
 		&protocol.PublishDiagnosticsParams{URI: d.uri, Version: uint32(max(0, d.version)), Diagnostics: list})
