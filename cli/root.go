@@ -60,9 +60,11 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	if err == nil {
 		err = shell.Exclude(root.ExecuteContext(ctx))
 	}
-	if missing := errors.Join(shell.Lost(a.Out), shell.Lost(a.Stdout)); err == nil && missing != nil {
-		a.Err.Line("uparrot: what was to be printed could not be written: %s", shell.Safe(missing.Error()))
-		return shell.ExitEvidence
+	for _, missing := range []error{shell.Lost(a.Out), shell.Lost(a.Stdout)} {
+		if _, verdict := errors.AsType[shell.VerdictError](err); missing != nil && !verdict && (err == nil || errors.Is(err, missing)) {
+			a.Err.Line("uparrot: what was to be printed could not be written: %s", shell.Safe(missing.Error()))
+			return shell.ExitEvidence
+		}
 	}
 	if err == nil {
 		return shell.ExitPassed

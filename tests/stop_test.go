@@ -154,6 +154,29 @@ func TestSecretPromptStops(t *testing.T) {
 	}
 }
 
+// Whatever prints ends with 5 where that cannot be written, and says so.
+func TestFullOutput(t *testing.T) {
+	t.Parallel()
+	if _, err := os.Stat("/dev/full"); err != nil {
+		t.Skip("SKIPPED: this system has no /dev/full")
+	}
+	b := newBench(t)
+	b.start("for other commands", "standin", "larkfell.toml")
+	b.write("at.parrot", "procedure \"At\"\nport valley: dialect at, ending cr, phrasebook \"dunlin.toml\"\nstep \"it answers\"\n    say valley: AT\n    limit 1 in 0..2 \"one\"\nend\n")
+	b.run("run", "at.parrot", "--bench", "larkfell.toml", "--ledger", "l.sqlite", "--record", "r.record", "--unit", "LK-1").wants(t, 0)
+	for _, command := range []string{"results --ledger l.sqlite", "results --json --ledger l.sqlite", "results show last --ledger l.sqlite", "results show last --json --ledger l.sqlite", "results unit LK-1 --ledger l.sqlite",
+		"results yield --ledger l.sqlite", "results export --ledger l.sqlite", "results export --table runs --ledger l.sqlite", "phrasebook show dunlin.toml", "check at.parrot", "check --json at.parrot",
+		"report r.record", "report r.record --as csv", "report r.record --as html --out -", "schema bench", "settings read valley --json --bench larkfell.toml --no-ledger", "settings read valley --bench larkfell.toml --no-ledger",
+		"run at.parrot --json --bench larkfell.toml --no-ledger", "run at.parrot --plan --bench larkfell.toml", "tidy at.parrot", "rehearse at.parrot --json", "units list --ledger l.sqlite", "help hear", "ports", "--version"} {
+		cmd := exec.Command("bash", "-c", "'"+uparrot+"' "+command+" >/dev/full")
+		cmd.Dir = b.dir
+		out, err := cmd.CombinedOutput()
+		if status := b.status(err); status != 5 || !strings.Contains(string(out), "no space left") {
+			t.Errorf("%s: %d: %s", command, status, out)
+		}
+	}
+}
+
 // Streams that are closed, full or of no terminal harm no command: it ends with a status
 // of its own, and what is lost is not silent.
 func TestStreams(t *testing.T) {

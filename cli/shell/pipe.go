@@ -30,14 +30,15 @@ func (p *pipe) Write(b []byte) (int, error) {
 	if p.closed {
 		return len(b), nil
 	}
+	if p.err != nil { // what follows would stand behind a gap
+		return 0, p.err
+	}
 	n, err := p.to.Write(b)
 	if syserr.Is(err, syserr.NoReader) {
 		p.closed = true
 		return len(b), nil
 	}
-	if p.err == nil {
-		p.err = err
-	}
+	p.err = err
 	return n, err
 }
 
