@@ -5,6 +5,7 @@ package tests
 import (
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"strings"
 	"testing"
 )
@@ -256,4 +257,29 @@ func TestSecondCommand(t *testing.T) {
 	b.run(append([]string{"run", "name.parrot", "--port", "radio=valley", "--set", "label=tower\rAT~NODE=9"}, at...)...).wants(t, 1, "label, an input, holds a line end (CR): character 6")
 	b.run("run", "name.parrot", "--port", "radio=valley", "--bench", "larkfell.toml", "--units", "evil.csv", "--next", "none", "--ledger", "l.sqlite").wants(t, 1, "holds a line end (LF)")
 	b.run(append([]string{"settings", "read", "valley"}, at...)...).wants(t, 0, "address                            1")
+}
+
+// What must differ from module to module is not taken over from another module's file or record; where a file does
+// not say whose it is, that is asked; and a record that nothing vouches for is refused.
+func TestSettingsOfAnother(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.start("for other commands", "standin", "larkfell.toml")
+	at := func(args ...string) call {
+		return b.run(append(append([]string{"settings"}, args...), "--bench", "larkfell.toml", "--no-ledger")...)
+	}
+	at("apply", "summit", "--set", "address=9", "--set", "group=4", "--yes").wants(t, 0)
+	at("read", "summit", "--out", "summit.toml", "--record", "summit.record").wants(t, 0)
+	at("apply", "valley", "--file", "summit.toml", "--yes").wants(t, 0, "left out, since summit.toml is of another module, and they must differ: address of valley", "valley  group    0     4   4    passed")
+	at("read", "valley").wants(t, 0, "address                            1")
+	at("apply", "valley", "--file", "summit.toml", "--set", "address=12", "--yes").wants(t, 0, "valley  address  1     12  12   passed")
+	at("restore", "valley", "--from-record", "summit.record", "--yes").wants(t, 0, "left out, since summit.record is of another module", "nothing to change")
+	at("apply", "summit", "--file", "summit.toml", "--yes").wants(t, 0, "nothing to change")
+	b.write("bare.toml", "address = 13\ngroup = 5\n")
+	at("apply", "valley", "--file", "bare.toml").wants(t, 2, "bare.toml does not say whose it is, and these must differ from module to module: address of valley")
+	at("apply", "valley", "--file", "bare.toml", "--yes").wants(t, 0, "valley  address  12    13  13   passed")
+	bare := regexp.MustCompile(`,"sum":"[0-9a-f]*"`).ReplaceAllString(b.read("summit.record"), "")
+	b.write("bare.record", strings.Replace(bare, `"version":4`, `"version":1`, 1))
+	at("restore", "summit", "--from-record", "bare.record", "--yes").wants(t, 2, "bare.record has no checksums")
+	at("restore", "summit", "--from-record", "bare.record", "--allow-unprotected", "--yes").wants(t, 0)
 }

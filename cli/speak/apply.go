@@ -49,10 +49,11 @@ The file is one of settings read, or NAME = VALUE in lines; --set takes preceden
 		Args:    shell.Args(1, -1, "one port or more"),
 	}
 	cmd.RunE = func(cmd *cobra.Command, names []string) error {
-		wanted := session.Wanted{}
+		wanted, said := session.Wanted{}, map[string]bool{}
+		var mods []*session.Module
+		var err error
 		if file != "" {
-			mods, err := session.ReadSettings(file)
-			if err != nil {
+			if mods, err = session.ReadSettings(file); err != nil {
 				return err
 			}
 			if wanted, err = session.WantedOf(mods, names); err != nil {
@@ -70,11 +71,17 @@ The file is one of settings read, or NAME = VALUE in lines; --set takes preceden
 				}
 				wanted[of][name] = v
 			}
+			said[name] = true
 		}
 		if len(wanted) == 0 {
 			return shell.Usage(cmd, "nothing is wanted: give --set NAME=VALUE or --file FILE")
 		}
-		return c.apply(cmd, "settings apply", names, how, func([]*session.Module) (session.Wanted, error) { return wanted, nil }, wanted)
+		return c.apply(cmd, "settings apply", names, how, func(ctx context.Context, found []*session.Module) (session.Wanted, error) {
+			if len(mods) == 0 {
+				return wanted, nil
+			}
+			return c.ofFile(ctx, how, file, wanted, mods, found, said)
+		}, wanted)
 	}
 	c.add(cmd)
 	how.add(cmd)
@@ -86,7 +93,7 @@ The file is one of settings read, or NAME = VALUE in lines; --set takes preceden
 func settingsRestore(sh *shell.Streams) *cobra.Command {
 	c := &settingsCommand{Streams: sh}
 	var from string
-	var factory bool
+	var factory, bare bool
 	var how writeFlags
 	cmd := &cobra.Command{
 		Use:     "restore PORT [PORT...]",
@@ -99,29 +106,35 @@ func settingsRestore(sh *shell.Streams) *cobra.Command {
 			return shell.Usage(cmd, "say what to: --from-record FILE, or --factory")
 		}
 		var given session.Wanted
+		var mods []*session.Module
 		if from != "" {
-			mods, err := modulesOfRecord(from, false)
-			if err != nil {
+			var err error
+			if mods, err = modulesOfRecord(from, false, bare); err != nil {
 				return err
 			}
 			if given, err = session.WantedOf(mods, names); err != nil {
 				return shell.WithExample(cmd, err)
 			}
 		}
-		return c.apply(cmd, "settings restore", names, how, func(found []*session.Module) (session.Wanted, error) {
-			return session.Restored(found, given), nil
+		return c.apply(cmd, "settings restore", names, how, func(ctx context.Context, found []*session.Module) (session.Wanted, error) {
+			wanted := session.Restored(found, given)
+			if len(mods) == 0 {
+				return wanted, nil
+			}
+			return c.ofFile(ctx, how, from, wanted, mods, found, nil)
 		}, nil)
 	}
 	c.add(cmd)
 	how.add(cmd)
 	fl := cmd.Flags()
 	fl.StringVar(&from, "from-record", "", "the record that tells how they were found")
+	fl.BoolVar(&bare, "allow-unprotected", false, "take a record without checksums, too: nothing tells whether it was altered")
 	fl.BoolVar(&factory, "factory", false, "to the values as delivered, as the phrasebook tells them")
 	return cmd
 }
 
 // apply makes settings so. What is wanted may depend on what was found.
-func (c *settingsCommand) apply(cmd *cobra.Command, what string, names []string, how writeFlags, wantedOf func([]*session.Module) (session.Wanted, error), known session.Wanted) error {
+func (c *settingsCommand) apply(cmd *cobra.Command, what string, names []string, how writeFlags, wantedOf func(context.Context, []*session.Module) (session.Wanted, error), known session.Wanted) error {
 	if how.plan {
 		return c.printWanted(cmd, names, known)
 	}
@@ -133,7 +146,7 @@ func (c *settingsCommand) apply(cmd *cobra.Command, what string, names []string,
 		if err != nil {
 			return "", err
 		}
-		wanted, err := wantedOf(found)
+		wanted, err := wantedOf(ctx, found)
 		if err != nil {
 			return "", err
 		}
@@ -233,7 +246,7 @@ func (c *settingsCommand) showChanges(changes []session.Change, after bool) {
 }
 
 // modulesOfRecord are the settings that a record tells of.
-func modulesOfRecord(path string, left bool) (mods []*session.Module, err error) {
+func modulesOfRecord(path string, left, bare bool) (mods []*session.Module, err error) {
 	f, err := source.Open(path)
 	if err != nil {
 		return nil, &session.Misuse{What: fmt.Sprintf("read the record: %v", err)}
@@ -248,6 +261,8 @@ func modulesOfRecord(path string, left bool) (mods []*session.Module, err error)
 		return nil, fmt.Errorf("%s: %w", path, err)
 	case state.Altered != "":
 		return nil, &session.Misuse{What: fmt.Sprintf("%s is altered: %s", path, state.Altered)}
+	case state.Sums == 0 && !bare:
+		return nil, &session.Misuse{What: path + " has no checksums, so nothing tells whether it was altered: --allow-unprotected takes it all the same"}
 	case len(mods) == 0:
 		return nil, &session.Misuse{What: path + " tells of no settings: it is of no settings read, apply or restore"}
 	}
@@ -331,7 +346,7 @@ func (c *settingsCommand) kept(ctx context.Context, name string) ([]*session.Mod
 	n, _ := f.Read(head) // an empty file is no record
 	f.Close()
 	if record.IsRecord(head[:n]) {
-		mods, err := modulesOfRecord(name, true)
+		mods, err := modulesOfRecord(name, true, true)
 		return mods, true, err
 	}
 	mods, err := session.ReadSettings(name)
@@ -357,4 +372,24 @@ func (c *settingsCommand) ofUnit(ctx context.Context, unit string) ([]*session.M
 		mods = append(mods, &session.Module{Settings: m.Settings})
 	}
 	return mods, nil
+}
+
+// ofFile is what is wanted of a file or a record for the modules that were found. What must differ is left out,
+// and told, where it is of another module; where it does not say whose it is, a person is asked.
+func (c *settingsCommand) ofFile(ctx context.Context, how writeFlags, path string, wanted session.Wanted, mods, found []*session.Module, said map[string]bool) (session.Wanted, error) {
+	own, left, unsure := wanted.ForModules(mods, found, said)
+	if len(left) > 0 {
+		c.Err.Line("left out, since %s is of another module, and they must differ: %s", shell.Safe(path), shell.OneLine(strings.Join(left, ", ")))
+	}
+	if len(unsure) == 0 || how.yes {
+		return own, nil
+	}
+	if !shell.IsTerminal(c.In) {
+		return nil, &session.Misuse{What: fmt.Sprintf("%s does not say whose it is, and these must differ from module to module: %s. --yes takes them; --set says others", path, strings.Join(unsure, ", "))}
+	}
+	ok, err := (&account.Person{App: c.Streams}).Confirm(ctx, fmt.Sprintf("%s does not say whose it is. Write what must differ too: %s?", shell.Safe(path), shell.OneLine(strings.Join(unsure, ", "))))
+	if err == nil && !ok {
+		err = &session.Misuse{What: "nothing was written: leave out of the file what must differ, or give it with --set"}
+	}
+	return own, err
 }

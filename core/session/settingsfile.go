@@ -99,6 +99,68 @@ func ReadSettings(path string) ([]*Module, error) {
 	return mods, err
 }
 
+// Kin is whether a module is the one that a file tells of.
+type Kin int
+
+// What is known of that.
+const (
+	Unknown Kin = iota // the file does not say whose it is
+	Same
+	Another
+)
+
+// KinOf holds a module of a file against one that was found: by what both say that they are, else by name.
+func KinOf(of, found *Module) Kin {
+	for _, v := range of.Identity {
+		now, ok := (&record.Settings{Settings: found.Identity}).Setting(v.Name)
+		if !ok || v.Not != "" || now.Not != "" || !strings.Contains(strings.ToLower(v.Name), "serial") {
+			continue
+		}
+		if v.Value == now.Value {
+			return Same
+		}
+		return Another
+	}
+	switch of.Name {
+	case "":
+		return Unknown
+	case found.Name:
+		return Same
+	}
+	return Another
+}
+
+// ForModules is what is wanted of a file for the modules that were found: what must differ from module to module
+// is left out where the file is of another, unless it was said beside the file. Left tells what was left out, and
+// unsure what must differ where the file does not say whose it is, each with its module.
+func (w Wanted) ForModules(mods, found []*Module, said map[string]bool) (own Wanted, left, unsure []string) {
+	own = Wanted{}
+	for _, m := range found {
+		own[m.Name] = w.Of(m.Name)
+		of := mods[0]
+		for _, one := range mods {
+			if one.Name == m.Name {
+				of = one
+			}
+		}
+		for _, s := range m.Book.Settings {
+			to, has := own[m.Name][s.Name]
+			now, _ := m.Setting(s.Name)
+			if !has || s.Pair != "different" || said[s.Name] || now.Not == "" && s.Same(now.Value, to) {
+				continue
+			}
+			switch KinOf(of, m) {
+			case Another:
+				delete(own[m.Name], s.Name)
+				left = append(left, s.Name+" of "+m.Name)
+			case Unknown:
+				unsure = append(unsure, s.Name+" of "+m.Name)
+			}
+		}
+	}
+	return own, left, unsure
+}
+
 // WantedOf is what modules are to have as they have in a file: by the names of the ports, or
 // where the file has one module alone for all of them.
 func WantedOf(mods []*Module, ports []string) (Wanted, error) {
