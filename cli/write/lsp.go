@@ -302,6 +302,9 @@ func (s *server) toldAll(ctx context.Context) {
 	}
 }
 
+// longestRehearsal is how long an editor has a procedure rehearsed.
+const longestRehearsal = 10 * time.Second
+
 // mostTold is how many findings of a file an editor is told at most.
 const mostTold = 100
 
@@ -338,7 +341,7 @@ func (s *server) rehearse(ctx context.Context, u uri.URI) {
 		return
 	}
 	d.halt()
-	own, stop := context.WithCancel(ctx)
+	own, stop := context.WithTimeout(ctx, longestRehearsal)
 	d.stop = stop
 	doc, text := d.Doc, d.text
 	s.work.Go(func() {

@@ -61,6 +61,9 @@ type Run struct {
 	// Reach stands for the network in a rehearsal: it is told what is to be reached and within what
 	// time, and tells how long that took. Nil is the network itself.
 	Reach func(what string, within time.Duration) (time.Duration, error)
+	// Halt is asked before each statement whether the run is to end, where no context can tell: in a rehearsal,
+	// whose time is made up. Nil never ends it.
+	Halt func() error
 	// Afresh has each try of a step ask anew, whatever is owed: the same is asked again, so whichever answer
 	// comes is right.
 	Afresh bool

@@ -216,6 +216,11 @@ func (p *performer) statements(ctx context.Context, list []procedure.Node) error
 		if err := ctx.Err(); err != nil {
 			return p.locate(n.At(), context.Cause(ctx))
 		}
+		if p.run.Halt != nil {
+			if err := p.run.Halt(); err != nil {
+				return p.locate(n.At(), err)
+			}
+		}
 		if err := p.statement(ctx, n); err != nil {
 			return p.locate(n.At(), err)
 		}

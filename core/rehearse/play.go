@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"uparrot/core/bench"
@@ -55,6 +56,7 @@ type trial struct {
 	// of it; nil hears nothing.
 	overhears func(port string, line []byte) (to string, text []byte)
 	reach     func(what string, within time.Duration) (time.Duration, error) // nil answers at once
+	halt      func() error                                                   // whether it is to end
 	quick     bool                                                           // the settings are not looked at in the end
 }
 
@@ -83,9 +85,28 @@ func (p *Play) perform(ctx context.Context, s trial) (o outcome, err error) {
 	if ctx.Err() != nil {
 		return o, context.Cause(ctx)
 	}
+	var halted atomic.Pointer[error] // set from outside of the made-up time, and looked at within
+	halt := func(why error) { halted.CompareAndSwap(nil, &why) }
+	defer context.AfterFunc(ctx, func() { halt(context.Cause(ctx)) })()
+	timer := time.AfterFunc(longestReal, func() {
+		halt(fmt.Errorf("it goes on without end: cut after %v %w", longestReal, context.DeadlineExceeded))
+	})
+	defer timer.Stop()
+	s.halt = func() error {
+		if why := halted.Load(); why != nil {
+			return *why
+		}
+		return nil
+	}
 	fault := inMadeUpTime(func() { o, err = p.inBubble(s) })
+	if why := s.halt(); why != nil && fault == nil {
+		err = why
+	}
 	return o, errors.Join(err, fault)
 }
+
+// longestReal is how long one performance may take in real time.
+const longestReal = 30 * time.Second
 
 func (p *Play) inBubble(s trial) (o outcome, err error) {
 	own, cancel := context.WithCancelCause(context.Background()) // a bubble waits for nothing from outside
@@ -268,7 +289,7 @@ func (p *Play) once(ctx context.Context, s trial, values map[string]any) (o outc
 	if p.Do != nil {
 		o.res = p.Do(ctx, stations, events)
 	} else {
-		run := &perform.Run{Procedure: p.File, Stations: stations, Values: maps.Clone(values), Unit: p.Unit, Events: events, Operator: p.Operator, Sleep: time.Sleep, Reach: s.reached, Uses: s.uses,
+		run := &perform.Run{Procedure: p.File, Stations: stations, Values: maps.Clone(values), Unit: p.Unit, Events: events, Operator: p.Operator, Sleep: time.Sleep, Reach: s.reached, Uses: s.uses, Halt: s.halt,
 			Keep: func(name string, _ []byte) (string, error) { return name, nil }}
 		o.res = run.Do(ctx)
 	}

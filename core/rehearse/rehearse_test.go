@@ -3,7 +3,9 @@
 package rehearse
 
 import (
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os/exec"
 	"slices"
@@ -379,5 +381,17 @@ func BenchmarkRehearsal(b *testing.B) {
 			}
 			b.ReportMetric(float64(n)/b.Elapsed().Seconds(), "rehearsals/s")
 		})
+	}
+}
+
+// A rehearsal that would go on for ever ends when it is told to, also within made-up time.
+func TestEnded(t *testing.T) {
+	t.Parallel()
+	why := errors.New("somebody has had enough")
+	ctx, cancel := context.WithCancelCause(t.Context())
+	time.AfterFunc(200*time.Millisecond, func() { cancel(why) })
+	p := play(t, head+"step \"s\" tries 3 within 10m\n    say radio: AT\n    repeat 1000000 times\n        repeat 1000000 times\n            let x = address\n        end\n    end\nend\nstep \"back\" always\n    say radio: AT\nend\n", map[string]any{"address": 7})
+	if r, err := p.Rehearse(ctx, 20); !errors.Is(err, why) { // else the test itself does not end
+		t.Errorf("%+v, %v", r, err)
 	}
 }
