@@ -90,7 +90,9 @@ func TestPoolsOfRuns(t *testing.T) {
 	run().wants(t, 2, "is given to a unit: name it with --unit")
 	run("--unit", "LK-1", "--set", "address=7").wants(t, 2, "leave it out")
 	run("--unit", "LK-1", "--no-ledger").wants(t, 2, "--no-ledger has no place here")
-	run("--unit", "LK-1").wants(t, 3, `the pool "addresses" does not fit: 300 is outside 1..255`)
+	b.write("pooled.parrot", strings.Replace(pooled, "1..255", "1..5", 1))
+	run("--unit", "LK-1").wants(t, 3, `the pool "addresses" has no value left that fits: 300 is outside 1..5 for address; 011 is outside 1..5`)
+	pool("addresses", "+12", "015").wants(t, 2, "+12 is 012 in another writing", "nothing was added")
 	pool("addresses").wants(t, 0, "5 free") // nothing began
 	b.write("pooled.parrot", strings.Replace(pooled, "1..255", "1..400", 1))
 	c := run("--unit", "LK-1").wants(t, 0, "address is 300")
@@ -111,6 +113,9 @@ func TestPoolsOfRuns(t *testing.T) {
 	pool("addresses").wants(t, 0, "pool addresses: 3 free")
 	b.write("pooled.parrot", strings.Replace(b.read("pooled.parrot"), "AT~NONE", "AT", 1))
 	run("--unit", "LK-5").wants(t, 0, "address is 12")
+	pool("few", "900", "hut", "7").wants(t, 0, "3 values added")
+	b.write("pooled.parrot", "procedure \"Few\"\nport radio\ninput address: int 1..255 from pool \"few\"\nstep \"address\"\n    say radio: AT~NODE={address}\nend\n")
+	run("--unit", "LK-6").wants(t, 0, "address is 7", "a value of the pool few is passed over: 900 is outside 1..255 for address", `address is a whole number, not "hut"`)
 	for line, want := range map[string]string{
 		"input a: int from pool": "wanted the name of a pool", "input a from the pool": "wanted pool after from", "input a from pool \"\"": "the pool has no name", "secret a from pool \"x\" = 3": "",
 	} {

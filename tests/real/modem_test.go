@@ -43,7 +43,7 @@ func TestModemAlone(t *testing.T) {
 		"say near: ATQ1 / say near: ATS8? / hear near: 002 / say near: ATE0",
 		"say near: ATQ0 / say near: ATE1 / say near: AT / hear near: OK"),
 		[]string{"near=" + near, "far=" + far},
-		"passed", "passed", "failed the final result has come, and 003", "failed was refused with ERROR",
+		"passed", "passed", "failed wanted 003", "failed was refused with ERROR",
 		"passed", "failed was refused with 4 (ERROR)", "passed", "passed", "passed")
 }
 

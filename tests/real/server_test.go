@@ -159,7 +159,7 @@ func TestInterpreter(t *testing.T) {
 		"say bytes py: {ctrl-c} / say py: 'rope'.upper() / hear py: 'ROPE'",
 		"say py: time.sleep(1); print('late') / hear py: late"),
 		[]string{"py=" + hosted(t, cmd)},
-		"passed", "passed", "failed was refused with NameError", "passed", "failed the prompt >>> did not come", "passed", "passed")
+		"passed", "passed", "failed was refused with NameError", "passed", "failed wanted the prompt >>>", "passed", "passed")
 }
 
 // answer plays a module: each line that CR ends is answered.
