@@ -101,7 +101,7 @@ func Fit(where string) error {
 	}
 	f, err := os.Open(where)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+		return taken(where)
 	}
 	if err != nil {
 		return fmt.Errorf("the ledger %s cannot be opened: %w", where, plain(err))
@@ -112,6 +112,19 @@ func Fit(where string) error {
 		return fmt.Errorf("%s is no ledger", where)
 	}
 	return nil
+}
+
+// taken reports why a ledger cannot be made in a folder that is there; one that is not is made with it.
+func taken(where string) error {
+	dir := filepath.Dir(where)
+	if info, err := os.Stat(dir); err != nil || !info.IsDir() {
+		return nil
+	}
+	f, err := os.CreateTemp(dir, "uparrot-*.part")
+	if err != nil {
+		return fmt.Errorf("open the ledger %s: the folder takes no file: %w", where, errors.Unwrap(err))
+	}
+	return errors.Join(f.Close(), os.Remove(f.Name()))
 }
 
 // sqliteHead begins each file of SQLite (its documentation, Database File Format, 1.3).
