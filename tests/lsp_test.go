@@ -35,9 +35,9 @@ type pipes struct {
 	io.WriteCloser
 }
 
-func openEditor(t *testing.T, b *bench) *editor {
+func openEditor(t *testing.T, b *bench, flags ...string) *editor {
 	t.Helper()
-	cmd := exec.Command(uparrot, "lsp")
+	cmd := exec.Command(uparrot, append([]string{"lsp"}, flags...)...)
 	cmd.Dir = b.dir
 	in, err1 := cmd.StdinPipe()
 	out, err2 := cmd.StdoutPipe()
@@ -90,6 +90,10 @@ func (e *editor) open(file, text string) uri.URI {
 	e.texts[u] = text
 	e.notify(protocol.MethodTextDocumentDidOpen, protocol.DidOpenTextDocumentParams{TextDocument: protocol.TextDocumentItem{URI: u, Text: text}})
 	return u
+}
+
+func (e *editor) saved(u uri.URI) {
+	e.notify(protocol.MethodTextDocumentDidSave, protocol.DidSaveTextDocumentParams{TextDocument: protocol.TextDocumentIdentifier{URI: u}})
 }
 
 func (e *editor) change(u uri.URI, text string) {
@@ -156,9 +160,10 @@ func errorsOf(list []protocol.Diagnostic, severity protocol.DiagnosticSeverity) 
 func TestLanguageServer(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
-	e := openEditor(t, b)
+	e := openEditor(t, b, "--rehearse-for", "1m") // a busy machine is slow
 	weak := b.read("hasty.parrot")
 	u := e.open("hasty.parrot", weak)
+	e.saved(u)
 	// What a bad module would pass is told once it was rehearsed, and each change that is offered for it
 	// leaves a file that passes check and tidy; with all of them nothing is missed.
 	isWeak := func(list []protocol.Diagnostic) bool {
@@ -186,7 +191,7 @@ func TestLanguageServer(t *testing.T) {
 		b.run("tidy", "--diff", "mended.parrot").wants(t, 0)
 		e.change(u, text)
 		e.told(u, "the change", func(l []protocol.Diagnostic) bool { return !isWeak(l) })
-		e.notify(protocol.MethodTextDocumentDidSave, protocol.DidSaveTextDocumentParams{TextDocument: protocol.TextDocumentIdentifier{URI: u}})
+		e.saved(u)
 		e.told(u, "what is wrong after it was saved", func(l []protocol.Diagnostic) bool { return true })
 		if c := b.run("rehearse", "mended.parrot"); strings.Contains(c.out, " 0 missed") && strings.Contains(c.out, " 0 false alarms") {
 			break
@@ -302,4 +307,30 @@ func TestManyMistakes(t *testing.T) {
 	if last := list[len(list)-1].Message; len(list) != 100 || !strings.Contains(last, "50 more are not shown") {
 		t.Errorf("%d are told, the last %q", len(list), last)
 	}
+}
+
+// To open a file runs nothing in it; what is saved is rehearsed, for so long and no longer, and what was
+// cut is told, for it says nothing of bad modules.
+func TestRehearsedWhenSaved(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	e := openEditor(t, b, "--rehearse-for", "100ms")
+	weak := e.open("hasty.parrot", b.read("hasty.parrot"))
+	head, _, _ := strings.Cut(b.read("hasty.parrot"), "step ")
+	endless := e.open("endless.parrot", head+"step \"s\" within 10m\n    say radio: AT\n    repeat 1000000 times\n        repeat 1000000 times\n            let x = address\n        end\n    end\nend\n")
+	e.saved(endless)
+	for { // rehearsals go one after another: one of the first file would be told by now
+		p := <-e.found
+		said := errorsOf(p.Diagnostics, protocol.DiagnosticSeverityInformation)
+		if p.URI == weak && len(said) > 0 {
+			t.Errorf("opened, and rehearsed: %q", said)
+		}
+		if p.URI == endless && len(said) > 0 {
+			if line := p.Diagnostics[len(p.Diagnostics)-1].Range.Start.Line; len(said) != 1 || line != 0 || !strings.Contains(said[0], "the rehearsal was cut after 100ms: what a bad module would pass is not known") {
+				t.Errorf("line %d: %q", line, said)
+			}
+			break
+		}
+	}
+	b.run("lsp", "--rehearse-for", "0s").wants(t, 2, "--rehearse-for: wanted a time above 0, such as 2s")
 }

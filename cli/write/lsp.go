@@ -3,6 +3,7 @@ package write
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -29,6 +30,7 @@ import (
 func LSP(sh *shell.Streams) *cobra.Command {
 	var extension bool
 	out := ""
+	var rehearseFor time.Duration
 	var files shell.Outputs
 	cmd := &cobra.Command{
 		Use:   "lsp",
@@ -46,13 +48,15 @@ pass is told with the lines that would catch them. docs/editor tells how editors
 				return shell.Usage(cmd, "--extension: name the file with --out, such as uparrot.vsix")
 			case out != "" && !extension:
 				return shell.Usage(cmd, "--out belongs to --extension")
+			case rehearseFor <= 0:
+				return shell.Usage(cmd, "--rehearse-for: wanted a time above 0, such as 2s")
 			case extension:
 				if err := files.PlanFile(cmd, "out", out); err != nil {
 					return err
 				}
 				return sh.Save(&files, out, editor.Extension)
 			}
-			s := &server{docs: map[uri.URI]*openDoc{}, rehearsals: make(chan struct{}, 1), gone: make(chan struct{})}
+			s := &server{docs: map[uri.URI]*openDoc{}, rehearseFor: rehearseFor, rehearsals: make(chan struct{}, 1), gone: make(chan struct{})}
 			s.conn = jsonrpc2.NewConn(jsonrpc2.NewStream(duplex{sh.In, sh.Out}))
 			s.conn.Go(cmd.Context(), s.handle)
 			select {
@@ -68,6 +72,7 @@ pass is told with the lines that would catch them. docs/editor tells how editors
 		},
 	}
 	files.Add(cmd)
+	cmd.Flags().DurationVar(&rehearseFor, "rehearse-for", 2*time.Second, "how long a saved procedure is rehearsed at most")
 	cmd.Flags().BoolVar(&extension, "extension", false, "write the extension for Visual Studio Code, in place of serving")
 	cmd.Flags().StringVar(&out, "out", "", "write the extension to this file")
 	return cmd
@@ -94,7 +99,8 @@ type server struct {
 	gone  chan struct{} // closed when the editor has said that it goes
 	later *time.Timer   // tells the mistakes of what was typed; nil if nothing was
 
-	rehearsals chan struct{} // one at a time
+	rehearseFor time.Duration // the longest rehearsal
+	rehearsals  chan struct{} // one at a time
 }
 
 // openDoc is a file that is open in the editor.
@@ -245,8 +251,7 @@ func (s *server) opened(u uri.URI) (*openDoc, error) {
 func (s *server) didOpen(ctx context.Context, p *protocol.DidOpenTextDocumentParams) (any, error) {
 	u := p.TextDocument.URI
 	s.docs[u] = &openDoc{Doc: &writing.Doc{Path: pathOf(u)}, uri: u, text: p.TextDocument.Text, version: p.TextDocument.Version, dirty: true}
-	s.toldAll(ctx)
-	s.rehearse(ctx, u)
+	s.toldAll(ctx) // and no more: to look at a file runs nothing in it
 	return nil, nil
 }
 
@@ -302,9 +307,6 @@ func (s *server) toldAll(ctx context.Context) {
 	}
 }
 
-// longestRehearsal is how long an editor has a procedure rehearsed.
-const longestRehearsal = 10 * time.Second
-
 // mostTold is how many findings of a file an editor is told at most.
 const mostTold = 100
 
@@ -341,7 +343,7 @@ func (s *server) rehearse(ctx context.Context, u uri.URI) {
 		return
 	}
 	d.halt()
-	own, stop := context.WithTimeout(ctx, longestRehearsal)
+	own, stop := context.WithCancel(ctx)
 	d.stop = stop
 	doc, text := d.Doc, d.text
 	s.work.Go(func() {
@@ -352,19 +354,37 @@ func (s *server) rehearse(ctx context.Context, u uri.URI) {
 		case <-own.Done():
 			return
 		}
-		r, err := rehearsalOf(own, doc)
+		bounded, done := context.WithTimeout(own, s.rehearseFor)
+		defer done()
+		r, err := rehearsalOf(bounded, doc)
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		now := s.docs[u]
-		if err != nil || s.over || now == nil || now.text != text { // it needs a bench, or was changed since
+		if s.over || now == nil || now.text != text || own.Err() != nil { // changed since, or nobody asks any more
 			return
 		}
-		now.mends, now.weak = writing.Mends(doc, r), nil
+		now.mends, now.weak = nil, nil
+		if errors.Is(bounded.Err(), context.DeadlineExceeded) {
+			now.weak = []source.Mistake{s.cutShort(doc.Path)}
+			s.tell(ctx, now)
+			return
+		}
+		if err != nil { // it needs a bench, or does not pass at good modules
+			return
+		}
+		now.mends = writing.Mends(doc, r)
 		for _, f := range now.mends {
 			now.weak = append(now.weak, source.Mistake{File: doc.Path, Line: f.At, Column: 1, Width: 4, What: f.Why, Mend: "Put in: " + strings.TrimSpace(f.Edits[0].Text)})
 		}
 		s.tell(ctx, now)
 	})
+}
+
+// cutShort tells that a rehearsal was not over in time: no finding must not look like a good one.
+func (s *server) cutShort(path string) source.Mistake {
+	return source.Mistake{File: path, Line: 1, Column: 1, Width: 1,
+		What: fmt.Sprintf("the rehearsal was cut after %v: what a bad module would pass is not known", s.rehearseFor),
+		Mend: "Run uparrot rehearse " + filepath.Base(path) + ", or start the server with a longer --rehearse-for."}
 }
 
 // rehearsalOf rehearses a procedure on modules made of its phrasebooks.
