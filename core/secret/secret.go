@@ -27,10 +27,10 @@ const Shortest = 4
 const leastLine = 8
 
 // Mask replaces secrets: as they are, in other case, trimmed, line by line, in quotes, in
-// JSON, as hexadecimal digits with and without blanks, in base64 and percent-encoded;
-// also where line ends, escape sequences or erased characters stand within, as where a
-// console has echoed them. The zero value knows none; it is not safe for use by several
-// goroutines while Add is called.
+// JSON, as hexadecimal digits with what machines put between them, in base64, also of a
+// longer text that holds them, and percent-encoded; also where line ends, escape sequences
+// or erased characters stand within, as where a console has echoed them. The zero value
+// knows none; it is not safe for use by several goroutines while Add is called.
 type Mask struct {
 	forms  []string      // what to look for, the longest first
 	begins [256][]string // the same, by their first byte in either case
@@ -78,20 +78,39 @@ func (m *Mask) Add(s string) {
 	m.forms = kept
 }
 
+// betweenBytes is what machines put between the hexadecimal digits of two bytes.
+var betweenBytes = []string{"", " ", ":", "-", ",", ", ", " 0x", ",0x", ", 0x", `\x`, "%"}
+
+// within64 is what a text makes of base64 (RFC 4648, section 4: three bytes are four
+// characters) where it stands within a longer one, behind so many bytes of a group of
+// three: without the characters at its ends that its neighbours have a part in.
+func within64(coding *base64.Encoding, s string, before int) string {
+	coded := coding.EncodeToString([]byte(strings.Repeat("x", before) + s))
+	if (before+len(s))%3 > 0 {
+		coded = coded[:len(coded)-1]
+	}
+	if before > 0 {
+		coded = coded[before+1:]
+	}
+	return coded
+}
+
 // encodings are the forms in which machines write a text.
 func encodings(s string) []string {
 	quoted := strconv.Quote(s)
-	digits := hex.EncodeToString([]byte(s))
-	var apart strings.Builder
-	for i := 0; i < len(digits); i += 2 {
-		if i > 0 {
-			apart.WriteByte(' ')
-		}
-		apart.WriteString(digits[i : i+2])
+	list := []string{quoted[1 : len(quoted)-1], url.QueryEscape(s), url.PathEscape(s)}
+	pairs := make([]string, len(s))
+	for i := range pairs {
+		pairs[i] = hex.EncodeToString([]byte{s[i]})
 	}
-	list := []string{
-		quoted[1 : len(quoted)-1], digits, apart.String(), url.QueryEscape(s), url.PathEscape(s),
-		base64.RawStdEncoding.EncodeToString([]byte(s)), base64.RawURLEncoding.EncodeToString([]byte(s)),
+	for _, between := range betweenBytes {
+		list = append(list, strings.Join(pairs, between))
+	}
+	for _, coding := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
+		list = append(list, coding.EncodeToString([]byte(s)))
+		for before := range 3 {
+			list = append(list, within64(coding, s, before))
+		}
 	}
 	if b, err := json.Marshal(s); err == nil {
 		list = append(list, string(b[1:len(b)-1]))

@@ -26,18 +26,29 @@ func TestHide(t *testing.T) {
 	m.Add("  snow line \r\n")
 	m.Add("-- KEY --\nMIIEpAIBAAK\nCAQEAxyz12\nab\n-- END --")
 	for text, want := range map[string]string{
-		"nothing":                "nothing",
-		"a pa\"ss\n1 b":          "a [secret] b",
-		`"pa\"ss\n1"`:            `"[secret]"`,
-		"70612273730a31":         "[secret]",
-		"PIN 12345678":           "PIN [secret]", // the longer one first
-		"1234":                   "[secret]",
-		"31323334 is hex of it":  "[secret] is hex of it",
-		"> snow line":            "> [secret]",
-		"SNOW LINE":              "[secret]",
-		"snow+line, snow%20line": "[secret], [secret]",
-		"MIIEpAIBAAK\r\nab":      "[secret]\r\nab",
-		"12 34":                  "12 34",
+		"nothing":                        "nothing",
+		"a pa\"ss\n1 b":                  "a [secret] b",
+		`"pa\"ss\n1"`:                    `"[secret]"`,
+		"70612273730a31":                 "[secret]",
+		"PIN 12345678":                   "PIN [secret]", // the longer one first
+		"1234":                           "[secret]",
+		"31323334 is hex of it":          "[secret] is hex of it",
+		"> snow line":                    "> [secret]",
+		"SNOW LINE":                      "[secret]",
+		"snow+line, snow%20line":         "[secret], [secret]",
+		"MIIEpAIBAAK\r\nab":              "[secret]\r\nab",
+		"12 34":                          "12 34",
+		"31:32:33:34":                    "[secret]",
+		"31,32,33,34":                    "[secret]",
+		"31-32-33-34":                    "[secret]",
+		"0x31 0x32 0x33 0x34":            "0x[secret]",
+		"{0x31, 0x32,0x33}":              "{0x31, 0x32,0x33}",
+		"{0x31,0x32,0x33,0x34}":          "{0x[secret]}",
+		"{0X31, 0X32, 0X33, 0X34, 0X35}": "{0X[secret], 0X35}",
+		`\x31\x32\x33\x34`:               `\x[secret]`,
+		"b3BzOnNub3cgbGluZTox":           "b3BzOn[secret]Tox",     // of ops:snow line:1
+		"eG9wczpzbm93IGxpbmU6MQ==":       "eG9wczp[secret]U6MQ==", // of xops:snow line:1
+		"eHhvcHM6c25vdyBsaW5l":           "eHhvcHM6[secret]",      // of xxops:snow line
 	} {
 		if got := m.Hide(text); got != want {
 			t.Errorf("%q: %q, want %q", text, got, want)
@@ -104,6 +115,13 @@ var habits = []func(dice *rand.Rand, s string) string{
 	func(_ *rand.Rand, s string) string { return strings.ToUpper(fmt.Sprintf("% x", s)) },
 	func(_ *rand.Rand, s string) string { return base64.StdEncoding.EncodeToString([]byte(s)) },
 	func(_ *rand.Rand, s string) string { return base64.URLEncoding.EncodeToString([]byte(s)) },
+	func(dice *rand.Rand, s string) string {
+		return base64.StdEncoding.EncodeToString([]byte(strings.Repeat("o", dice.IntN(6)) + ":" + s + "\n"))
+	},
+	func(dice *rand.Rand, s string) string {
+		between := []string{":", "-", ",", ", ", " 0x", ",0x", ", 0x", `\x`, "%"}[dice.IntN(9)]
+		return strings.ReplaceAll(fmt.Sprintf("% x", s), " ", between)
+	},
 	func(_ *rand.Rand, s string) string { return url.QueryEscape(s) },
 	func(_ *rand.Rand, s string) string { return strconv.Quote(s) },
 	func(_ *rand.Rand, s string) string { b, _ := json.Marshal(s); return string(b) },
