@@ -295,10 +295,13 @@ func (p *performer) shownSaid(text string) string {
 	return text
 }
 
+// valuesOf are the values that an expression reads. Beside a secret all are hidden: what is held
+// against one and found equal is the secret.
 func (p *performer) valuesOf(e *procedure.Expr) []Value {
 	var vs []Value
+	all := p.ofSecret(e)
 	for _, n := range e.Names {
-		if p.secret[n] {
+		if all {
 			vs = append(vs, Value{Name: n, Value: secret.Hidden})
 			continue
 		}
