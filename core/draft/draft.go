@@ -60,6 +60,7 @@ type setting struct {
 	given                      Entry
 	placeholder                string // as the guide calls the value
 	answersTold, answerWritten string // as told, before anything is known of them
+	secret                     bool
 }
 
 // command is what is neither.
@@ -74,6 +75,7 @@ var (
 	real   = text.Regexp(`^-?[0-9]+\.[0-9]+$`)
 	spread = text.Regexp(`(-?[0-9]+(?:\.[0-9]+)?)\s*(?:\.\.\.?|…|–|-|to)\s*(-?[0-9]+(?:\.[0-9]+)?)`)
 	atMost = text.Regexp(`(?i)(?:up to|at most|max(?:imum)?\.?|<=|≤)\s*([0-9]+)`)
+	hidden = text.Regexp(`(?i)(?:^|[^a-z])(?:pass(?:word|wd|phrase|code)?s?|pwd?|pins?|puk|psk|secrets?|tokens?|keys?|credentials?)(?:[^a-z]|$)`)
 	choice = text.Regexp(`^\(?\s*-?[0-9]+(?:\s*(?:,|/|\||or)\s*-?[0-9]+)+\s*\)?$`)
 )
 
@@ -327,6 +329,9 @@ func (b *Book) complete(ctx context.Context, s *setting) (is bool, err error) {
 	if err := b.kind(ctx, s, said); err != nil {
 		return false, err
 	}
+	if s.secret, err = b.isSecret(ctx, s, said); err != nil {
+		return false, err
+	}
 	if s.read != "" {
 		propose, sure := b.answer(s, own, s.answersTold)
 		if s.answer = propose; !sure {
@@ -345,6 +350,25 @@ func (b *Book) complete(ctx context.Context, s *setting) (is bool, err error) {
 		}
 	}
 	return true, err
+}
+
+// isSecret asks of what is called a password, a key or the like whether it is to be shown nowhere.
+func (b *Book) isSecret(ctx context.Context, s *setting, said string) (bool, error) {
+	if !hidden().MatchString(strings.Join([]string{s.name, s.meaning, s.placeholder, s.own()}, " | ")) {
+		return false, nil
+	}
+	answer, err := b.ask(ctx, Question{fmt.Sprintf("Is %s, of %s, a secret that is shown nowhere, yes or no?", s.name, said), "yes", yesOrNo})
+	if answer == "yes" {
+		s.byDefault = "" // it may be what the module at hand is set to
+	}
+	return answer == "yes", err
+}
+
+func yesOrNo(s string) error {
+	if s != "yes" && s != "no" {
+		return errors.New("yes or no")
+	}
+	return nil
 }
 
 // needsValue says why a text cannot be the answer with a value.
@@ -545,6 +569,9 @@ func (b *Book) Text(path string) (string, error) {
 		put("name", s.name)
 		put("meaning", s.meaning)
 		put("type", s.kind)
+		if s.secret {
+			out.WriteString("secret = true\n")
+		}
 		if s.low != "" {
 			fmt.Fprintf(&out, "range = [%s, %s]\n", s.low, s.high)
 		}

@@ -178,3 +178,25 @@ func FuzzTable(f *testing.F) {
 		}
 	})
 }
+
+// What is called a password, a key or a PIN is proposed as a secret; what only sounds like one is not.
+func TestSecretsProposed(t *testing.T) {
+	for row, want := range map[string]bool{
+		"AT~KEY=<key>,network key,8..16 characters":         true,
+		"AT~PWD=<value>,of the menu,1..8 characters":        true,
+		"AT~LOCK=<pin>,lock of the lid,0..9999":             true,
+		"AT~LOCK=<n>,the Wi-Fi passphrase,8..63 characters": true,
+		"AT~KEYPAD=<n>,keypad lit,0..1":                     false,
+		"AT~PASSES=<n>,passes of the filter,0..7":           false,
+		"AT~SPIN=<n>,turns a minute,0..300":                 false,
+		"AT~NODE=<n>,address,1..65534":                      false,
+	} {
+		pb, text, asked := told(t, "Command,Description,Range,Default\n"+row+",7\n")
+		if want && strings.Contains(text, "default") {
+			t.Errorf("%s: what it is set to is in the file:\n%s", row, text)
+		}
+		if len(pb.Settings) != 1 || pb.Settings[0].Secret != want || strings.Contains(strings.Join(asked, "\n"), "a secret that is shown nowhere, yes or no?") != want {
+			t.Errorf("%s: wanted secret %v:\n%s\n%q", row, want, text, asked)
+		}
+	}
+}

@@ -132,12 +132,7 @@ func asked(ctx context.Context, tell Teller, n string, ask Ask) ([]Entry, error)
 	}
 	takes, tested := "", false
 	if does := acts[n]; does != "" {
-		answer, err := ask(ctx, Question{fmt.Sprintf("AT%s=? has the module %s. Ask it, yes or no?", n, does), "no", func(s string) error {
-			if s != "yes" && s != "no" {
-				return errors.New("yes or no")
-			}
-			return nil
-		}})
+		answer, err := ask(ctx, Question{fmt.Sprintf("AT%s=? has the module %s. Ask it, yes or no?", n, does), "no", yesOrNo})
 		if err != nil {
 			return nil, err
 		}
