@@ -131,30 +131,45 @@ func (l *Ledger) Load(ctx context.Context, b Batch, units []BatchUnit) (added in
 		if err := tx.QueryRowContext(ctx, l.bind("SELECT COALESCE(MAX(number), 0) FROM units WHERE batch = ?"), b.Batch).Scan(&number); err != nil {
 			return err
 		}
+		put, err := tx.PrepareContext(ctx, l.bind("INSERT INTO units (batch, number, unit, line, given, state, station, token, lease, lasts, run, why) VALUES (?, ?, ?, ?, ?, ?, '', 0, 0, 0, '', '') ON CONFLICT (batch, unit) DO NOTHING"))
+		if err != nil {
+			return err
+		}
+		defer put.Close()
+		there, err := tx.PrepareContext(ctx, l.bind("SELECT given FROM units WHERE batch = ? AND unit = ?"))
+		if err != nil {
+			return err
+		}
+		defer there.Close()
 		for _, u := range units {
 			given, err := json.Marshal(u.Given) // by name in order: the same values are the same text
 			if err != nil {
 				return err
 			}
-			old := ""
-			err = tx.QueryRowContext(ctx, l.bind("SELECT given FROM units WHERE batch = ? AND unit = ?"), b.Batch, u.Unit).Scan(&old)
-			switch {
-			case err == nil && old != string(given):
-				differ = append(differ, u)
-			case errors.Is(err, sql.ErrNoRows):
-				number++
-				added++
-				_, err = tx.ExecContext(ctx, l.bind("INSERT INTO units (batch, number, unit, line, given, state, station, token, lease, lasts, run, why) VALUES (?, ?, ?, ?, ?, ?, '', 0, 0, 0, '', '')"),
-					b.Batch, number, u.Unit, u.Line, string(given), Waiting)
-			}
+			done, err := put.ExecContext(ctx, b.Batch, number+1, u.Unit, u.Line, string(given), Waiting)
 			if err != nil {
 				return err
+			}
+			switch n, err := done.RowsAffected(); {
+			case err != nil:
+				return err
+			case n > 0:
+				number++
+				added++
+				continue
+			}
+			old := ""
+			if err := there.QueryRowContext(ctx, b.Batch, u.Unit).Scan(&old); err != nil {
+				return err
+			}
+			if old != string(given) {
+				differ = append(differ, u)
 			}
 		}
 		if len(differ) > 0 {
 			return errDiffer
 		}
-		_, err := tx.ExecContext(ctx, l.bind("UPDATE batches SET columns = ? WHERE batch = ?"), string(head), b.Batch)
+		_, err = tx.ExecContext(ctx, l.bind("UPDATE batches SET columns = ? WHERE batch = ?"), string(head), b.Batch)
 		return err
 	})
 	if errors.Is(err, errDiffer) {
