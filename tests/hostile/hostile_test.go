@@ -181,6 +181,7 @@ func TestFiles(t *testing.T) {
 		"warnings":     head + "step \"a\"\n" + strings.Repeat(" hear dev: {v} "+strings.Repeat("y", 300)+"\n", 20_000) + "end\n",
 		"device":       head + "include \"/dev/zero\"\n",
 		"itself":       head + "include \"itself\"\n",
+		"of a pipe":    strings.ReplaceAll(head, "lines", "lines, phrasebook \"silent pipe\"") + "include \"silent pipe\"\nstep \"a\"\n say dev: x\nend\n",
 		"harmful step": head + "step \"" + strings.ReplaceAll(harm, "\"", "'") + "\"\n say dev: x\nend\n",
 		"toml deep":    "family = \"x\"\nx = " + strings.Repeat("[", 200_000) + "\n",
 		"toml wide":    "[port.a]\n" + strings.Repeat("speed = 9600\n", 50_000),
@@ -193,6 +194,17 @@ func TestFiles(t *testing.T) {
 		"ledger":       "SQLite format 3\x00" + strings.Repeat("\xff", 5000),
 	}
 	dir := bench(t, files)
+	for _, pipe := range []string{"pipe", "silent pipe"} {
+		if err := syscall.Mkfifo(filepath.Join(dir, pipe), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		files[pipe] = ""
+	}
+	writer, err := os.OpenFile(filepath.Join(dir, "silent pipe"), os.O_RDWR, 0) // that never writes
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer writer.Close()
 	var trials []trial
 	for name := range files {
 		for _, args := range [][]string{
@@ -201,7 +213,7 @@ func TestFiles(t *testing.T) {
 			{"results", "show", "last", "--ledger", name}, {"results", "add", name, "--ledger", "l.sqlite"}, {"ports", "--bench", name},
 		} {
 			one := trial{name: name + ": " + strings.Join(args, " "), dir: dir, args: args}
-			if args[0] == "standin" { // it would go on
+			if args[0] == "standin" || name == "silent pipe" { // it would go on
 				one.stop = 1500 * time.Millisecond
 			}
 			trials = append(trials, one)
