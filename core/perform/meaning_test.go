@@ -318,7 +318,7 @@ func (w *watched) Write(ctx context.Context, b []byte) (int, error) {
 
 // What is held against a secret and is equal to it is the secret, in whichever form.
 func TestBesideASecret(t *testing.T) {
-	for expr, want := range map[string]string{"n == int(code)": "passed", "int(code) + 1 == n": "failed", "n in [int(code)]": "passed"} {
+	for expr, want := range map[string]string{"n == int(code)": "passed", "int(code) + 1 == n": "failed", "n in [int(code)]": "passed", "n == int(code) \"it is {n}\"": "passed"} {
 		synctest.Test(t, func(t *testing.T) {
 			s := set(t, "procedure \"T\"\nsecret code\nstep \"s\"\nlet n = 704710 + 1\ncheck "+expr+"\nend\n", map[string]any{"code": "0704711"})
 			checks := 0
@@ -333,8 +333,8 @@ func TestBesideASecret(t *testing.T) {
 						t.Errorf("check %s tells %s: %v", expr, v.Name, v.Value)
 					}
 				}
-				if len(values) != 2 || string(e.Verdict) != want {
-					t.Errorf("check %s: %s, %v", expr, e.Verdict, values)
+				if len(values) != 2 || string(e.Verdict) != want || strings.Contains(e.Why, "704711") {
+					t.Errorf("check %s: %s, %v, %q", expr, e.Verdict, values, e.Why)
 				}
 			}
 			if res := s.Do(t.Context()); checks != 1 || string(res.Verdict) != want || len(res.Steps[0].Why) > 0 && strings.Contains(fmt.Sprint(res.Steps[0].Why), "704711") {

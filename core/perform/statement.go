@@ -356,7 +356,7 @@ func (p *performer) check(ctx context.Context, n *procedure.Check) error {
 	}
 	values := p.valuesOf(n.Expr)
 	why := n.Why
-	if n.Words != nil {
+	if n.Words != nil && !p.ofSecret(n.Expr) { // a value in it may be the one that is held against the secret
 		if why, err = p.fill(ctx, n.Words); err != nil {
 			return err
 		}

@@ -21,12 +21,12 @@ func errNoFile(path string, mode fs.FileMode) error {
 	return &os.PathError{Op: "open", Path: path, Err: errors.New(what)}
 }
 
-// longestPipe is how long a pipe may be silent before it is given up.
+// longestPipe is how long a pipe may take before it is given up.
 const longestPipe = 5 * time.Second
 
 // Open opens a file to be read. A device is refused before it is opened, since that alone moves the lines of a
-// serial port; a pipe is read, but not waited for: one that nobody writes to is empty, and one that is silent for
-// five seconds is an error.
+// serial port; a pipe is read, but not waited for: one that nobody writes to is empty, and one that is not
+// read to its end within five seconds is an error.
 func Open(path string) (*os.File, error) {
 	info, err := os.Stat(path)
 	if err != nil {
