@@ -14,14 +14,14 @@ import (
 	"uparrot/core/record"
 )
 
-// setting is how a port is set, and the step that has set it so.
-type setting struct {
+// lineState is how a port is set, and the step that has set it so.
+type lineState struct {
 	perform.Line
 	by string
 }
 
 // lines are how ports are set, by name.
-type lines map[string]setting
+type lines map[string]lineState
 
 // set takes over what a line changes.
 func (l lines) set(port string, to perform.Line, by string) {
@@ -60,11 +60,11 @@ func (l lines) add(step string, changes lines) {
 }
 
 // heard reports whether a module that is spoken to as one says hears who speaks to it as the other says.
-func (s setting) heard(other setting) bool {
+func (s lineState) heard(other lineState) bool {
 	return s.Speed == other.Speed && s.Frame.Filled() == other.Frame.Filled() && s.Ending == other.Ending && s.Dialect == other.Dialect
 }
 
-func (s setting) words() string {
+func (s lineState) words() string {
 	words := fmt.Sprintf("%d %s", s.Speed, s.Frame)
 	if s.Ending != phrasebook.EndingNotSaid {
 		words += ", ending " + s.Ending.String()
@@ -167,8 +167,8 @@ func (p *Procedure) asLeft(is lines) error {
 }
 
 // otherLine says that a step would speak to a module as that no longer is.
-func (p *Procedure) otherLine(s *procedure.Step, port string, wanted, is setting) error {
-	by := func(s setting) string {
+func (p *Procedure) otherLine(s *procedure.Step, port string, wanted, is lineState) error {
+	by := func(s lineState) string {
 		if s.by == "" {
 			return "at the beginning"
 		}
