@@ -17,7 +17,8 @@ func TestTitles(t *testing.T) {
 		{"", "for place in [\"hut\", \"tower\"]\n limit len(place) in 1..9 \"{place}, letters\"\nend", "hut, letters 3, tower, letters 5", ""},
 		{"", "for v in [1, 2]\n limit v in 1..9 \"both\"\nend", "both 2 values, 1 to 2, mean 1.5, spread 0.707", ""},
 		{"", "let v = 7\n check v == 8 \"{v} is no {v + 1}\"", "", "7 is no 8"},
-		{"", "check code == \"x\" \"it is {code}\"", "", "it is [secret]"},
+		{"", "check code == \"x\" \"it is {code}\"", "", "it is {code}"}, // as written: see TestBesideASecret
+		{"", "let v = 7\n check v == 8 \"it is {code}\"", "", "it is [secret]"},
 		{"", "limit 1 in 0..2 \"{code}\"", "", "this is made of a secret"},
 		{"", "limit 1 in 0..2 \"{{a}}\"", "{a} 1", ""},
 		{"", "watch 2 times\n reading a: {place:word} {v:num}\n limit v in 0..9 V \"{place}\"\nend", "hut 1 V, tower 2 V", ""},
