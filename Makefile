@@ -1,6 +1,7 @@
 # build makes ./uparrot for this machine, and shows what it compiles; release makes
 # archives and packages for Linux, Windows and macOS in release/, with sums, licences
-# and bills of materials; test does what .ci/run does for the code; bench runs all
+# and bills of materials; test does what .ci/run does for the code; fuzz tries
+# each fuzz target for a minute, about half an hour in all (for the night); bench runs all
 # benchmarks; screenshots draws the pictures in docs anew.
 #
 # "go run .", "go build", "go test" and "make build" share what they have compiled:
@@ -9,7 +10,7 @@
 COMMIT := $(shell git rev-parse --short=12 HEAD 2>/dev/null)
 STAMP := -X uparrot/cli/shell.commit=$(COMMIT)
 
-.PHONY: build release test bench screenshots
+.PHONY: build release test fuzz bench screenshots
 build:
 	go build -v -ldflags "$(STAMP)" -o uparrot .
 
@@ -19,6 +20,9 @@ release:
 test:
 	go vet ./...
 	go test ./...
+
+fuzz:
+	.ci/fuzz 60s
 
 bench:
 	go test ./... -run '^$$' -bench .

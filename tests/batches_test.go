@@ -3,6 +3,8 @@
 package tests
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -81,7 +83,7 @@ func TestPoolsOfRuns(t *testing.T) {
 	}
 	pool().wants(t, 0, "there is no such pool")
 	run("--unit", "LK-1").wants(t, 3, `the pool "addresses" has no value left: add some with uparrot units pool addresses VALUE...`)
-	b.write("names.txt", "frost\n\nrime\n")
+	b.write("names.txt", "sastrugi\n\nrime\n")
 	pool("names", "--file", "names.txt", "--secret").wants(t, 0, "2 values added")
 	pool("addresses", "300", "011..013").wants(t, 0, "4 values added, 0 there already")
 	pool("addresses", "012..014").wants(t, 0, "1 value added, 2 there already")
@@ -96,7 +98,7 @@ func TestPoolsOfRuns(t *testing.T) {
 	pool("addresses").wants(t, 0, "5 free") // nothing began
 	b.write("pooled.parrot", strings.Replace(pooled, "1..255", "1..400", 1))
 	c := run("--unit", "LK-1").wants(t, 0, "address is 300")
-	if strings.Contains(c.out+c.err, "frost") || !strings.Contains(c.out+c.err, "[secret]") {
+	if strings.Contains(c.out+c.err, "sastrugi") || !strings.Contains(c.out+c.err, "[secret]") {
 		t.Error(c.err)
 	}
 	run("--unit", "LK-1").wants(t, 0, "address is 300")
@@ -107,12 +109,42 @@ func TestPoolsOfRuns(t *testing.T) {
 		t.Error(listed)
 	}
 
+	// The ledger is handed over: it holds no secret, nor does what is exported. A second station needs the key.
+	b.run("results", "export", "--ledger", "l.sqlite", "--out", "out").wants(t, 0, "")
+	key := filepath.Join(os.Getenv("XDG_CONFIG_HOME"), "uparrot", "pools.key")
+	if files := b.holding("sastrugi", "names.txt"); len(files) > 0 {
+		t.Error("a secret of a pool lies in", files)
+	}
+	pool("names", "hoar", "--secret").wants(t, 0, "1 value added")
+	for name, why := range map[string]string{"none.key": "in none.key there is none", "key.txt": "key.txt holds no key of pools"} {
+		b.write("key.txt", "12ab\n")
+		run("--unit", "LK-3", "--pool-key", name).wants(t, 3, why)
+	}
+	pool("names", "glaze", "--secret", "--pool-key", "none.key").wants(t, 2, "in none.key there is none. Copy the key from the station", "Nothing was added")
+	pool("names", "glaze").wants(t, 2, "are secrets, and what is added would be shown: add it with --secret")
+	pool("addresses", "1000", "--secret").wants(t, 2, "has values that are shown")
+	copied, err := os.ReadFile(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.write("copy.key", string(copied))
+	run("--unit", "LK-3", "--pool-key", "copy.key").wants(t, 0, "address is 12")
+	pool("names", "glaze", "--secret").wants(t, 0, "1 value added")
+	b.write("shown.parrot", "procedure \"Shown\"\nport radio\ninput name: text from pool \"names\"\nstep \"s\"\n    say radio: AT~NAME=\"{name}\"\nend\n")
+	b.run("run", "shown.parrot", "--bench", "larkfell.toml", "--port", "valley", "--ledger", "l.sqlite", "--unit", "LK-7").wants(t, 3, `the pool "names" holds secrets, and the input name is shown: write secret name from pool "names"`)
+	pool("spare", "moss").wants(t, 0, "1 value added")
+	pool("spare", "--secret").wants(t, 0, "pool spare: 1 value hidden, 0 secrets already")
+	pool("spare").wants(t, 0, "spare: 1 free")
+	if files := b.holding("moss"); len(files) > 0 {
+		t.Error("a hidden value lies in", files)
+	}
+
 	// It fails before anything is worked out with the address.
 	b.write("pooled.parrot", "procedure \"Mute\"\nport radio\ninput address: int from pool \"addresses\"\nstep \"contact\"\n    say radio: AT~NONE\nend\nstep \"address\"\n    say radio: AT~NODE={address}\nend\n")
-	run("--unit", "LK-4").wants(t, 1, "address is 12")
-	pool("addresses").wants(t, 0, "pool addresses: 3 free")
+	run("--unit", "LK-4").wants(t, 1, "address is 13")
+	pool("addresses").wants(t, 0, "pool addresses: 2 free")
 	b.write("pooled.parrot", strings.Replace(b.read("pooled.parrot"), "AT~NONE", "AT", 1))
-	run("--unit", "LK-5").wants(t, 0, "address is 12")
+	run("--unit", "LK-5").wants(t, 0, "address is 13")
 	pool("few", "900", "hut", "7").wants(t, 0, "3 values added")
 	b.write("pooled.parrot", "procedure \"Few\"\nport radio\ninput address: int 1..255 from pool \"few\"\nstep \"address\"\n    say radio: AT~NODE={address}\nend\n")
 	run("--unit", "LK-6").wants(t, 0, "address is 7", "a value of the pool few is passed over: 900 is outside 1..255 for address", `address is a whole number, not "hut"`)

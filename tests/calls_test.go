@@ -62,7 +62,7 @@ var shownPages = map[string]shownPage{
 	},
 	"units.md": {
 		lives:   []string{"larkfell.toml", "tray.toml"},
-		files:   map[string]string{"units.csv": "unit,address,power\nLK-0001,11,14\nLK-0002,12,14\n"},
+		files:   map[string]string{"units.csv": "unit,address,power\nLK-0001,11,14\nLK-0002,12,14\n", "keys.txt": "snowline-7\nsnowline-8\n"},
 		instead: map[string]string{"postgres://bench@tower/larkfell": "team.sqlite", "load tray.csv": "load units.csv", "batch:tray": "batch:units", "list tray": "list units"},
 		also:    map[string][]string{"--units": {"--next", "none", "--operator", "none"}},
 		ends:    map[string]int{"--units units.csv": 4, "--units tray.csv": 4}, // nobody puts in the next module, which is noticed

@@ -375,7 +375,7 @@ func bareUnits(b *testing.B, at *bench, url string, units, stations int) time.Du
 					}
 					return
 				}
-				d, _, err := l.Draw(b.Context(), "addresses", c.Unit, "address", nil)
+				d, _, err := l.Draw(b.Context(), ledger.Wanted{Pool: "addresses", Unit: c.Unit, Name: "address"})
 				if err != nil {
 					b.Error(err)
 					return

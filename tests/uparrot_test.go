@@ -9,11 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -70,6 +72,25 @@ func (b *bench) read(name string) string {
 		b.t.Fatal(err)
 	}
 	return string(text)
+}
+
+// holding are the files of the bench that hold a text, but for some.
+func (b *bench) holding(text string, but ...string) (files []string) {
+	b.t.Helper()
+	err := filepath.WalkDir(b.dir, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || !e.Type().IsRegular() || slices.Contains(but, e.Name()) {
+			return err
+		}
+		content, err := os.ReadFile(path)
+		if bytes.Contains(content, []byte(text)) {
+			files = append(files, path)
+		}
+		return err
+	})
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return files
 }
 
 // call is one run of the program.

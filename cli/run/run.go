@@ -84,6 +84,7 @@ record: that of --repeat-failed, or the one that --from-record names.`,
 	fl.StringArrayVar(&c.Inputs.Set, "set", nil, "value of an input: NAME=VALUE")
 	fl.StringVar(&c.Inputs.File, "set-file", "", "values of inputs from a TOML file of NAME = VALUE; --set takes precedence")
 	fl.StringArrayVar(&c.secrets.Files, "secret-file", nil, "file that holds a secret: NAME=FILE")
+	shell.AddPoolKey(cmd, &c.Keeps.PoolKey)
 	fl.StringArrayVar(&c.only, "only", nil, "perform only this step: its title or number")
 	fl.StringVar(&c.from, "from", "", "perform from this step on: its title or number")
 	fl.StringVar(&c.repeat, "repeat-failed", "", "perform only what failed or was not tested in this record")

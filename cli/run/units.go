@@ -36,6 +36,7 @@ type unitsCommand struct {
 	file      string
 	state     []string
 	secret    bool
+	key       string
 	inputs    session.Inputs
 }
 
@@ -112,13 +113,17 @@ func (c *unitsCommand) poolCommand() *cobra.Command {
 		Long: `Adds values to a pool: values, or ranges such as 11..60, or the lines of a file. A
 procedure takes them by its header, as: input address: int from pool "addresses".
 Each is given to one unit, which keeps it; it comes back only where it is known
-that no line with it was said. Without values it lists what became of them.`,
+that no line with it was said. Without values it lists what became of them.
+
+Secrets (--secret) lie in the ledger encrypted, under a key in a file of this
+machine, which other stations need a copy of.`,
 		Example: "uparrot units pool addresses 11..60",
 		Args:    shell.Args(0, 1000, "a pool, and values for it"),
 		RunE:    c.pool,
 	}
 	pool.Flags().StringVar(&c.file, "file", "", "add the values of this file, one a line")
-	pool.Flags().BoolVar(&c.secret, "secret", false, "the values that are added are shown nowhere, such as keys")
+	pool.Flags().BoolVar(&c.secret, "secret", false, "the values are shown nowhere, such as keys; without values: those that the pool has")
+	shell.AddPoolKey(pool, &c.key)
 	c.AddJSON(pool, "the list")
 	return pool
 }
@@ -420,22 +425,77 @@ func (c *unitsCommand) pool(cmd *cobra.Command, args []string) error {
 	switch {
 	case c.file != "" && name == "":
 		return shell.Usage(cmd, "--file: name the pool first")
-	case c.secret && len(values) == 0:
-		return shell.Usage(cmd, "--secret is of values that are added: give some")
+	case c.secret && name == "":
+		return shell.Usage(cmd, "--secret: name the pool first")
 	}
 	return c.onLedger(cmd.Context(), func(ctx context.Context, l *ledger.Ledger) error {
-		if len(values) == 0 {
+		switch {
+		case c.secret:
+			return c.secrets(ctx, l, name, values)
+		case len(values) == 0:
 			return c.listPool(ctx, l, name)
 		}
-		added, err := l.Fill(ctx, name, values, c.secret)
-		if twice, is := errors.AsType[*ledger.SameNumber](err); is {
-			return &session.Misuse{What: twice.Error() + ". Leave it out; nothing was added"}
-		}
-		if err == nil {
-			fmt.Fprintf(c.Out, "pool %s: %s added, %d there already\n", shell.OneLine(name), shell.Count(added, "value"), len(values)-added)
-		}
-		return err
+		added, err := l.Fill(ctx, name, values)
+		return c.filled(name, added, len(values), err)
 	})
+}
+
+// filled says what became of values that were to be added.
+func (c *unitsCommand) filled(name string, added, all int, err error) error {
+	if err == nil {
+		fmt.Fprintf(c.Out, "pool %s: %s added, %d there already\n", shell.OneLine(name), shell.Count(added, "value"), all-added)
+	}
+	return unfilled(name, err)
+}
+
+// unfilled says what to do where a pool takes nothing.
+func unfilled(name string, err error) error {
+	if twice, is := errors.AsType[*ledger.SameNumber](err); is {
+		return &session.Misuse{What: twice.Error() + ". Leave it out; nothing was added"}
+	}
+	if mixed, is := errors.AsType[*ledger.MixedPool](err); is {
+		how := "hide them first, with uparrot units pool " + name + " --secret"
+		if mixed.Secret {
+			how = "add it with --secret"
+		}
+		return &session.Misuse{What: mixed.Error() + ": " + how + ". Nothing was added"}
+	}
+	if missing, is := errors.AsType[*ledger.KeyMissing](err); is {
+		return &session.Misuse{What: missing.Error() + ". Copy the key from the station that filled the pool, or name its file with --pool-key. Nothing was added"}
+	}
+	return err
+}
+
+// secrets adds secrets to a pool, or hides the values that it has.
+func (c *unitsCommand) secrets(ctx context.Context, l *ledger.Ledger, name string, values []string) error {
+	file, err := session.PoolKey(c.key)
+	if err != nil {
+		return err
+	}
+	has, err := l.Pool(ctx, name)
+	if err != nil {
+		return err
+	}
+	made := false
+	if !slices.ContainsFunc(has, func(v ledger.PoolValue) bool { return v.Secret && !v.Clear }) { // else their key is wanted, not another
+		if made, err = file.Make(); err != nil {
+			return err
+		}
+	}
+	if made {
+		c.Err.Line("the key of secrets in pools was made: %s. Copy it to the other stations, and keep a copy apart\nfrom the ledger: without it nobody reads them", shell.OneLine(string(file)))
+	}
+	if len(values) == 0 || slices.ContainsFunc(has, func(v ledger.PoolValue) bool { return v.Clear }) {
+		hidden, err := l.Hide(ctx, name, file)
+		if err == nil {
+			fmt.Fprintf(c.Out, "pool %s: %s hidden, %d secrets already\n", shell.OneLine(name), shell.Count(hidden, "value"), len(has)-hidden)
+		}
+		if err != nil || len(values) == 0 {
+			return unfilled(name, err)
+		}
+	}
+	added, err := l.FillSecrets(ctx, name, values, file)
+	return c.filled(name, added, len(values), err)
 }
 
 func (c *unitsCommand) listPool(ctx context.Context, l *ledger.Ledger, name string) error {
@@ -476,6 +536,9 @@ func (c *unitsCommand) listPool(ctx context.Context, l *ledger.Ledger, name stri
 	}
 	for _, p := range pools {
 		fmt.Fprintf(c.Out, "pool %s: %d free\n", shell.OneLine(p), free[p])
+		if slices.ContainsFunc(list, func(v ledger.PoolValue) bool { return v.Pool == p && v.Clear }) {
+			fmt.Fprintf(c.Out, "its secrets lie in the ledger in clear: uparrot units pool %s --secret encrypts them\n", shell.OneLine(p))
+		}
 	}
 	return nil
 }

@@ -180,6 +180,11 @@ func (a *Streams) Told(f EvidenceFlags, record string) {
 	}
 }
 
+// AddPoolKey lays on the flag that names the key of secrets in pools.
+func AddPoolKey(cmd *cobra.Command, file *string) {
+	cmd.Flags().StringVar(file, "pool-key", "", "file of the key that secrets of pools are encrypted under; pools.key of the configuration folder unless given")
+}
+
 // AddLedger lays on the flag that names the ledger.
 func AddLedger(cmd *cobra.Command, where *string) {
 	cmd.Flags().StringVar(where, "ledger", "", "the ledger: a file, or postgres://USER@HOST/DATABASE; "+session.LedgerVariable+" names another default")

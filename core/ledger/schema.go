@@ -194,6 +194,9 @@ var steps = []string{
 	CREATE INDEX pools_by_state ON pools (pool, state, number);
 	CREATE UNIQUE INDEX pools_by_unit ON pools (pool, unit, name) WHERE unit <> '';
 	CREATE INDEX settings_by_value ON settings (identity, value)`,
+
+	// 8: secrets of pools, encrypted: the value is then a digest under the same key.
+	"ALTER TABLE pools ADD COLUMN sealed TEXT NOT NULL DEFAULT ''",
 }
 
 // tables are the ledger's tables of runs, in the order in which they refer to each other.

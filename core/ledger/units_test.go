@@ -191,7 +191,7 @@ func TestManyClaim(t *testing.T) {
 		for i := range units {
 			values = append(values, fmt.Sprint(i+1))
 		}
-		if n, err := l.Fill(ctx, "addresses", values, false); n != units || err != nil {
+		if n, err := l.Fill(ctx, "addresses", values); n != units || err != nil {
 			t.Fatal(n, err)
 		}
 		var mu sync.Mutex
@@ -213,7 +213,7 @@ func TestManyClaim(t *testing.T) {
 						}
 						return
 					}
-					d, _, err := own.Draw(ctx, "addresses", c.Unit, "address", nil)
+					d, _, err := own.Draw(ctx, Wanted{Pool: "addresses", Unit: c.Unit, Name: "address"})
 					if err != nil {
 						t.Error(err)
 					}
@@ -230,7 +230,7 @@ func TestManyClaim(t *testing.T) {
 				t.Errorf("%d different, one %d times", len(m), slices.Max(slices.Collect(maps.Values(m))))
 			}
 		}
-		if _, _, err := l.Draw(ctx, "addresses", "LK-9999", "address", nil); err == nil || !strings.Contains(err.Error(), "has no value left") {
+		if _, _, err := l.Draw(ctx, Wanted{Pool: "addresses", Unit: "LK-9999", Name: "address"}); err == nil || !strings.Contains(err.Error(), "has no value left") {
 			t.Error(err)
 		}
 	})
@@ -240,15 +240,15 @@ func TestManyClaim(t *testing.T) {
 func TestPools(t *testing.T) {
 	onBoth(t, func(t *testing.T, where string) {
 		l, ctx := open(t, where), t.Context()
-		if n, err := l.Fill(ctx, "addresses", []string{"11", "12", "13"}, false); n != 3 || err != nil {
+		if n, err := l.Fill(ctx, "addresses", []string{"11", "12", "13"}); n != 3 || err != nil {
 			t.Fatal(n, err)
 		}
-		if n, err := l.Fill(ctx, "addresses", []string{"13", "14"}, false); n != 1 || err != nil {
+		if n, err := l.Fill(ctx, "addresses", []string{"13", "14"}); n != 1 || err != nil {
 			t.Fatal(n, err)
 		}
 		draw := func(unit, want string) record.Drawn {
 			t.Helper()
-			d, _, err := l.Draw(ctx, "addresses", unit, "address", nil)
+			d, _, err := l.Draw(ctx, Wanted{Pool: "addresses", Unit: unit, Name: "address"})
 			if err != nil || d.Value != want {
 				t.Fatalf("%s got %s, wanted %s: %v", unit, d.Value, want, err)
 			}
@@ -301,15 +301,12 @@ func TestOneValueOneUnit(t *testing.T) {
 			{[]string{"8", "08"}, 0, "08 is 8 in another writing"},
 			{[]string{"6", "7"}, 1, ""},
 		} {
-			if n, err := l.Fill(ctx, "addresses", c.values, false); n != c.added || (err == nil) != (c.why == "") || err != nil && !strings.Contains(err.Error(), c.why) {
+			if n, err := l.Fill(ctx, "addresses", c.values); n != c.added || (err == nil) != (c.why == "") || err != nil && !strings.Contains(err.Error(), c.why) {
 				t.Errorf("%q: %d, %v", c.values, n, err)
 			}
 		}
-		if n, err := l.Fill(ctx, "mixed", []string{"hut", "5", "05", "+5", "5000", "6", "006", "9"}, false); n != 8 || err != nil {
+		if n, err := l.Fill(ctx, "mixed", []string{"hut", "5", "05", "+5", "5000", "6", "006", "9"}); n != 8 || err != nil {
 			t.Error(n, err) // of texts, which are what they are
-		}
-		if n, err := l.Fill(ctx, "keys", []string{"12", "0012"}, true); n != 2 || err != nil {
-			t.Error(n, err) // of secrets, too
 		}
 		number := func(value string) (string, error) {
 			n, err := strconv.Atoi(value)
@@ -319,16 +316,16 @@ func TestOneValueOneUnit(t *testing.T) {
 			return strconv.Itoa(n), nil
 		}
 		for i, want := range []string{"5", "6", "9"} {
-			d, passed, err := l.Draw(ctx, "mixed", fmt.Sprint("LK-", i), "address", number)
+			d, passed, err := l.Draw(ctx, Wanted{Pool: "mixed", Unit: fmt.Sprint("LK-", i), Name: "address", Same: number})
 			if err != nil || d.Value != want {
 				t.Errorf("%s, want %s: %v, %q", d.Value, want, err, passed)
 			}
 		}
-		_, passed, err := l.Draw(ctx, "mixed", "LK-9", "address", number)
+		_, passed, err := l.Draw(ctx, Wanted{Pool: "mixed", Unit: "LK-9", Name: "address", Same: number})
 		if told := strings.Join(passed, "|"); err == nil || !strings.Contains(err.Error(), "has no value left that fits") || told != `"hut" does not fit|05 is 5, which LK-0 has|+5 is 5, which LK-0 has|"5000" does not fit|006 is 6, which LK-1 has` {
 			t.Errorf("%v: %s", err, told)
 		}
-		if d, _, err := l.Draw(ctx, "mixed", "LK-9", "name", nil); err != nil || d.Value != "hut" {
+		if d, _, err := l.Draw(ctx, Wanted{Pool: "mixed", Unit: "LK-9", Name: "name"}); err != nil || d.Value != "hut" {
 			t.Error(d.Value, err) // a text takes it
 		}
 	})

@@ -165,6 +165,7 @@ type Drawn struct {
 	Unit  string `json:"unit"` // that it was given to
 	Name  string `json:"name"` // of the input
 	Draw  int64  `json:"draw"` // grows each time the value is given out
+	Clear bool   `json:"-"`    // it is a secret that lies in the ledger as it is
 	// Unused is that nothing was worked out with it, so that no line which holds it can have
 	// been said.
 	Unused bool `json:"unused,omitempty"`

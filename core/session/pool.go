@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"uparrot/core/ledger"
 	"uparrot/core/pace"
@@ -78,9 +79,10 @@ func (p *Procedure) draw(ctx context.Context) (drawn []record.Drawn, back func()
 			drawn = append(drawn, d)
 			derr = p.take(d)
 		}
-		if empty, ok := errors.AsType[*ledger.PoolEmpty](derr); ok {
-			derr = &Unable{fmt.Sprintf("%v: add some with uparrot units pool %s VALUE...", empty, empty.Pool)}
+		if derr == nil && d.Clear && p.Keep.Tell != nil {
+			p.Keep.Tell(fmt.Sprintf("%s lies in the ledger in clear: uparrot units pool %s --secret encrypts the values of its pool", name, pools[i]))
 		}
+		derr = poolTrouble(derr)
 		if derr != nil {
 			return nil, back, errors.Join(derr, giveBack(context.WithoutCancel(ctx), l))
 		}
@@ -94,18 +96,56 @@ func (p *Procedure) draw(ctx context.Context) (drawn []record.Drawn, back func()
 	}, nil
 }
 
+// poolTrouble says what to do where a pool gives nothing.
+func poolTrouble(err error) error {
+	if empty, ok := errors.AsType[*ledger.PoolEmpty](err); ok {
+		return &Unable{fmt.Sprintf("%v: add some with uparrot units pool %s VALUE...", empty, empty.Pool)}
+	}
+	if missing, ok := errors.AsType[*ledger.KeyMissing](err); ok {
+		return &Unable{fmt.Sprintf("%v. Copy the key from the station that filled the pool, or name its file with --pool-key", missing)}
+	}
+	if unread, ok := errors.AsType[*ledger.Unreadable](err); ok {
+		return &Unable{unread.Error()}
+	}
+	if shown, ok := errors.AsType[*ledger.SecretPool](err); ok {
+		return &Unable{shown.Error()}
+	}
+	return err
+}
+
 // drawOne draws a value. What a station has in hand waits for a ledger that does not answer: nothing
 // was said yet.
 func (p *Procedure) drawOne(ctx context.Context, l *ledger.Ledger, pool, name string) (record.Drawn, []string, error) {
+	w := ledger.Wanted{Pool: pool, Unit: p.Keep.Unit, Name: name, Same: p.same(name), Secret: p.isSecret(name)}
+	if w.Secret {
+		key, err := PoolKey(p.Keep.PoolKey)
+		if err != nil {
+			return record.Drawn{}, nil, err
+		}
+		w.Key = key
+	}
 	for {
-		d, passed, err := l.Draw(ctx, pool, p.Keep.Unit, name, p.same(name))
-		if _, empty := errors.AsType[*ledger.PoolEmpty](err); err == nil || empty || p.Keep.Claim == nil || ctx.Err() != nil {
+		d, passed, err := l.Draw(ctx, w)
+		if err == nil || ledger.Refused(err) || p.Keep.Claim == nil || ctx.Err() != nil {
 			return d, passed, err
 		}
 		if err := pace.For(ctx, again); err != nil {
 			return d, nil, err
 		}
 	}
+}
+
+// PoolKey is the file of the key that secrets of pools are encrypted under: the one that is named, or where such
+// keys lie.
+func PoolKey(file string) (ledger.KeyFile, error) {
+	if file != "" {
+		return ledger.KeyFile(file), nil
+	}
+	return ledger.DefaultKeyFile()
+}
+
+func (p *Procedure) isSecret(name string) bool {
+	return slices.ContainsFunc(p.File.Secrets, func(s *procedure.Secret) bool { return s.Name == name })
 }
 
 // same is a value as an input has it: two writings of one number are one. It is nil for secrets, and for texts

@@ -69,6 +69,7 @@ type Keep struct {
 	NoLedger bool   // file nothing; a record only where Record says
 	NoFiling bool   // a record, but no place in the ledger: it is no test of a unit
 	Unit     string // that it is done to
+	PoolKey  string // file of the key of secrets in pools; "" is the default
 	// Through is that ledger, open already; nil opens it for each run.
 	Through *ledger.Ledger
 	Claim   *record.Claim // of the unit in a batch, which ends with the run; nil if it is of none

@@ -2,6 +2,7 @@
 package program
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -40,7 +41,7 @@ func build() (path string, remove func(), err error) {
 	if err := compile.Run(); err != nil {
 		return "", nil, err
 	}
-	return path, func() { os.RemoveAll(dir) }, os.Setenv("XDG_DATA_HOME", filepath.Join(dir, "data"))
+	return path, func() { os.RemoveAll(dir) }, errors.Join(os.Setenv("XDG_DATA_HOME", filepath.Join(dir, "data")), os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config")))
 }
 
 // seen looks at each file that the program is made of: a result of a test is kept by the files that the test
