@@ -3,12 +3,17 @@
 package tests
 
 import (
+	"bufio"
+	"bytes"
 	"encoding/json"
+	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 )
 
 // A phrasebook that was begun from a pasted table, from CSV, or from a record can be used as it is: settings
@@ -91,6 +96,59 @@ func TestPhrasebookAsked(t *testing.T) {
 	}
 	b.run("settings", "read", "modem", "--bench", "modem.toml", "--phrasebook", "curlew-begun.toml").wants(t, 0, "error form", "message format", "line speed", "115200", "serial number")
 	b.run("phrasebook", "show", "curlew-begun.toml").wants(t, 0, "error form", "0 to 2", "AT+CMEE={value}")
+}
+
+// What a module tells of a key, a PIN or the like is nowhere: not in the record of the asking, on the screen or in
+// the phrasebook, also where only the guide calls it a secret, and where the answer comes after its time.
+func TestPhrasebookSecret(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	answers := map[string]string{
+		"AT": "", "AT+CLAC": "+KEY,+NODE,+PINS", "AT+KEY?": "+KEY: \"gr4nite7\"", "AT+KEY=?": "", "AT+NODE?": "+NODE: 31009", "AT+NODE=?": "+NODE: (1-65534)",
+		"AT+LOCK?": "+LOCK: 70417", "AT+LOCK=?": "+LOCK: (0-99999)", "AT+PINS?": "+PINS: 1,\"88412\",\"b4salt\"",
+	}
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer ln.Close()
+	go func() {
+		for {
+			conn, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			lines := bufio.NewScanner(conn)
+			lines.Split(func(b []byte, _ bool) (int, []byte, error) {
+				if i := bytes.IndexByte(b, '\r'); i >= 0 {
+					return i + 1, b[:i], nil
+				}
+				return 0, nil, nil
+			})
+			for lines.Scan() {
+				answer, known := answers[lines.Text()]
+				if !known {
+					answer = "ERROR"
+				} else if answer += "\r\nOK"; lines.Text() == "AT+LOCK?" {
+					time.Sleep(3500 * time.Millisecond) // later than anybody waits
+				}
+				fmt.Fprintf(conn, "%s\r\r\n%s\r\n", lines.Text(), answer)
+			}
+		}
+	}()
+	b.write("guide.csv", "command,meaning,range\nAT+LOCK=<n>,code that opens the lid (a PIN),0..99999\n")
+	made := b.run("phrasebook", "new", "Auk", "tcp://"+ln.Addr().String(), "--table", "guide.csv", "--yes", "--out", "auk.toml").wants(t, 0, "Is key, of AT+KEY?, a secret that is shown nowhere")
+	_, record, _ := strings.Cut(made.err, "record: ")
+	record, _, _ = strings.Cut(record, "\n")
+	text, err := os.ReadFile(record)
+	if err != nil || !strings.Contains(string(text), "31009") || !strings.Contains(string(text), "AT+PINS?") || !strings.Contains(string(text), "[secret]") {
+		t.Fatal(err, string(text))
+	}
+	for _, v := range []string{"gr4nite7", "70417", "88412", "b4salt"} {
+		if strings.Contains(string(text)+made.out+made.err+b.read("auk.toml"), v) {
+			t.Errorf("%s is told:\n%s\n%s\n%s", v, made.err, b.read("auk.toml"), text)
+		}
+	}
 }
 
 // A phrasebook as a page in each form, and what changed between two versions of it.

@@ -254,10 +254,10 @@ func (c *newBook) asking(ctx context.Context, st *bench.Station, further []draft
 		if err != nil {
 			return verdict.Broken, err
 		}
-		tell := draft.Speak(d)
-		*entries, err = draft.Module(ctx, func(ctx context.Context, said string) ([]string, bool, error) {
+		tell := draft.Speak(d, events, st.Name)
+		*entries, err = draft.Module(ctx, func(ctx context.Context, said string, secret bool) ([]string, bool, error) {
 			c.Streams.Err.Draw("   asking %s", shell.Safe(said))
-			return tell(ctx, said)
+			return tell(ctx, said, secret)
 		}, further, ask)
 		if err = errors.Join(err, st.Close(events, d)); err != nil {
 			return verdict.Broken, err

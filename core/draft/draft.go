@@ -352,9 +352,12 @@ func (b *Book) complete(ctx context.Context, s *setting) (is bool, err error) {
 	return true, err
 }
 
+// soundsSecret reports whether one of some texts calls something a password, a key or the like.
+func soundsSecret(texts ...string) bool { return hidden().MatchString(strings.Join(texts, " | ")) }
+
 // isSecret asks of what is called a password, a key or the like whether it is to be shown nowhere.
 func (b *Book) isSecret(ctx context.Context, s *setting, said string) (bool, error) {
-	if !hidden().MatchString(strings.Join([]string{s.name, s.meaning, s.placeholder, s.own()}, " | ")) {
+	if !soundsSecret(s.name, s.meaning, s.placeholder, s.own()) {
 		return false, nil
 	}
 	answer, err := b.ask(ctx, Question{fmt.Sprintf("Is %s, of %s, a secret that is shown nowhere, yes or no?", s.name, said), "yes", yesOrNo})

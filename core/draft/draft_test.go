@@ -117,7 +117,7 @@ func TestModule(t *testing.T) {
 	module := map[string]string{"AT": "", "AT+CLAC": "AT+CMEE\nAT+COPS\nAT+CREG\nAT+LIST\nAT+LOCKED", "AT+CGMR": "1.7", "AT+CMEE?": "+CMEE: 1", "AT+CMEE=?": "+CMEE: (0-2)", "AT+COPS?": "+COPS: 0", "AT+COPS=?": "+COPS: (1)", "AT+CREG?": "+CREG: 0,1", "AT+CREG=?": "+CREG: (0-2)", "AT+LIST?": "+LIST: 7", "AT+LIST=?": "+LIST: (1,3,7)"}
 	for _, yes := range []string{"no", "yes"} {
 		var said []string
-		tell := func(_ context.Context, s string) ([]string, bool, error) {
+		tell := func(_ context.Context, s string, _ bool) ([]string, bool, error) {
 			said = append(said, s)
 			answer, ok := module[s]
 			return strings.FieldsFunc(answer, func(r rune) bool { return r == '\n' }), ok, nil
@@ -146,7 +146,7 @@ func TestModule(t *testing.T) {
 			}
 		}
 	}
-	if _, err := Module(t.Context(), func(context.Context, string) ([]string, bool, error) { return nil, false, nil }, nil, nil); err == nil || !strings.Contains(err.Error(), "does not answer AT") {
+	if _, err := Module(t.Context(), func(context.Context, string, bool) ([]string, bool, error) { return nil, false, nil }, nil, nil); err == nil || !strings.Contains(err.Error(), "does not answer AT") {
 		t.Error(err)
 	}
 }

@@ -10,11 +10,13 @@ import (
 	"time"
 
 	"uparrot/core/dialog"
+	"uparrot/core/record"
 )
 
 // Teller says a command to a module and is the lines of its answer, without the echo and the result that
-// ends it; false if the module refused, or nothing came.
-type Teller func(ctx context.Context, said string) (lines []string, ok bool, err error)
+// ends it; false if the module refused, or nothing came. Secret is that the answer may tell one, by the command's
+// name or what a guide says of it.
+type Teller func(ctx context.Context, said string, secret bool) (lines []string, ok bool, err error)
 
 // answerTime is how long an answer is waited for.
 const answerTime = 3 * time.Second
@@ -22,9 +24,15 @@ const answerTime = 3 * time.Second
 // searchTime is how long one is waited for that a person has said yes to.
 const searchTime = 3 * time.Minute
 
-// Speak speaks with the module at an open port.
-func Speak(d *dialog.Dialog) Teller {
-	return func(ctx context.Context, said string) ([]string, bool, error) {
+// Speak speaks with the module at an open port. What may be a secret is kept out of the events: where no answer came
+// in time, all that comes after it is, since the answer may be among it.
+func Speak(d *dialog.Dialog, events *record.Stream, port string) Teller {
+	late := false
+	return func(ctx context.Context, said string, secret bool) ([]string, bool, error) {
+		if secret {
+			events.ConcealHeard(port, true)
+		}
+		defer func() { events.ConcealHeard(port, late) }()
 		within := answerTime
 		if acts[strings.TrimSuffix(strings.TrimPrefix(said, "AT"), "=?")] != "" {
 			within = searchTime
@@ -35,6 +43,7 @@ func Speak(d *dialog.Dialog) Teller {
 		}
 		how, err := d.Answered(ctx, dialog.Answer{Within: within})
 		if err != nil || !how.Came() {
+			late = late || secret
 			return nil, false, err
 		}
 		came, err := d.Lines(ctx, nil)
@@ -45,9 +54,23 @@ func Speak(d *dialog.Dialog) Teller {
 		for _, l := range came {
 			if text := strings.TrimSpace(string(l.Text)); text != "" && text != "OK" && text != said {
 				lines = append(lines, text)
+				if secret {
+					hideValues(events, text)
+				}
 			}
 		}
 		return lines, err == nil, err
+	}
+}
+
+// hideValues keeps the values in a line of an answer out of what is told from now on.
+func hideValues(events *record.Stream, line string) {
+	_, values, is := strings.Cut(line, ":")
+	if !is {
+		values = line
+	}
+	for v := range strings.SplitSeq(values, ",") {
+		events.Hide(strings.Trim(strings.TrimSpace(v), `"`))
 	}
 }
 
@@ -72,18 +95,19 @@ var acts = map[string]string{"+COPS": "search for networks, which can take minut
 func Module(ctx context.Context, tell Teller, further []Entry, ask Ask) (all []Entry, err error) {
 	awake := false
 	for range 3 { // the first command after power-up may be lost
-		if _, awake, err = tell(ctx, "AT"); err != nil || awake {
+		if _, awake, err = tell(ctx, "AT", false); err != nil || awake {
 			break
 		}
 	}
 	if err != nil || !awake {
 		return nil, errors.Join(errors.New("it does not answer AT: only modules in dialect at can be asked, and at their speed (uparrot probe finds that)"), err)
 	}
-	listed, _, err := tell(ctx, "AT+CLAC")
+	listed, _, err := tell(ctx, "AT+CLAC", false)
 	if err != nil {
 		return nil, err
 	}
 	var names []string
+	secret := map[string]bool{}
 	for _, l := range listed {
 		for _, n := range strings.FieldsFunc(l, func(r rune) bool { return r == ',' || r == ' ' || r == '\r' }) {
 			if n = strings.TrimPrefix(strings.TrimPrefix(n, "+CLAC:"), "AT"); strings.HasPrefix(n, "+") && !slices.Contains(names, n) {
@@ -93,13 +117,15 @@ func Module(ctx context.Context, tell Teller, further []Entry, ask Ask) (all []E
 	}
 	for _, e := range further {
 		shape, _ := holes(e.Say)
-		if n := strings.TrimPrefix(stem(shape), "AT"); len(n) > 1 && !isLetterByte(n[0]) && !slices.Contains(names, n) {
+		n := strings.TrimPrefix(stem(shape), "AT")
+		if len(n) > 1 && !isLetterByte(n[0]) && !slices.Contains(names, n) {
 			names = append(names, n)
 		}
+		secret[n] = secret[n] || soundsSecret(e.Name, e.Meaning, e.Say)
 	}
 	for _, id := range identities {
 		for _, n := range []string{id.cellular, id.plain} {
-			lines, ok, err := tell(ctx, "AT"+n)
+			lines, ok, err := tell(ctx, "AT"+n, false)
 			if err != nil {
 				return nil, err
 			}
@@ -113,7 +139,7 @@ func Module(ctx context.Context, tell Teller, further []Entry, ask Ask) (all []E
 		if n == "+CLAC" || slices.ContainsFunc(identities, func(i struct{ name, meaning, cellular, plain string }) bool { return n == i.cellular || n == i.plain }) {
 			continue
 		}
-		e, err := asked(ctx, tell, n, ask)
+		e, err := asked(ctx, tell, n, secret[n] || soundsSecret(n, standard[n]), ask)
 		if err != nil {
 			return nil, err
 		}
@@ -125,8 +151,8 @@ func Module(ctx context.Context, tell Teller, further []Entry, ask Ask) (all []E
 func isLetterByte(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }
 
 // asked is what a module tells of one command.
-func asked(ctx context.Context, tell Teller, n string, ask Ask) ([]Entry, error) {
-	is, readable, err := tell(ctx, "AT"+n+"?")
+func asked(ctx context.Context, tell Teller, n string, secret bool, ask Ask) ([]Entry, error) {
+	is, readable, err := tell(ctx, "AT"+n+"?", secret)
 	if err != nil {
 		return nil, err
 	}
@@ -140,7 +166,7 @@ func asked(ctx context.Context, tell Teller, n string, ask Ask) ([]Entry, error)
 			return []Entry{{Say: "AT" + n + "?", Meaning: standard[n], Answer: vary(n, is)}}, nil
 		}
 	}
-	lines, tested, err := tell(ctx, "AT"+n+"=?")
+	lines, tested, err := tell(ctx, "AT"+n+"=?", false)
 	if err != nil {
 		return nil, err
 	}
@@ -160,7 +186,7 @@ func asked(ctx context.Context, tell Teller, n string, ask Ask) ([]Entry, error)
 		e := Entry{Name: standard[n], Read: "AT" + n + "?", Write: "AT" + n + "=<value>", Answer: n + ": <value>", Range: spanOf(takes)}
 		if strings.HasPrefix(value, `"`) {
 			e.Write, e.Answer = "AT"+n+`="<value>"`, n+`: "<value>"`
-		} else if e.Range == "" {
+		} else if e.Range == "" && !secret {
 			e.Default = value // tells of which type it is
 		}
 		return []Entry{e}, nil

@@ -21,6 +21,7 @@ type Stream struct {
 type told struct {
 	mu   sync.Mutex // held while watchers are told
 	mask secret.Mask
+	deaf map[string]bool // ports whose lines are not told
 }
 
 // NewStream tells a record, which may be nil, and watchers. A watcher is told one
@@ -72,6 +73,9 @@ func (s *Stream) Emit(e Event) {
 	if e.Kind == Passed { // it may be an echo that nobody took for one
 		e.Text, _ = s.mask.HideSaid(e.Text)
 	}
+	if e.Kind == Passed && s.deaf[e.Port] {
+		e.Text = secret.Hidden
+	}
 	if s.mask.Any() {
 		e.Text, e.Why, e.Step = s.mask.Hide(e.Text), s.mask.Hide(e.Why), s.mask.Hide(e.Step)
 	}
@@ -111,4 +115,19 @@ func (s *Stream) Conceal(port string, on bool) {
 	if s != nil {
 		s.w.Conceal(port, on)
 	}
+}
+
+// ConcealHeard keeps what is heard at a port out of the record, and lines that nobody took from watchers too; see
+// [Writer.ConcealHeard].
+func (s *Stream) ConcealHeard(port string, on bool) {
+	if s == nil {
+		return
+	}
+	s.w.ConcealHeard(port, on)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.deaf == nil {
+		s.deaf = map[string]bool{}
+	}
+	s.deaf[port] = on
 }

@@ -36,6 +36,7 @@ type Writer struct {
 	held      map[string]held        // by direction and port
 	echoes    map[string]bool        // ports where a short secret was said, which may come back
 	concealed map[string]concealment // by port
+	deaf      map[string]concealment // ... of what is heard
 	sum       hash.Hash
 	line      bytes.Buffer
 	encode    *json.Encoder // into line
@@ -60,7 +61,7 @@ const (
 
 // New writes a record to w; nil writes none, but still tells.
 func New(w io.Writer, o Origin) *Writer {
-	rw := &Writer{w: w, held: map[string]held{}, echoes: map[string]bool{}, concealed: map[string]concealment{}, sum: sha256.New()}
+	rw := &Writer{w: w, held: map[string]held{}, echoes: map[string]bool{}, concealed: map[string]concealment{}, deaf: map[string]concealment{}, sum: sha256.New()}
 	rw.encode = json.NewEncoder(&rw.line)
 	rw.encode.SetEscapeHTML(false)
 	rw.begin(o)
@@ -166,6 +167,22 @@ func (w *Writer) Conceal(port string, on bool) {
 	}
 }
 
+// ConcealHeard keeps what is heard at a port out of the record, until off takes that back: it is known that a
+// secret is in it, and not which. That something was heard is told once.
+func (w *Writer) ConcealHeard(port string, on bool) {
+	if w == nil {
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	switch {
+	case !on:
+		w.deaf[port] = open
+	case w.deaf[port] == open:
+		w.deaf[port] = concealed
+	}
+}
+
 // behind is what of bytes said at a port may be seen.
 func (w *Writer) behind(port string, b []byte) []byte {
 	var out []byte
@@ -202,6 +219,9 @@ func (w *Writer) Event(e Event) {
 	if _, said := w.echoes[e.Port]; said && e.Kind == Passed { // it may be an echo that nobody took for one
 		e.Text, _ = w.secrets.HideSaid(e.Text)
 	}
+	if e.Kind == Passed && w.deaf[e.Port] != open {
+		e.Text = secret.Hidden
+	}
 	e.Text, e.Why, e.Step = w.secrets.Hide(e.Text), w.secrets.Hide(e.Why), w.secrets.Hide(e.Step)
 	if w.secrets.Any() && e.Data != nil {
 		e.Data = w.secrets.JSON(e.Data)
@@ -222,6 +242,12 @@ func (w *Writer) Bytes(t time.Time, kind Kind, port string, b []byte) {
 	e := Event{Time: t, Kind: kind, Port: port}
 	if kind == Out && w.concealed[port] != open {
 		b = w.behind(port, b)
+	}
+	if kind == In && w.deaf[port] != open {
+		if w.deaf[port] == toldOf || len(b) == 0 {
+			return
+		}
+		w.deaf[port], b = toldOf, []byte(secret.Hidden)
 	}
 	if w.secrets.Any() {
 		key := string(kind) + port
