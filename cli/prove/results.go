@@ -35,8 +35,8 @@ func (f *resultsFlags) add(cmd *cobra.Command) {
 
 var verdictWords = []string{string(verdict.Passed), string(verdict.Failed), string(verdict.Broken), string(verdict.Undecided), string(verdict.Untested), string(verdict.Skipped), ledger.Unfinished}
 
-// open opens the ledger and reads the filter.
-func (f *resultsFlags) open(cmd *cobra.Command) (*ledger.Ledger, error) {
+// open opens the ledger, with what could not be filed before, and reads the filter.
+func (f *resultsFlags) open(sh *shell.Streams, cmd *cobra.Command) (*ledger.Ledger, error) {
 	if v := f.filter.Verdict; v != "" && !slices.Contains(verdictWords, v) {
 		return nil, shell.Usage(cmd, "--verdict: there is no verdict %q. %s", v, source.DidYouMean(v, verdictWords))
 	}
@@ -47,7 +47,14 @@ func (f *resultsFlags) open(cmd *cobra.Command) (*ledger.Ledger, error) {
 	if f.filter.Until, err = day(f.until, 1); err != nil {
 		return nil, shell.Usage(cmd, "--until: %v", err)
 	}
-	return shell.OpenLedger(cmd.Context(), f.ledger)
+	l, err := shell.OpenLedger(cmd.Context(), f.ledger)
+	if err != nil {
+		return nil, err
+	}
+	if where, err := session.LedgerPlace(f.ledger); err == nil { // it was found a moment ago
+		session.TellCaughtUp(cmd.Context(), where, func(text string) { sh.Err.Line("%s", shell.Safe(text)) })
+	}
+	return l, nil
 }
 
 // day reads a day of this machine's calendar, or a length of time before now.
@@ -76,7 +83,7 @@ latest last.`,
 		Example: "uparrot results --unit LK-0017",
 		Args:    shell.Subcommands,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			l, err := f.open(cmd)
+			l, err := f.open(sh, cmd)
 			if err != nil {
 				return err
 			}
@@ -95,7 +102,7 @@ func withLedger(sh *shell.Streams, cmd *cobra.Command, do func(cmd *cobra.Comman
 	var f resultsFlags
 	f.add(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		l, err := f.open(cmd)
+		l, err := f.open(sh, cmd)
 		if err != nil {
 			return err
 		}

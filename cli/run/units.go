@@ -264,9 +264,6 @@ func (c *unitsCommand) listUnits(cmd *cobra.Command, l *ledger.Ledger, name stri
 	if _, err := batchOf(ctx, cmd, l, name); err != nil {
 		return err
 	}
-	if err := l.Expire(ctx, name); err != nil {
-		return err
-	}
 	var list withConflicts
 	var err error
 	if list.Batch, err = l.Batch(ctx, name); err != nil {

@@ -33,6 +33,9 @@ import (
 // an error.
 const patience = 5 * time.Second
 
+// connecting is how long a database may take to answer for the first time.
+const connecting = 3 * time.Second
+
 // Ledger is an open ledger. It may be used by several goroutines.
 type Ledger struct {
 	db    *sql.DB
@@ -163,7 +166,10 @@ func Open(ctx context.Context, where string) (*Ledger, error) {
 		l.db, err = openSQLite(where)
 	}
 	if err == nil {
-		if err = l.upgrade(ctx); err != nil {
+		if err = l.connect(ctx); err == nil {
+			err = l.upgrade(ctx)
+		}
+		if err != nil {
 			err = errors.Join(err, l.db.Close())
 		}
 	}
@@ -174,6 +180,20 @@ func Open(ctx context.Context, where string) (*Ledger, error) {
 		l.file, _ = os.Stat(where) // without it nothing tells whether it was taken away
 	}
 	return l, nil
+}
+
+// connect has a database answer for the first time, so that one that does not is known soon.
+func (l *Ledger) connect(ctx context.Context) error {
+	if !l.pg {
+		return nil
+	}
+	own, cancel := context.WithTimeout(ctx, connecting)
+	defer cancel()
+	err := l.db.PingContext(own)
+	if err != nil && own.Err() != nil && ctx.Err() == nil {
+		return fmt.Errorf("the database did not answer within %v", connecting)
+	}
+	return err
 }
 
 // there reports that the file of a ledger has been taken away or exchanged since it was opened: what was
@@ -196,7 +216,7 @@ func openPostgres(where string) (*sql.DB, error) {
 	q := u.Query()
 	q.Set("search_path", "uparrot")
 	if !q.Has("connect_timeout") {
-		q.Set("connect_timeout", strconv.Itoa(int(patience/time.Second)))
+		q.Set("connect_timeout", strconv.Itoa(int(connecting/time.Second)))
 	}
 	u.RawQuery = strings.ReplaceAll(q.Encode(), "+", "%20") // as the driver reads a blank, such as in the folder of a socket
 	db, err := sql.Open("pgx", u.String())
@@ -329,6 +349,8 @@ func plain(err error) error {
 		return fmt.Errorf("another program has kept it locked for more than %v: %w", patience, err)
 	case strings.Contains(text, "file is not a database"):
 		return errors.New("not a ledger file")
+	case strings.Contains(text, "SQLSTATE 42501"): // insufficient_privilege
+		return fmt.Errorf("its role has not the rights for it: %w", err)
 	case strings.Contains(text, "SQLITE_FULL"):
 		return fmt.Errorf("the disk is full: %w", err)
 	}

@@ -81,6 +81,15 @@ func (l *Ledger) over() string {
 	return c
 }
 
+// state is the state of a unit as it would be after [Ledger.Expire], which reading does not take rights for.
+func (l *Ledger) state() string { return "CASE WHEN " + l.over() + " THEN 'broken' ELSE state END" }
+
+// why is why it is in that state.
+func (l *Ledger) why() string { return "CASE WHEN " + l.over() + " THEN " + lostStation + " ELSE why END" }
+
+// lostStation is why a unit is broken whose station was not heard of.
+const lostStation = "'the station ' || station || ' was lost with it: it was not heard of before its lease was over'"
+
 // skipLocked passes over rows that another transaction holds; SQLite lets one write at a time.
 func (l *Ledger) skipLocked() string {
 	if l.pg {
@@ -228,7 +237,7 @@ func (l *Ledger) States(ctx context.Context, batch string) (map[string]int, erro
 	}) error {
 		states[s.state] = s.n
 		return nil
-	}, "SELECT state, COUNT(*) FROM units WHERE batch = ? GROUP BY state", batch)
+	}, "SELECT "+l.state()+" AS now, COUNT(*) FROM units WHERE batch = ? GROUP BY now", batch)
 	return states, err
 }
 
@@ -248,7 +257,7 @@ func (l *Ledger) First(ctx context.Context, batch, state string, most int) ([]Ba
 			u.Lease = time.UnixMicro(lease).UTC()
 		}
 		return u, err
-	}, "SELECT number, unit, line, given, state, station, token, lease, run, why FROM units WHERE batch = ? AND (state = ? OR ? = '') ORDER BY number LIMIT ?", batch, state, state, most)
+	}, "SELECT number, unit, line, given, "+l.state()+", station, token, lease, run, "+l.why()+" FROM units WHERE batch = ? AND ("+l.state()+" = ? OR ? = '') ORDER BY number LIMIT ?", batch, state, state, most)
 }
 
 // Conflicts are those of a batch, the earliest first.
@@ -294,7 +303,7 @@ func (l *Ledger) Bind(ctx context.Context, batch, title string) error {
 // Expire makes broken what stations have claimed and not done before their lease was over.
 // Which way such a module was left is not known, so it goes out again only after [Ledger.Release].
 func (l *Ledger) Expire(ctx context.Context, batch string) error {
-	_, err := l.do(ctx, "UPDATE units SET state = 'broken', why = 'the station ' || station || ' was lost with it: it was not heard of before its lease was over' WHERE batch = ? AND unit IN (SELECT unit FROM units WHERE batch = ? AND "+l.over()+l.skipLocked()+") AND "+l.over(),
+	_, err := l.do(ctx, "UPDATE units SET state = 'broken', why = "+lostStation+" WHERE batch = ? AND unit IN (SELECT unit FROM units WHERE batch = ? AND "+l.over()+l.skipLocked()+") AND "+l.over(),
 		batch, batch)
 	return err
 }

@@ -49,6 +49,9 @@ func OpenBatch(ctx context.Context, place, name, station string, lease time.Dura
 	if b.Ledger, err = ledger.Open(ctx, where); err != nil {
 		return nil, err
 	}
+	if err := b.Ledger.MayFile(ctx); err != nil { // else a unit would be taken and done, and nothing told of it
+		return nil, errors.Join(&Unable{err.Error()}, b.Ledger.Close())
+	}
 	b.head, err = b.Ledger.Batch(ctx, name)
 	if none, ok := errors.AsType[*ledger.NoBatch](err); ok {
 		err = misuse("%v. %s", none, source.DidYouMean(name, none.Known))
@@ -179,7 +182,11 @@ func (b *Batch) Take(ctx context.Context, unit string) (*record.Claim, error) {
 		var c *record.Claim
 		err := b.Ledger.Ping(ctx)
 		if err == nil {
-			b.catchUp(ctx)
+			if !b.catchUp(ctx) { // perhaps a right was taken away meanwhile
+				err = b.Ledger.MayFile(ctx)
+			}
+		}
+		if err == nil {
 			c, err = b.Ledger.Claim(ctx, b.Name, unit, b.Station, b.Lease)
 		}
 		if c != nil {
@@ -199,14 +206,14 @@ func (b *Batch) Take(ctx context.Context, unit string) (*record.Claim, error) {
 	}
 }
 
-// catchUp files what could not be filed before; what cannot be now is told once.
-func (b *Batch) catchUp(ctx context.Context) {
+// catchUp files what could not be filed before; what cannot be now is told once. All is that nothing is left.
+func (b *Batch) catchUp(ctx context.Context) (all bool) {
 	done, err := CatchUp(ctx, b.where)
 	if len(done) > 0 {
 		b.Tell(text.Count(len(done), "record") + " filed that could not be before")
 	}
 	if err == nil || ctx.Err() != nil {
-		return
+		return err == nil
 	}
 	b.mu.Lock()
 	told := b.told[err.Error()]
@@ -215,6 +222,7 @@ func (b *Batch) catchUp(ctx context.Context) {
 	if !told {
 		b.Tell("uparrot: " + err.Error())
 	}
+	return false
 }
 
 // answers tells, once each time, that the ledger has stopped answering or does so again.

@@ -16,8 +16,7 @@ import (
 	"uparrot/core/record"
 )
 
-// pendingRecord is a note that a record of a batch is yet to be filed whole: written when its run begins,
-// taken away when the ledger has it. Its name is that of the run and the number of the program
+// pendingRecord is a note that a record is yet to be filed whole: written when its run begins, taken away when the ledger has it. Its name is that of the run and the number of the program
 // that is at it, 0 if none is any more.
 type pendingRecord struct {
 	Ledger string `json:"ledger"` // without a password
@@ -39,9 +38,6 @@ func pendingFolder(where string) (string, error) {
 // notePending notes that a record is to be filed, for whoever comes after if this program is killed:
 // before there is a record, so that none is without a note.
 func (s *Session) notePending(where string, o record.Origin, path string) error {
-	if o.Claim == nil || path == "" {
-		return nil
-	}
 	dir, err := pendingFolder(where)
 	if err == nil {
 		path, err = filepath.Abs(path)
@@ -70,8 +66,8 @@ func free(note string) error {
 	return os.Rename(note, strings.TrimSuffix(note, filepath.Ext(note))+".0")
 }
 
-// CatchUp files the records of batches that could not be filed in a ledger when they were made, or
-// whose program was killed. Done are their paths. What cannot be filed stays noted, and is the error.
+// CatchUp files the records that could not be filed in a ledger when they were made, or whose program was killed.
+// Done are their paths. What cannot be filed stays noted, and is the error.
 func CatchUp(ctx context.Context, where string) (done []string, err error) {
 	dir, err := pendingFolder(where)
 	if err != nil {
@@ -130,14 +126,18 @@ func fileNoted(note, where string) (string, error) {
 		return "", err
 	}
 	if info, serr := os.Stat(u.Record); errors.Is(serr, fs.ErrNotExist) || serr == nil && info.Size() == 0 {
-		return "", os.Remove(own) // it was killed before it began
+		err := os.Remove(own)
+		if filepath.Ext(note) == ".0" { // else it was killed before it began
+			err = errors.Join(fmt.Errorf("%s was to be filed, and is not there any more", u.Record), err)
+		}
+		return "", err
 	}
 	_, err = ledger.Add(where, u.Record)
 	if _, cut := errors.AsType[*ledger.NoVerdict](err); cut { // it is filed as what it is
 		err = nil
 	}
 	if err != nil {
-		return "", errors.Join(fmt.Errorf("file %s: %w", u.Record, err), free(own))
+		return "", errors.Join(fmt.Errorf("file %s: %w. It stays noted in %s: remove that if it is not to be filed", u.Record, err, strings.TrimSuffix(own, filepath.Ext(own))+".0"), free(own))
 	}
 	return u.Record, os.Remove(own)
 }

@@ -172,16 +172,8 @@ func (s *Session) evidence(o record.Origin, name string) error {
 		return misuse("--record %s: the file exists, and a record is never replaced. Choose another name, or give --keep-both to take the next free one", k.Record)
 	}
 	if path != "" {
-		err := s.notePending(where, o, path)
-		if err != nil {
-			s.trouble(err.Error())
-		}
-		s.w, err = record.Create(path, o)
-		if err != nil && k.Record != "" || errors.Is(err, fs.ErrNotExist) { // a mistake in the name: nothing was done yet
-			return misuse("%v", err)
-		}
-		if err != nil {
-			s.trouble(err.Error())
+		if err := s.create(where, o, path); err != nil {
+			return err
 		}
 	}
 	if s.w == nil {
@@ -199,6 +191,35 @@ func (s *Session) evidence(o record.Origin, name string) error {
 			s.filing = ledger.Begin(where, o, s.Record, trouble)
 		}
 		s.w.Tell = s.filing.Take
+	}
+	return nil
+}
+
+// create makes the record, and notes first that it is to be filed.
+func (s *Session) create(where string, o record.Origin, path string) error {
+	files := where != "" && !s.keep.NoFiling
+	note := func(path string) {
+		if err := s.notePending(where, o, path); err != nil {
+			s.trouble(err.Error())
+		}
+	}
+	if files {
+		note(path)
+	}
+	var err error
+	s.w, err = record.Create(path, o)
+	switch {
+	case err != nil && s.unfiled != "":
+		_ = os.Remove(s.unfiled) // it says nothing without the record
+		s.unfiled = ""
+	case err == nil && files && s.w.Path() != path: // it has another name, since there was one of this
+		note(s.w.Path())
+	}
+	if err != nil && s.keep.Record != "" || errors.Is(err, fs.ErrNotExist) { // a mistake in the name: nothing was done yet
+		return misuse("%v", err)
+	}
+	if err != nil {
+		s.trouble(err.Error())
 	}
 	return nil
 }
@@ -257,6 +278,7 @@ func (s *Session) filed(whole bool) (later bool) {
 		}
 	}
 	if err == nil {
+		s.catchUp()
 		return false
 	}
 	s.tell("uparrot: the run could not be written to the ledger: " + err.Error())
@@ -277,6 +299,29 @@ func (s *Session) filed(whole bool) (later bool) {
 		s.lost.Store(true)
 	}
 	return later
+}
+
+// catchUp files what could not be filed before, now that the ledger takes what it is given. A batch does so itself.
+func (s *Session) catchUp() {
+	if s.keep.Through != nil || s.ctx.Err() != nil {
+		return
+	}
+	where, err := LedgerPlace(s.keep.Ledger)
+	if err != nil {
+		return // it could not have been filed
+	}
+	TellCaughtUp(s.ctx, where, s.tell)
+}
+
+// TellCaughtUp files what could not be filed before in the ledger at a place, and tells of it.
+func TellCaughtUp(ctx context.Context, where string, tell func(string)) {
+	done, err := CatchUp(ctx, where)
+	for _, path := range done {
+		tell("filed that could not be before: " + path)
+	}
+	if err != nil && ctx.Err() == nil {
+		tell("uparrot: " + err.Error())
+	}
 }
 
 // Do does something in a session and ends it: it tells the verdict, closes the
