@@ -161,7 +161,7 @@ func TestEvidenceThatCannotBeKept(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.run("results", "--ledger", "a.sqlite").wants(t, 0, "passed") // reading needs no lock
-	run("--record", "c.record", "--ledger", "a.sqlite").wants(t, 5, "kept it locked for more than 5s", "all 25 steps", "uparrot results add c.record")
+	run("--record", "c.record", "--ledger", "a.sqlite").wants(t, 5, "kept it locked for more than 5s", "all 25 steps", "is filed by itself when the ledger can be written: c.record")
 	if err := lock.Rollback(); err != nil {
 		t.Fatal(err)
 	}

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
 	"math"
 	"slices"
 	"strings"
@@ -85,7 +86,9 @@ func (l *Ledger) over() string {
 func (l *Ledger) state() string { return "CASE WHEN " + l.over() + " THEN 'broken' ELSE state END" }
 
 // why is why it is in that state.
-func (l *Ledger) why() string { return "CASE WHEN " + l.over() + " THEN " + lostStation + " ELSE why END" }
+func (l *Ledger) why() string {
+	return "CASE WHEN " + l.over() + " THEN " + lostStation + " ELSE why END"
+}
 
 // lostStation is why a unit is broken whose station was not heard of.
 const lostStation = "'the station ' || station || ' was lost with it: it was not heard of before its lease was over'"
@@ -126,7 +129,7 @@ func (l *Ledger) inOne(ctx context.Context, do func(tx *sql.Tx) error) error {
 // Load puts units into a batch, which is made if there is none. Units that it has already are
 // left as they are; those that stand there with other values are returned, and nothing is
 // loaded then.
-func (l *Ledger) Load(ctx context.Context, b Batch, units []BatchUnit) (added int, differ []BatchUnit, err error) {
+func (l *Ledger) Load(ctx context.Context, b Batch, units iter.Seq[BatchUnit]) (added int, differ []BatchUnit, err error) {
 	head, err := json.Marshal(b.Columns)
 	if err != nil {
 		return 0, nil, err
@@ -150,7 +153,7 @@ func (l *Ledger) Load(ctx context.Context, b Batch, units []BatchUnit) (added in
 			return err
 		}
 		defer there.Close()
-		for _, u := range units {
+		for u := range units {
 			given, err := json.Marshal(u.Given) // by name in order: the same values are the same text
 			if err != nil {
 				return err

@@ -52,7 +52,7 @@ func TestClaims(t *testing.T) {
 		b := Batch{Batch: "spring", Columns: []string{"unit", "address"}, Path: "tray.csv", LoadedBy: "A. Rigger"}
 		load := func(units []BatchUnit, wantAdded int, wantDiffer string) {
 			t.Helper()
-			added, differ, err := l.Load(ctx, b, units)
+			added, differ, err := l.Load(ctx, b, slices.Values(units))
 			text := ""
 			for _, d := range differ {
 				text += d.Unit
@@ -184,7 +184,7 @@ func TestManyClaim(t *testing.T) {
 	onBoth(t, func(t *testing.T, where string) {
 		const units, stations = 120, 8
 		l, ctx := open(t, where), t.Context()
-		if _, _, err := l.Load(ctx, Batch{Batch: "spring", Columns: []string{"unit"}}, tray(units)); err != nil {
+		if _, _, err := l.Load(ctx, Batch{Batch: "spring", Columns: []string{"unit"}}, slices.Values(tray(units))); err != nil {
 			t.Fatal(err)
 		}
 		var values []string

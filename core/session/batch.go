@@ -4,9 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
+	"slices"
 	"sync"
 	"time"
-	"unicode/utf8"
 
 	"uparrot/core/ledger"
 	"uparrot/core/pace"
@@ -78,8 +79,12 @@ func (b *Batch) Units(ctx context.Context, file *procedure.File, set Inputs, dif
 	if err != nil {
 		return nil, err
 	}
-	t := &table{path: "batch " + b.Name}
-	t.head = t.line(1, b.head.Columns)
+	var lines source.Lines
+	t := &table{path: "batch " + b.Name, text: func() source.Lines { return lines }}
+	var head string
+	t.head, head = lineOf(1, b.head.Columns)
+	lines = append(lines, head)
+	var rows [][]cell
 	for i, u := range b.rows {
 		var row []string
 		for _, name := range b.head.Columns {
@@ -89,8 +94,10 @@ func (b *Batch) Units(ctx context.Context, file *procedure.File, set Inputs, dif
 			}
 			row = append(row, v)
 		}
-		t.rows = append(t.rows, t.line(i+2, row))
+		cells, text := lineOf(i+2, row)
+		rows, lines = append(rows, cells), append(lines, text)
 	}
+	t.rows = slices.Values(rows)
 	units, err := t.units(file, common, different)
 	if err != nil {
 		return nil, err
@@ -102,18 +109,16 @@ func (b *Batch) Units(ctx context.Context, file *procedure.File, set Inputs, dif
 	return units, err
 }
 
-// line is a line of a table that lies in a ledger, as it would stand in a file.
-func (t *table) line(number int, values []string) (row []cell) {
-	text := ""
+// lineOf is a line of a table that lies in a ledger, as it would stand in a file.
+func lineOf(number int, values []string) (row []cell, text string) {
 	for i, v := range values {
 		if i > 0 {
 			text += ","
 		}
-		row = append(row, cell{v, number, 1 + utf8.RuneCountInString(text)})
+		row = append(row, cell{v, number, 1 + len(text)})
 		text += v
 	}
-	t.lines = append(t.lines, text)
-	return row
+	return row, text
 }
 
 // LoadUnits puts the units of a table into a batch of a ledger, which is made if there is none. Where a
@@ -136,39 +141,40 @@ func LoadUnits(ctx context.Context, l *ledger.Ledger, path, name, by string, fil
 	if err != nil {
 		return 0, 0, err
 	}
-	if _, err := t.units(file, common, different); err != nil {
+	if err := t.hold(file, common, different, func(*UnitRow) { all++ }); err != nil {
 		return 0, 0, err
 	}
 	b := ledger.Batch{Batch: name, Path: path, LoadedBy: by}
-	var units []ledger.BatchUnit
-	b.Columns, units = t.stored()
-	added, differ, err := l.Load(ctx, b, units)
+	for _, h := range t.head {
+		b.Columns = append(b.Columns, h.text)
+	}
+	added, differ, err := l.Load(ctx, b, t.stored(b.Columns))
 	var mistakes source.Mistakes
 	for _, u := range differ {
 		mistakes = append(mistakes, t.mistake(cell{u.Unit, u.Line, 1}, fmt.Sprintf("%s stands in the batch %s already, with other values", u.Unit, name), "Leave the row out, or load the table under another name with --batch."))
 	}
-	return added, len(units), errors.Join(err, mistakes.Err())
+	return added, all, errors.Join(err, mistakes.Err())
 }
 
 // stored are the rows of a table as a ledger keeps them.
-func (t *table) stored() (columns []string, units []ledger.BatchUnit) {
-	for _, h := range t.head {
-		columns = append(columns, h.text)
-	}
-	for _, row := range t.rows {
-		u := ledger.BatchUnit{Line: row[0].line, Given: map[string]string{}}
-		for i, c := range row {
-			switch {
-			case i >= len(columns) || c.text == "":
-			case columns[i] == unitColumn:
-				u.Unit = c.text
-			default:
-				u.Given[columns[i]] = c.text
+func (t *table) stored(columns []string) iter.Seq[ledger.BatchUnit] {
+	return func(yield func(ledger.BatchUnit) bool) {
+		for row := range t.rows {
+			u := ledger.BatchUnit{Line: row[0].line, Given: map[string]string{}}
+			for i, c := range row {
+				switch {
+				case i >= len(columns) || c.text == "":
+				case columns[i] == unitColumn:
+					u.Unit = c.text
+				default:
+					u.Given[columns[i]] = c.text
+				}
+			}
+			if !yield(u) {
+				return
 			}
 		}
-		units = append(units, u)
 	}
-	return columns, units
 }
 
 // again is how long a ledger that does not answer is left alone.

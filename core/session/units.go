@@ -6,11 +6,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"io"
+	"iter"
 	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"uparrot/core/phrasebook"
@@ -42,15 +45,18 @@ const (
 // cell is a value in a table, and where it stands.
 type cell struct {
 	text         string
-	line, column int
+	line, column int // from 1; the column in bytes
 }
 
-// table is a file of rows as it was read.
+// table is rows as they were read. A large one is read anew for each look at it, not kept: it may have as many rows
+// as a shop has units in years.
 type table struct {
-	path  string
-	lines source.Lines
-	head  []cell
-	rows  [][]cell
+	path string
+	head []cell
+	// rows are the rows below the head; each is valid until the next.
+	rows iter.Seq[[]cell]
+	// text is that of the file, a line each.
+	text func() source.Lines
 }
 
 // ReadUnits reads a table of units for a procedure: CSV, with commas or semicolons, TSV or
@@ -77,18 +83,18 @@ func readTable(path string) (*table, error) {
 		return nil, misuse("--units: %v", err)
 	}
 	text = bytes.TrimPrefix(text, []byte("\ufeff")) // programs for tables begin a file so
-	t := &table{path: path, lines: source.SplitLines(string(text))}
-	if !utf8.Valid(text) {
+	file := string(text)
+	t := &table{path: path, text: sync.OnceValue(func() source.Lines { return source.SplitLines(file) })}
+	if !utf8.ValidString(file) {
 		return nil, misuse("--units %s: it is not UTF-8: save it as CSV UTF-8", path)
 	}
-	if m, is := source.Unfit(path, string(text), source.Units); is {
+	if m, is := source.Unfit(path, file, source.Units); is {
 		return nil, misuse("--units: %v. %s", m, m.Mend)
 	}
-	read := t.readCSV
 	if ext := strings.ToLower(filepath.Ext(path)); ext == ".jsonl" || ext == ".ndjson" {
-		read = t.readJSON
+		return t, t.readJSON()
 	}
-	return t, read(text)
+	return t, t.readCSV(file)
 }
 
 // given are the values of inputs that are given for all, as written.
@@ -102,45 +108,67 @@ func (g Inputs) given(file *procedure.File) (map[string]string, error) {
 }
 
 func (t *table) mistake(c cell, what, mend string) source.Mistake {
-	return source.Mistake{File: t.path, Line: c.line, Column: c.column, Width: max(1, utf8.RuneCountInString(c.text)), Text: t.lines.At(c.line), What: what, Mend: mend}
+	line := t.text().At(c.line)
+	column := 1 + utf8.RuneCountInString(line[:max(0, min(c.column-1, len(line)))])
+	return source.Mistake{File: t.path, Line: c.line, Column: column, Width: max(1, utf8.RuneCountInString(c.text)), Text: line, What: what, Mend: mend}
 }
 
-func (t *table) readCSV(text []byte) error {
-	r := csv.NewReader(bytes.NewReader(text))
-	r.FieldsPerRecord, r.TrimLeadingSpace = -1, true
-	first, _, _ := strings.Cut(string(text), "\n")
+// readCSV reads the head, and finds what cannot be read.
+func (t *table) readCSV(text string) error {
+	first, _, _ := strings.Cut(text, "\n")
+	comma, lazy := ',', false
 	switch {
 	case strings.ToLower(filepath.Ext(t.path)) == ".tsv" || strings.Contains(first, "\t"):
-		r.Comma, r.LazyQuotes = '\t', true
+		comma, lazy = '\t', true
 	case !strings.Contains(first, ",") && strings.Contains(first, ";"):
-		r.Comma = ';'
+		comma = ';'
 	}
-	for {
-		fields, err := r.Read()
-		if err == io.EOF {
-			break
-		}
-		if bad, ok := errors.AsType[*csv.ParseError](err); ok {
-			return source.Mistakes{t.mistake(cell{"", bad.Line, bad.Column}, "the row cannot be read: a quote stands where none may, or is not closed", `Quotes stand round a whole value, and twice within it: "a ""b"" c".`)}
-		} else if err != nil {
-			return misuse("--units %s: %v", t.path, err)
-		}
+	read := func(do func(row []cell) bool) error {
+		r := csv.NewReader(strings.NewReader(text))
+		r.FieldsPerRecord, r.TrimLeadingSpace, r.ReuseRecord, r.Comma, r.LazyQuotes = -1, true, true, comma, lazy
 		var row []cell
-		for i, f := range fields {
-			line, column := r.FieldPos(i)
-			row = append(row, cell{strings.TrimSpace(f), line, 1 + utf8.RuneCountInString(t.lines.At(line)[:min(column-1, len(t.lines.At(line)))])})
+		for {
+			fields, err := r.Read()
+			if err != nil {
+				return err
+			}
+			row = row[:0]
+			for i, f := range fields {
+				line, column := r.FieldPos(i)
+				row = append(row, cell{strings.TrimSpace(f), line, column})
+			}
+			if !do(row) {
+				return nil
+			}
 		}
+	}
+	err := read(func(row []cell) bool {
 		if t.head == nil {
-			t.head = row
-		} else if strings.Join(fields, "") != "" {
-			t.rows = append(t.rows, row)
+			t.head = slices.Clone(row)
 		}
+		return true
+	})
+	if bad, ok := errors.AsType[*csv.ParseError](err); ok {
+		return source.Mistakes{t.mistake(cell{"", bad.Line, bad.Column}, "the row cannot be read: a quote stands where none may, or is not closed", `Quotes stand round a whole value, and twice within it: "a ""b"" c".`)}
+	} else if err != io.EOF {
+		return misuse("--units %s: %v", t.path, err)
+	}
+	t.rows = func(yield func([]cell) bool) {
+		head := true
+		_ = read(func(row []cell) bool { // it was read whole above
+			if head || !slices.ContainsFunc(row, func(c cell) bool { return c.text != "" }) {
+				head = false
+				return true
+			}
+			return yield(row)
+		})
 	}
 	return nil
 }
 
-func (t *table) readJSON([]byte) error {
-	for i, line := range t.lines {
+func (t *table) readJSON() error {
+	var rows [][]cell
+	for i, line := range t.text() {
 		if strings.TrimSpace(line) == "" {
 			continue
 		}
@@ -162,13 +190,20 @@ func (t *table) readJSON([]byte) error {
 				row[j].text = fmt.Sprint(v)
 			}
 		}
-		t.rows = append(t.rows, row)
+		rows = append(rows, row)
 	}
+	t.rows = slices.Values(rows)
 	return nil
 }
 
 // units are the rows as units.
 func (t *table) units(file *procedure.File, common map[string]string, different []string) (*UnitTable, error) {
+	out := &UnitTable{Path: t.path}
+	return out, t.hold(file, common, different, func(u *UnitRow) { out.Rows = append(out.Rows, u) })
+}
+
+// hold holds the rows against a procedure, one after the other.
+func (t *table) hold(file *procedure.File, common map[string]string, different []string, do func(*UnitRow)) error {
 	var mistakes source.Mistakes
 	inputs := map[string]*procedure.Input{}
 	known := []string{unitColumn, portColumn}
@@ -201,10 +236,10 @@ func (t *table) units(file *procedure.File, common map[string]string, different 
 			mistakes = append(mistakes, t.mistake(here, fmt.Sprintf("there is no column %s, and the procedure needs that input", in.Name), "Add it, or give --set "+in.Name+"=... for all units."))
 		}
 	}
-	out := &UnitTable{Path: t.path}
-	for _, row := range t.rows {
+	for row := range t.rows {
 		u, wrong := t.unit(row, inputs, common, file)
-		out.Rows, mistakes = append(out.Rows, u), append(mistakes, wrong...)
+		do(u)
+		mistakes = append(mistakes, wrong...)
 	}
 	mistakes = append(mistakes, t.twice(column, append([]string{unitColumn}, different...))...)
 	for _, in := range file.Inputs {
@@ -215,7 +250,7 @@ func (t *table) units(file *procedure.File, common map[string]string, different 
 	if i, ok := column[unitColumn]; ok {
 		mistakes = append(mistakes, t.spoilt(i)...)
 	}
-	return out, mistakes.Err()
+	return mistakes.Err()
 }
 
 // bare is what is wrong with a table whatever it is for.
@@ -224,7 +259,12 @@ func (t *table) bare() (mistakes source.Mistakes) {
 	if !t.hasColumn(unitColumn) {
 		mistakes = append(mistakes, t.mistake(here, "there is no column unit", "Name each unit, such as LK-0017, in a column unit."))
 	}
-	if len(t.rows) == 0 {
+	any := false
+	for range t.rows {
+		any = true
+		break
+	}
+	if !any {
 		mistakes = append(mistakes, t.mistake(here, "there is no row below the head", "Write a row for each unit."))
 	}
 	return mistakes
@@ -308,32 +348,52 @@ func (t *table) twice(column map[string]int, names []string) (mistakes source.Mi
 		if !ok {
 			continue
 		}
-		first := map[string]cell{}
-		for _, row := range t.rows {
-			if i >= len(row) || row[i].text == "" {
+		again := t.again(i)
+		first := map[string]int{} // of those that may stand twice
+		for row := range t.rows {
+			if i >= len(row) || row[i].text == "" || !again(row[i].text) {
 				continue
 			}
 			if before, is := first[row[i].text]; is {
-				mistakes = append(mistakes, t.mistake(row[i], fmt.Sprintf("%s %s stands in line %d already", name, row[i].text, before.line), "It must differ from unit to unit."))
+				mistakes = append(mistakes, t.mistake(row[i], fmt.Sprintf("%s %s stands in line %d already", name, row[i].text, before), "It must differ from unit to unit."))
 				continue
 			}
-			first[row[i].text] = row[i]
+			first[strings.Clone(row[i].text)] = row[i].line
 		}
 	}
 	return mistakes
+}
+
+// again reports of a value in a column whether it may stand there twice; most of those that do not are known not to.
+func (t *table) again(i int) func(string) bool {
+	seed := maphash.MakeSeed()
+	var all []uint64
+	for row := range t.rows {
+		if i < len(row) {
+			all = append(all, maphash.String(seed, row[i].text))
+		}
+	}
+	slices.Sort(all)
+	twice := map[uint64]bool{}
+	for j := range all {
+		if j > 0 && all[j] == all[j-1] {
+			twice[all[j]] = true
+		}
+	}
+	return func(text string) bool { return twice[maphash.String(seed, text)] }
 }
 
 // spoilt are texts of digits that a program for tables has made numbers of: without the zeros
 // that others begin with, or with an exponent.
 func (t *table) spoilt(i int) (mistakes source.Mistakes) {
 	wide, zero := 0, false
-	for _, row := range t.rows {
+	for row := range t.rows {
 		if i < len(row) && digits(row[i].text) {
 			wide = max(wide, len(row[i].text))
 			zero = zero || strings.HasPrefix(row[i].text, "0") && len(row[i].text) > 1
 		}
 	}
-	for _, row := range t.rows {
+	for row := range t.rows {
 		if i >= len(row) {
 			continue
 		}
