@@ -51,20 +51,27 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 		signal.Stop(signals) // a second Ctrl-C ends the program at once
 	}()
 
-	a := &shell.Streams{In: in, Out: shell.Lasting(out), Err: shell.NewScreen(errOut)}
+	a := &shell.Streams{In: in, Out: shell.Lasting(out, ctx.Done()), Err: shell.NewScreen(shell.Lasting(errOut, ctx.Done()))}
 	root := root(a)
 	root.SetArgs(args)
-	root.SetOut(a.Out)
-	root.SetErr(errOut)
+	root.SetErr(a.Err.W)
 	err := unknownCommand(root, args)
 	if err == nil {
 		err = shell.Exclude(root.ExecuteContext(ctx))
 	}
-	for _, missing := range []error{shell.Lost(a.Out), shell.Lost(a.Stdout)} {
+	printed := []io.Writer{a.Out, a.Stdout}
+	if a.Stdout != nil { // then the rest goes to the other, whose loss nobody counts
+		printed = printed[1:]
+	}
+	for _, w := range printed {
+		missing := shell.Lost(w)
 		if _, verdict := errors.AsType[shell.VerdictError](err); missing != nil && !verdict && (err == nil || errors.Is(err, missing)) {
 			a.Err.Line("uparrot: what was to be printed could not be written: %s", shell.Safe(missing.Error()))
 			return shell.ExitEvidence
 		}
+	}
+	if err == nil && (shell.GaveUp(a.Out) || shell.GaveUp(a.Stdout)) {
+		err = shell.ErrInterrupted
 	}
 	if err == nil {
 		return shell.ExitPassed
@@ -183,6 +190,7 @@ Exit statuses, of every command:
 			root.AddCommand(c)
 		}
 	}
+	root.SetOut(sh.Out) // before the completions: their command keeps what is said here
 	root.SetHelpCommandGroupID("begin")
 	root.SetHelpCommand(help(sh))
 	completions(root)

@@ -167,7 +167,7 @@ func TestFullOutput(t *testing.T) {
 	for _, command := range []string{"results --ledger l.sqlite", "results --json --ledger l.sqlite", "results show last --ledger l.sqlite", "results show last --json --ledger l.sqlite", "results unit LK-1 --ledger l.sqlite",
 		"results yield --ledger l.sqlite", "results export --ledger l.sqlite", "results export --table runs --ledger l.sqlite", "phrasebook show dunlin.toml", "check at.parrot", "check --json at.parrot",
 		"report r.record", "report r.record --as csv", "report r.record --as html --out -", "schema bench", "settings read valley --json --bench larkfell.toml --no-ledger", "settings read valley --bench larkfell.toml --no-ledger",
-		"run at.parrot --json --bench larkfell.toml --no-ledger", "run at.parrot --plan --bench larkfell.toml", "tidy at.parrot", "rehearse at.parrot --json", "units list --ledger l.sqlite", "help hear", "ports", "--version"} {
+		"run at.parrot --json --bench larkfell.toml --no-ledger", "run at.parrot --plan --bench larkfell.toml", "tidy at.parrot", "rehearse at.parrot --json", "units list --ledger l.sqlite", "help hear", "ports", "completion bash", "--version"} {
 		cmd := exec.Command("bash", "-c", "'"+uparrot+"' "+command+" >/dev/full")
 		cmd.Dir = b.dir
 		out, err := cmd.CombinedOutput()

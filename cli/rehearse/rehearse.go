@@ -27,12 +27,13 @@ import (
 type rehearseCommand struct {
 	*shell.Streams
 	account.ProcedureFlags
-	seed  uint64
-	least string
-	times int
-	mend  bool
-	yes   bool
-	all   bool
+	seed   uint64
+	within time.Duration
+	least  string
+	times  int
+	mend   bool
+	yes    bool
+	all    bool
 
 	settings string        // a file of settings that are applied, in place of a procedure
 	hand     time.Duration // that a person takes for the next module
@@ -68,6 +69,7 @@ less was caught than that. A score of fewer than ten bad modules says little (st
 	fl.StringVar(&c.Answers, "answers", "", "answers to questions from a TOML file of \"QUESTION\" = ANSWER")
 	fl.Uint64Var(&c.seed, "seed", 1, "of all that is drawn: the same seed gives the same rehearsal")
 	fl.IntVar(&c.times, "times", 200, "how often the air of the bench is tried; 0 leaves it out")
+	fl.DurationVar(&c.within, "for", 10*time.Minute, "how long it may take in all; it is cut then, and undecided")
 	fl.StringVar(&c.least, "min-caught", "", "pass where at least this share is caught, such as 90%")
 	fl.BoolVar(&c.mend, "mend", false, "put the lines that would catch what was missed into the procedure, after asking")
 	fl.BoolVar(&c.yes, "yes", false, "with --mend: without asking")
@@ -125,7 +127,7 @@ func (c *rehearseCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return shell.WithExample(cmd, err)
 	}
-	play.Seed = c.seed
+	play.Seed, play.For = c.seed, c.within
 	if c.Units != "" {
 		return c.rehearseUnits(cmd, p, play)
 	}
@@ -197,6 +199,8 @@ func (c *rehearseCommand) plan(cmd *cobra.Command) (least float64, err error) {
 		return 0, shell.Usage(cmd, "--as: there is no form %q. %s", c.As, source.DidYouMean(c.As, rehearsal.Forms))
 	case c.As != "" && c.OutFile == "":
 		return 0, shell.Usage(cmd, "--as %s: name the file with --out", c.As)
+	case c.within <= 0:
+		return 0, shell.Usage(cmd, "--for %v: wanted a time such as 10m", c.within)
 	case c.times < 0 || c.times > 1_000_000:
 		return 0, shell.Usage(cmd, "--times %d is outside 0..1000000", c.times)
 	}
@@ -212,8 +216,10 @@ func (c *rehearseCommand) tell(r *rehearse.Report, chosen []string) {
 	for _, name := range chosen {
 		fmt.Fprintf(w, "  %s is %s, chosen\n", name, shell.OneLine(r.Values[name]))
 	}
-	fmt.Fprintln(w, "\ncaught of the bad modules that each step could have caught, and good ones refused:")
-	shell.Table(w, rehearsal.Steps(r))
+	if r.Runs > 0 {
+		fmt.Fprintln(w, "\ncaught of the bad modules that each step could have caught, and good ones refused:")
+		shell.Table(w, rehearsal.Steps(r))
+	}
 	c.missed(s, r)
 	for _, g := range r.Good {
 		if g.Alarm {
@@ -239,6 +245,9 @@ func (c *rehearseCommand) tell(r *rehearse.Report, chosen []string) {
 	}
 	chances(w, r)
 	notTested(w, r)
+	if r.Cut != "" {
+		fmt.Fprintf(w, "\n%s: %s.\nWhat it had not come to by then is not known\n", s.Bold("cut"), r.Cut)
+	}
 	fmt.Fprintf(w, "\nbad modules: %s\n", rehearsal.Summary(r))
 	for _, class := range rehearse.Classes {
 		if r.Count(class) > 0 {

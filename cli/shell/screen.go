@@ -83,7 +83,7 @@ func (s *Screen) Recolour() {
 
 // Drawable reports whether the other side is a terminal that can draw: one that calls itself dumb cannot.
 func Drawable(w any) bool {
-	f, ok := w.(*os.File)
+	f, ok := fileOf(w)
 	return ok && IsTerminal(w) && os.Getenv("TERM") != "dumb" && readyConsole(f)
 }
 
@@ -122,7 +122,7 @@ func (s *Screen) Draw(format string, args ...any) {
 
 // width is how many columns the terminal has; 80 where it does not say.
 func (s *Screen) width() int {
-	if f, ok := s.W.(*os.File); ok {
+	if f, ok := fileOf(s.W); ok {
 		if wide, _, err := term.GetSize(int(f.Fd())); err == nil && wide > 0 {
 			return wide
 		}
@@ -199,6 +199,6 @@ func Table(w io.Writer, rows [][]string) {
 // IsTerminal reports whether what is written to w, or read from it, is a person's at a
 // terminal.
 func IsTerminal(w any) bool {
-	f, ok := w.(*os.File)
+	f, ok := fileOf(w)
 	return ok && term.IsTerminal(int(f.Fd()))
 }

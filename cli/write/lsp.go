@@ -3,7 +3,6 @@ package write
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -354,9 +353,7 @@ func (s *server) rehearse(ctx context.Context, u uri.URI) {
 		case <-own.Done():
 			return
 		}
-		bounded, done := context.WithTimeout(own, s.rehearseFor)
-		defer done()
-		r, err := rehearsalOf(bounded, doc)
+		r, err := rehearsalOf(own, doc, s.rehearseFor)
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		now := s.docs[u]
@@ -364,8 +361,8 @@ func (s *server) rehearse(ctx context.Context, u uri.URI) {
 			return
 		}
 		now.mends, now.weak = nil, nil
-		if errors.Is(bounded.Err(), context.DeadlineExceeded) {
-			now.weak = []source.Mistake{s.cutShort(doc.Path)}
+		if err == nil && r.Cut != "" {
+			now.weak = []source.Mistake{cutShort(doc.Path, r.Cut)}
 			s.tell(ctx, now)
 			return
 		}
@@ -381,14 +378,14 @@ func (s *server) rehearse(ctx context.Context, u uri.URI) {
 }
 
 // cutShort tells that a rehearsal was not over in time: no finding must not look like a good one.
-func (s *server) cutShort(path string) source.Mistake {
+func cutShort(path, why string) source.Mistake {
 	return source.Mistake{File: path, Line: 1, Column: 1, Width: 1,
-		What: fmt.Sprintf("the rehearsal was cut after %v: what a bad module would pass is not known", s.rehearseFor),
+		What: fmt.Sprintf("the rehearsal was cut, since %s: what a bad module would pass is not known", why),
 		Mend: "Run uparrot rehearse " + filepath.Base(path) + ", or start the server with a longer --rehearse-for."}
 }
 
 // rehearsalOf rehearses a procedure on modules made of its phrasebooks.
-func rehearsalOf(ctx context.Context, d *writing.Doc) (*rehearse.Report, error) {
+func rehearsalOf(ctx context.Context, d *writing.Doc, within time.Duration) (*rehearse.Report, error) {
 	p := &session.Procedure{File: d.Procedure(), Ports: &session.Ports{}}
 	var err error
 	if p.Values, _, err = (session.Inputs{}).Chosen(p.File); err != nil {
@@ -398,6 +395,6 @@ func rehearsalOf(ctx context.Context, d *writing.Doc) (*rehearse.Report, error) 
 	if err != nil {
 		return nil, err
 	}
-	play.Seed = 1
+	play.Seed, play.For = 1, within
 	return play.Rehearse(ctx, 0)
 }

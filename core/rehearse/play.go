@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"runtime/metrics"
 	"slices"
 	"strings"
 	"sync"
@@ -36,6 +37,7 @@ type Play struct {
 	Air      bench.Air
 	Operator perform.Operator // nil if nobody answers
 	Seed     uint64
+	For      time.Duration // how long a rehearsal may take in all, in real time; 0 is ten minutes
 	// Do does something else at the ports than to perform the procedure, which then tells of the
 	// ports alone; nil performs it.
 	Do func(ctx context.Context, stations map[string]*bench.Station, events *record.Stream) perform.Result
@@ -80,7 +82,20 @@ type limitSeen struct {
 // longest is how long a performance may go on in simulated time.
 const longest = 2 * time.Hour
 
-// perform performs the procedure once.
+// Cut is a rehearsal that was ended since it went beyond a bound: nothing is known of what was not over then.
+type Cut struct{ Why string }
+
+func (e *Cut) Error() string { return "the rehearsal was cut: " + e.Why }
+
+// The bounds of one performance, in real time, statements and bytes, and of a rehearsal in all where none is said.
+const (
+	longestReal    = 30 * time.Second
+	mostStatements = 2_000_000
+	mostMemory     = 256 << 20
+	longestAll     = 10 * time.Minute
+)
+
+// perform performs the procedure once; a *[Cut] where it goes beyond a bound.
 func (p *Play) perform(ctx context.Context, s trial) (o outcome, err error) {
 	if ctx.Err() != nil {
 		return o, context.Cause(ctx)
@@ -89,24 +104,56 @@ func (p *Play) perform(ctx context.Context, s trial) (o outcome, err error) {
 	halt := func(why error) { halted.CompareAndSwap(nil, &why) }
 	defer context.AfterFunc(ctx, func() { halt(context.Cause(ctx)) })()
 	timer := time.AfterFunc(longestReal, func() {
-		halt(fmt.Errorf("it goes on without end: cut after %v %w", longestReal, context.DeadlineExceeded))
+		halt(&Cut{fmt.Sprintf("one performance goes on without end, and is not over after %v", longestReal)})
 	})
 	defer timer.Stop()
+	defer watchMemory(halt)()
+	var statements atomic.Int64
 	s.halt = func() error {
+		if statements.Add(1) > mostStatements {
+			halt(&Cut{fmt.Sprintf("one performance goes on without end, and is not over after %d statements", mostStatements)})
+		}
 		if why := halted.Load(); why != nil {
 			return *why
 		}
 		return nil
 	}
 	fault := inMadeUpTime(func() { o, err = p.inBubble(s) })
-	if why := s.halt(); why != nil && fault == nil {
-		err = why
+	if why := halted.Load(); why != nil && fault == nil {
+		err = *why
 	}
 	return o, errors.Join(err, fault)
 }
 
-// longestReal is how long one performance may take in real time.
-const longestReal = 30 * time.Second
+// watchMemory halts what takes too much memory, until it is stopped.
+func watchMemory(halt func(error)) (stop func()) {
+	before := inUse()
+	var timer *time.Timer
+	var mu sync.Mutex
+	mu.Lock()
+	defer mu.Unlock()
+	timer = time.AfterFunc(100*time.Millisecond, func() { // most are over before
+		mu.Lock()
+		defer mu.Unlock()
+		if inUse() > before+mostMemory {
+			halt(&Cut{fmt.Sprintf("one performance takes more than %d MB of memory", mostMemory>>20)})
+			return
+		}
+		timer.Reset(100 * time.Millisecond)
+	})
+	return func() {
+		mu.Lock()
+		defer mu.Unlock()
+		timer.Stop()
+	}
+}
+
+// inUse are the bytes of memory that hold something.
+func inUse() uint64 {
+	s := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}}
+	metrics.Read(s)
+	return s[0].Value.Uint64()
+}
 
 func (p *Play) inBubble(s trial) (o outcome, err error) {
 	own, cancel := context.WithCancelCause(context.Background()) // a bubble waits for nothing from outside

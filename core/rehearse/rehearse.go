@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -117,6 +118,7 @@ type Report struct {
 	Bad       []Bad             `json:"bad"`
 	Good      []Good            `json:"good"`
 	Chances   []Chance          `json:"chances"`
+	Cut       string            `json:"cut,omitempty"` // why it was ended before it was over; "" if it was not
 }
 
 // Count is how many bad modules are of a class.
@@ -140,10 +142,10 @@ func (r *Report) Alarms() (n int) {
 }
 
 // Score is the share of bad modules that was caught of those that could have been; false if there
-// were none.
+// were none, or the rehearsal was cut.
 func (r *Report) Score() (float64, bool) {
 	caught, missed := r.Count(Caught), r.Count(Missed)
-	if caught+missed == 0 {
+	if caught+missed == 0 || r.Cut != "" {
 		return 0, false
 	}
 	return float64(caught) / float64(caught+missed), true
@@ -153,8 +155,8 @@ func (r *Report) Score() (float64, bool) {
 const leastScored = 10
 
 // Verdict is failed where a bad module was missed or a good one refused; with a share of bad modules that
-// is enough (0 to 1; below 0 for none), where less was caught than that. It is undecided where the score
-// rests on fewer than ten bad modules.
+// is enough (0 to 1; below 0 for none), where less was caught than that. It is undecided where the rehearsal was
+// cut, or the score rests on fewer than ten bad modules.
 func (r *Report) Verdict(enough float64) verdict.Verdict {
 	score, any := r.Score()
 	caught := r.Count(Missed) == 0
@@ -162,6 +164,8 @@ func (r *Report) Verdict(enough float64) verdict.Verdict {
 		caught = !any || score >= enough
 	}
 	switch {
+	case r.Cut != "":
+		return verdict.Undecided
 	case !caught || r.Alarms() > 0:
 		return verdict.Failed
 	case r.Count(Caught)+r.Count(Missed) < leastScored:
@@ -181,16 +185,31 @@ func (e *NotPassed) Error() string {
 }
 
 // Rehearse performs a procedure on good and on bad modules. Times is how often the air of the bench
-// is tried; 0 leaves that out.
+// is tried; 0 leaves that out. One that goes beyond a bound is cut, and reports what was found by then.
 func (p *Play) Rehearse(ctx context.Context, times int) (*Report, error) {
+	within := cmp.Or(p.For, longestAll)
+	ctx, cancel := context.WithTimeoutCause(ctx, within, &Cut{fmt.Sprintf("it is not over after %v", within)})
+	defer cancel()
+	r := &Report{Procedure: p.File.Title, Seed: p.Seed, Bad: []Bad{}, Good: []Good{}, Chances: []Chance{}}
+	err := p.rehearse(ctx, r, times)
+	if cut, is := errors.AsType[*Cut](err); is {
+		r.Cut = cut.Why
+		return r, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+func (p *Play) rehearse(ctx context.Context, r *Report, times int) error {
 	for _, s := range p.File.Secrets {
 		text, _ := p.Values[s.Name].(string)
 		p.mask.Add(text)
 	}
-	r := &Report{Procedure: p.File.Title, Seed: p.Seed, Bad: []Bad{}, Good: []Good{}, Chances: []Chance{}}
 	first, err := p.perform(ctx, trial{seed: p.Seed})
 	if err != nil {
-		return nil, err
+		return err
 	}
 	r.ran(first)
 	for _, s := range first.res.Steps {
@@ -201,19 +220,19 @@ func (p *Play) Rehearse(ctx context.Context, times int) (*Report, error) {
 	}
 	if !fine(first.res) {
 		step, why := failedAt(first.res)
-		return nil, &NotPassed{step, why, first.res.Verdict}
+		return &NotPassed{step, why, first.res.Verdict}
 	}
 	b := &baseline{outcome: first, ran: r.ran}
 	if err := p.look(ctx, b); err != nil {
-		return nil, err
+		return err
 	}
 	if err := p.bad(ctx, r, b); err != nil {
-		return nil, err
+		return err
 	}
 	if err := p.good(ctx, r, b); err != nil {
-		return nil, err
+		return err
 	}
-	return r, p.air(ctx, r, times)
+	return p.air(ctx, r, times)
 }
 
 func (r *Report) ran(o outcome) {

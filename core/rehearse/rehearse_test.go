@@ -395,3 +395,30 @@ func TestEnded(t *testing.T) {
 		t.Errorf("%+v, %v", r, err)
 	}
 }
+
+// What goes beyond a bound is cut: it is undecided, and has no score, whatever was found by then.
+func TestCut(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		step string
+		most time.Duration
+		why  string
+	}{
+		"statements": {"repeat 1000000 times\n repeat 1000000 times\n let x = address\n end\n end", 0, "not over after 2000000 statements"},
+		"memory":     {"let t = \"0123456789\"\n repeat 16 times\n let t = t + t\n end\n repeat 100000 times\n say radio without answer: {t}\n end", 0, "takes more than 256 MB of memory"},
+		"time":       {"repeat 1000000 times\n repeat 1000000 times\n let x = address\n end\n end", 50 * time.Millisecond, "it is not over after 50ms"},
+		"some caught": {"say radio: AT~NODE={address}\n say radio: AT~NODE?\n hear radio: ~NODE: {n:int}\n if n != address\n repeat 1000000 times\n repeat 1000000 times\n let x = address\n end\n end\n end\n" +
+			"check n == address", 0, "not over after 2000000 statements"},
+	} {
+		p := play(t, head+"step \"s\"\n say radio: AT\n "+c.step+"\nend\n", map[string]any{"address": 7})
+		p.For = c.most
+		r, err := p.Rehearse(t.Context(), 0)
+		if err != nil || !strings.Contains(r.Cut, c.why) || r.Verdict(0) != verdict.Undecided {
+			t.Errorf("%s: %+v, %v", name, r, err)
+			continue
+		}
+		if score, is := r.Score(); is {
+			t.Errorf("%s has a score of %v", name, score)
+		}
+	}
+}

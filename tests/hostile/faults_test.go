@@ -30,27 +30,71 @@ import (
 	"uparrot/tests/postgres"
 )
 
-// faults is how many faults are made: a few dozen in each run of the tests, and 1000
-// with -args -faults 1000.
-var faults = flag.Int("faults", 120, "how many faults to make")
+// faults is how many faults are made: some in each run of the tests, and 1000 with -args -faults 1000; from is the
+// seed of the first, which makes one that failed again with -args -faults 1 -from SEED.
+var (
+	faults = flag.Int("faults", 120, "how many faults to make")
+	from   = flag.Int("from", 0, "the seed of the first")
+)
 
-// job is a command that a fault meets; REC, LEDGER and OUT stand for files of the trial.
+// job is a command that a fault meets; REC, LEDGER and OUT stand for files of the trial, BENCH for the stand-ins'.
 type job struct {
 	args  string
 	files bool // it writes a record and a ledger
 	ports bool // it needs the bench
+	lasts bool // it goes on until it is told to end
 }
 
+// jobs are all commands, which a test holds them against. Their number has no divisor in common with that of the
+// kinds of faults, so that each meets each.
 var jobs = []job{
-	{"run commission.parrot --bench larkfell.ports/bench.toml --port valley --set address=3 --record REC --ledger LEDGER", true, true},
-	{"link test valley summit --bench larkfell.ports/bench.toml --count 30 --every 15ms --record REC --ledger LEDGER --frames OUT.csv --plot OUT.png", true, true},
-	{"talk valley --bench larkfell.ports/bench.toml --for 500ms --record REC", false, true},
-	{"probe valley --bench larkfell.ports/bench.toml --record REC --ledger LEDGER", true, true},
-	{"results export --ledger before.sqlite --as csv --out OUT", false, false},
-	{"report before.record --as html --out OUT", false, false},
-	{"learn before.record --out OUT", false, false},
-	{"tidy ragged.parrot --write", false, false},
-	{"results add before.record --ledger LEDGER", false, false},
+	{args: "run commission.parrot BENCH --port valley --set address=3 --record REC --ledger LEDGER", files: true, ports: true},
+	{args: "link test valley summit BENCH --count 30 --every 15ms --record REC --ledger LEDGER --frames OUT.csv --plot OUT.png", files: true, ports: true},
+	{args: "talk valley BENCH --for 500ms --record REC", ports: true},
+	{args: "probe valley BENCH --record REC --ledger LEDGER", files: true, ports: true},
+	{args: "results export --ledger before.sqlite --as csv --out OUT"},
+	{args: "report before.record --as html --out OUT"},
+	{args: "learn before.record --out OUT"},
+	{args: "tidy ragged.parrot --write"},
+	{args: "results add before.record --ledger LEDGER"},
+	{args: "link capacity valley summit BENCH --trial 300ms --least 5 --record REC --ledger LEDGER --plot OUT.png", files: true, ports: true},
+	{args: "link map BENCH --count 3 --every 20ms --wait 200ms --record REC --ledger LEDGER --plot OUT.png", files: true, ports: true},
+	{args: "link answer summit BENCH --record REC", ports: true, lasts: true},
+	{args: "link plan valley summit BENCH --max-loss 2% --count 50 --times 20", ports: true},
+	{args: "link budget --speed 9600 --size 24 --phrasebook dunlin.toml --air-rate 2400 --preamble 40ms"},
+	{args: "link compare link.record link.record"},
+	{args: "loopback valley BENCH --no-ask --speeds 9600 --record REC --ledger LEDGER", files: true, ports: true},
+	{args: "watch valley BENCH --poll AT~SUPPLY? --every 100ms --for 500ms --out OUT.csv --record REC --ledger LEDGER", files: true, ports: true},
+	{args: "settings read valley summit BENCH --out OUT --record REC --ledger LEDGER", files: true, ports: true},
+	{args: "settings apply valley BENCH --set group=7 --set power=5 --yes --record REC --ledger LEDGER", files: true, ports: true},
+	{args: "settings compare valley summit BENCH --ledger LEDGER", ports: true},
+	{args: "settings restore valley BENCH --from-record settings.record --yes --record REC --ledger LEDGER", files: true, ports: true},
+	{args: "ports"},
+	{args: "check commission.parrot larkfell.toml dunlin.toml"},
+	{args: "rehearse hasty.parrot --times 10 --as html --out OUT"},
+	{args: "phrasebook new Dunlin --table guide.csv --yes --out OUT"},
+	{args: "phrasebook show dunlin.toml --as html --out OUT"},
+	{args: "phrasebook compare dunlin.toml siskin.toml"},
+	{args: "example greeting.parrot --dir ex"},
+	{args: "demo --dir demo"},
+	{args: "standin station.toml --truth OUT", lasts: true},
+	{args: "lsp", lasts: true},
+	{args: "schema phrasebook"},
+	{args: "schema units"},
+	{args: "help hear"},
+	{args: "completion bash"},
+	{args: "units load units.csv --ledger LEDGER"},
+	{args: "units list --ledger before.sqlite"},
+	{args: "units pool keys --file guide.csv --secret --pool-key key --ledger LEDGER"},
+	{args: "units release tray --ledger before.sqlite"},
+	{args: "results show last --ledger before.sqlite"},
+	{args: "results unit LK-1 --ledger before.sqlite"},
+	{args: "results settings --ledger before.sqlite"},
+	{args: "results compare last last --ledger before.sqlite"},
+	{args: "results trend power --ledger before.sqlite --plot OUT.png"},
+	{args: "results series --ledger before.sqlite"},
+	{args: "results yield --ledger before.sqlite"},
+	{args: "results --ledger before.sqlite"},
 }
 
 // hit is one fault: it is made while the command runs, and held against what must be so.
@@ -72,7 +116,7 @@ func (h *hit) file(name string) string { return filepath.Join(h.dir, name) }
 // program is a command of the program in the trial's folder; a shell may set bounds
 // before.
 func (h *hit) program(before, args string) *exec.Cmd {
-	args = strings.NewReplacer("REC", "after.record", "LEDGER", "after.sqlite", "OUT", "out").Replace(args)
+	args = strings.NewReplacer("BENCH", "--bench larkfell.ports/bench.toml", "REC", "after.record", "LEDGER", "after.sqlite", "OUT", "out").Replace(args)
 	words := append([]string{"-c", before + `exec "$0" "$@"`, uparrot}, strings.Fields(args)...)
 	cmd := exec.Command("bash", words...)
 	cmd.Dir = h.dir
@@ -175,6 +219,22 @@ func (h *hit) sound(status int, finished bool) {
 	}
 }
 
+// over waits for the end of the command, which it is told of where it would go on, and holds what is left against
+// what must be so.
+func (h *hit) over(within time.Duration, may func(status int) bool) int {
+	if h.job.lasts {
+		time.Sleep(h.soon())
+		h.cmd.Process.Signal(syscall.SIGINT)
+		may = func(status int) bool { return status <= 5 || status == 130 }
+	}
+	status := h.end(within)
+	if status < 0 && !h.job.lasts || !may(status) { // one that was told to end at once had not begun
+		h.t.Errorf("%s ended with %d:\n%s", h.job.args, status, h.out.String())
+	}
+	h.sound(status, status == 0)
+	return status
+}
+
 // start starts the command with a bound before it.
 func (h *hit) start(before string) bool {
 	h.cmd = h.program(before, h.job.args)
@@ -210,19 +270,25 @@ var kinds = []struct {
 		}
 		h.sound(status, true)
 	}},
+	{"stopped and continued", func(h *hit) {
+		if !h.start("") {
+			return
+		}
+		time.Sleep(h.soon())
+		h.cmd.Process.Signal(syscall.SIGSTOP)
+		time.Sleep(h.soon())
+		h.cmd.Process.Signal(syscall.SIGCONT)
+		h.over(60*time.Second, func(status int) bool { return status <= 5 })
+	}},
 	{"a full disk", func(h *hit) {
 		// A file may not grow beyond some KiB.
 		if !h.start(fmt.Sprintf("ulimit -f %d; ", 1+h.rnd.IntN(64))) {
 			return
 		}
-		status := h.end(30 * time.Second)
-		if status < 0 || status > 5 {
-			h.t.Errorf("%s ended with %d:\n%s", h.job.args, status, h.out.String())
-		}
+		status := h.over(30*time.Second, func(status int) bool { return status <= 5 })
 		if status == 5 && h.out.Len() == 0 {
 			h.t.Errorf("%s lost something without a word", h.job.args)
 		}
-		h.sound(status, status == 0)
 	}},
 	{"a vanished port", func(h *hit) {
 		if !h.start("") {
@@ -230,11 +296,7 @@ var kinds = []struct {
 		}
 		time.Sleep(h.soon())
 		h.stopBench()
-		status := h.end(30 * time.Second)
-		if status < 0 || status > 5 {
-			h.t.Errorf("%s ended with %d:\n%s", h.job.args, status, h.out.String())
-		}
-		h.sound(status, true)
+		h.over(30*time.Second, func(status int) bool { return status <= 5 })
 	}},
 	{"a frozen database", func(h *hit) {
 		server, freeze := h.frozenDatabase()
@@ -272,9 +334,9 @@ func silentTerminal(h *hit) {
 		return
 	}
 	time.Sleep(h.soon())
-	if h.rnd.IntN(2) == 0 {
+	if h.rnd.IntN(2) == 0 || h.job.lasts {
 		h.cmd.Process.Signal(syscall.SIGINT)
-	} else if h.rnd.IntN(2) == 0 { // as a key
+	} else { // as a key
 		person.Write([]byte{3})
 	}
 	status := h.end(20 * time.Second)
@@ -377,17 +439,21 @@ func TestFaults(t *testing.T) {
 	ends := map[string][]int{} // exit statuses, by the name of the fault
 	slots := make(chan struct{}, 3)
 	var all sync.WaitGroup
-	for seed := range *faults {
+	for n := range *faults {
+		seed := *from + n
 		slots <- struct{}{}
 		all.Go(func() {
 			defer func() { <-slots }()
 			rnd := rand.New(rand.NewPCG(uint64(seed), 13))
 			kind := kinds[seed%len(kinds)]
-			candidates := jobs
-			if strings.Contains(kind.name, "port") || strings.Contains(kind.name, "database") {
-				candidates = jobs[:2]
+			candidates := slices.DeleteFunc(slices.Clone(jobs), func(j job) bool {
+				return kind.name == "a vanished port" && !j.ports || kind.name == "a frozen database" && !strings.Contains(j.args, "LEDGER")
+			})
+			which := seed % len(candidates)
+			if len(candidates) < len(jobs) {
+				which = seed / len(kinds) % len(candidates)
 			}
-			h := &hit{t: t, rnd: rnd, dir: bench(t, before), job: candidates[seed/len(kinds)%len(candidates)], socket: socket}
+			h := &hit{t: t, rnd: rnd, dir: bench(t, before), job: candidates[which], socket: socket}
 			if h.job.ports {
 				h.startBench()
 			}
@@ -395,7 +461,7 @@ func TestFaults(t *testing.T) {
 			failed := t.Failed()
 			kind.make(h)
 			if t.Failed() && !failed {
-				t.Logf("seed %d, %s", seed, kind.name)
+				t.Logf("seed %d, %s: uparrot %s\nonce more: go test ./tests/hostile -run TestFaults -args -faults 1 -from %d", seed, kind.name, h.job.args, seed)
 			}
 			mu.Lock()
 			defer mu.Unlock()
@@ -416,11 +482,16 @@ func beforeFaults(t *testing.T) map[string]string {
 	h := &hit{t: t, dir: bench(t, nil)}
 	h.startBench()
 	defer h.stopBench()
-	if out, err := h.program("", "run commission.parrot --bench larkfell.ports/bench.toml --port valley --set address=3 --record before.record --ledger before.sqlite").CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, out)
+	for _, args := range []string{"run commission.parrot --bench larkfell.ports/bench.toml --port valley --set address=1 --record before.record --ledger before.sqlite",
+		"run commission.parrot --bench larkfell.ports/bench.toml --port summit --set address=2 --no-ledger",
+		"link test valley summit --bench larkfell.ports/bench.toml --count 10 --every 15ms --record link.record --no-ledger",
+		"settings apply valley --bench larkfell.ports/bench.toml --set power=9 --yes --unit LK-1 --record settings.record --ledger before.sqlite", "units load tray.csv --ledger before.sqlite"} {
+		if out, err := h.program("", args).CombinedOutput(); err != nil {
+			t.Fatalf("%s: %v: %s", args, err, out)
+		}
 	}
-	files := map[string]string{}
-	for _, name := range []string{"before.record", "before.sqlite", "commission.parrot"} {
+	files := map[string]string{"guide.csv": "command,meaning,range\nAT~GROUP=<group>,group of radios,0..255\n", "units.csv": "unit,address\nLK-1,11\nLK-2,12\n"}
+	for _, name := range []string{"before.record", "before.sqlite", "commission.parrot", "link.record", "settings.record"} {
 		text, err := os.ReadFile(h.file(name))
 		if err != nil {
 			t.Fatal(err)
@@ -430,4 +501,74 @@ func beforeFaults(t *testing.T) map[string]string {
 	files["ragged.parrot"] = strings.ReplaceAll(files["commission.parrot"], "    ", "      ")
 	delete(files, "commission.parrot")
 	return files
+}
+
+// Each command meets faults, and each of them each kind.
+func TestAllCommandsMeetFaults(t *testing.T) {
+	for i := 2; i <= len(kinds); i++ {
+		if len(kinds)%i == 0 && len(jobs)%i == 0 {
+			t.Errorf("%d jobs and %d kinds of faults have the divisor %d", len(jobs), len(kinds), i)
+		}
+	}
+	var all func(path ...string) []string
+	all = func(path ...string) (leaves []string) {
+		out, err := exec.Command(uparrot, append(append([]string{"__completeNoDesc"}, path...), "")...).Output()
+		if err != nil {
+			t.Fatal(path, err)
+		}
+		for word := range strings.FieldsSeq(string(out)) {
+			own := append(slices.Clone(path), word)
+			if help, err := exec.Command(uparrot, append(own, "--help")...).Output(); err == nil && strings.Contains(string(help), "\n  uparrot "+strings.Join(own, " ")) {
+				leaves = append(leaves, all(own...)...)
+			}
+		}
+		if len(leaves) == 0 {
+			return []string{strings.Join(path, " ")}
+		}
+		return leaves
+	}
+	commands := all()
+	if len(commands) < 40 {
+		t.Fatal("only these commands are known:", commands)
+	}
+	for _, c := range commands {
+		if !slices.ContainsFunc(jobs, func(j job) bool { return strings.HasPrefix(j.args+" ", c+" ") }) {
+			t.Errorf("%s meets no fault", c)
+		}
+	}
+}
+
+// Where nobody takes what is printed Ctrl-C still ends the program soon: with the status of what came before, or
+// with that of what was interrupted.
+func TestNobodyReads(t *testing.T) {
+	t.Parallel()
+	before := beforeFaults(t)
+	for _, j := range jobs {
+		if j.ports || j.lasts || strings.HasPrefix(j.args, "demo") {
+			continue
+		}
+		r, w, err := os.Pipe()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := w.SetWriteDeadline(time.Now().Add(100 * time.Millisecond)); err != nil {
+			t.Fatal(err)
+		}
+		for err == nil { // until it is full
+			_, err = w.Write(make([]byte, 4096))
+		}
+		h := &hit{t: t, dir: bench(t, before), job: j}
+		h.cmd = h.program("", j.args)
+		h.cmd.Stdout = w
+		if err := h.cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(400 * time.Millisecond)
+		h.cmd.Process.Signal(syscall.SIGINT)
+		if status := h.end(20 * time.Second); status < 0 || status > 3 && status != 130 {
+			t.Errorf("%s ended with %d", j.args, status)
+		}
+		r.Close()
+		w.Close()
+	}
 }

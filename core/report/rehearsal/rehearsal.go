@@ -129,6 +129,8 @@ func Summary(r *rehearse.Report) string {
 	words := "nothing could be caught"
 	if score, any := r.Score(); any {
 		words = fmt.Sprintf("caught %.1f %%", 100*score)
+	} else if r.Cut != "" {
+		words = "undecided, without a score, since it was cut"
 	}
 	for i, c := range rehearse.Classes {
 		words += fmt.Sprintf("%s%d %s", []string{": ", ", "}[min(i, 1)], r.Count(c), c)
@@ -163,6 +165,9 @@ func writeJUnit(w io.Writer, r *rehearse.Report) error {
 		}
 		s.Add("good modules", g.Name+" at "+g.Port, v, why, 0)
 	}
+	if r.Cut != "" {
+		s.Add("the rehearsal", "to its end", verdict.Undecided, "cut: "+r.Cut, 0)
+	}
 	return s.Write(w)
 }
 
@@ -191,7 +196,10 @@ func writeSARIF(w io.Writer, version string, file *procedure.File, r *rehearse.R
 			add("false-alarm", g.Step, fmt.Sprintf("a good module would be refused: %s at %s: %s", g.Name, g.Port, g.Why))
 		}
 	}
-	return report.WriteSARIF(w, version, map[string]string{"missed": "a bad module would pass", "false-alarm": "a good module would be refused"}, results)
+	if r.Cut != "" {
+		add("cut", "", "the rehearsal was cut, since "+r.Cut+": what it had not come to is not known")
+	}
+	return report.WriteSARIF(w, version, map[string]string{"missed": "a bad module would pass", "false-alarm": "a good module would be refused", "cut": "the rehearsal did not come to its end"}, results)
 }
 
 var page = template.Must(template.New("rehearsal").Parse(`<!DOCTYPE html>
@@ -207,7 +215,8 @@ pre { background: #f3f3f3; padding: .5rem .8rem; margin: .3rem 0; overflow-x: au
 </style></head><body>
 <h1>{{.R.Procedure}}</h1>
 <p>Rehearsed {{.R.Runs}} times, seed {{.R.Seed}}. Bad modules: {{.Summary}}. Good modules: {{len .R.Good}}, false alarms: {{.R.Alarms}}.</p>
-<p>Caught of the bad modules that each step could have caught, by what was wrong with them, and good ones refused:</p>
+{{with .R.Cut}}<p class="missed">The rehearsal was cut: {{.}}. What it had not come to by then is not known.</p>
+{{end}}<p>Caught of the bad modules that each step could have caught, by what was wrong with them, and good ones refused:</p>
 <table>
 {{range $i, $row := .Steps}}<tr>{{range $row}}{{if $i}}<td>{{.}}</td>{{else}}<th>{{.}}</th>{{end}}{{end}}</tr>
 {{end}}</table>
