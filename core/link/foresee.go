@@ -47,41 +47,30 @@ func (p Plan) lasts(frames int) time.Duration {
 	return time.Duration(max(0, frames-1))*p.Every + p.Deadline
 }
 
-// lookedAt is after how many frames a test that ends when it is sure is looked at here: each look
-// costs time, and one frame more or less is none.
-const lookedAt = 10
-
-// imagine is one test: a chain of two states, as frames are lost in bursts (Gilbert, 1960).
+// imagine is one test of a link whose frames are lost in bursts of a mean length.
 func (p Plan) imagine(loss, burst float64, rng *rand.Rand) (verdict.Verdict, int) {
 	most := *p.Limits.MaxLoss
-	leave := 1 / max(1, burst)
-	enter := 1.0
-	if loss < 1 {
-		enter = min(1, loss*leave/(1-loss))
+	link := stats.Independent(loss)
+	if burst > 1 {
+		link = stats.TwoStates(0, 1, loss, burst)
 	}
-	bad := rng.Float64() < loss
 	var r stats.Runs
 	var on *decision
-	for i := range p.Count {
-		r.Add(bad)
-		if p.Sure && (i%lookedAt == lookedAt-1 || i == p.Count-1) {
-			if decide(&on, &r, most); on != nil {
-				return on.Verdict, i + 1
-			}
+	look := lookEvery
+	link.Until(rng, p.Count, func(lost bool) bool {
+		r.Add(lost)
+		if p.Sure && (r.Frames() >= look || r.Frames() == p.Count) {
+			look = lookNext(r.Frames())
+			decide(&on, &r, most)
 		}
-		switch {
-		case burst <= 1:
-			bad = rng.Float64() < loss
-		case bad:
-			bad = rng.Float64() >= leave
-		default:
-			bad = rng.Float64() < enter
-		}
-	}
-	if p.Sure {
+		return on == nil
+	})
+	switch {
+	case on != nil:
+		return on.Verdict, r.Frames()
+	case p.Sure:
 		return verdict.Undecided, p.Count
-	}
-	if r.Lost() == p.Count { // nothing arrived
+	case r.Lost() == p.Count: // nothing arrived
 		return verdict.Failed, p.Count
 	}
 	return r.Share().Judge(most), p.Count

@@ -46,7 +46,7 @@ func TestForesee(t *testing.T) {
 	}
 	sure := p
 	sure.Sure, sure.Count = true, 20_000
-	if f := sure.Foresee(0.06, 1, 200, 7); f.Failed.Ratio != 1 || f.Frames >= 2000 || f.Most < f.Frames {
+	if f := sure.Foresee(0.06, 1, 200, 7); f.Failed.Ratio != 1 || f.Frames >= 2500 || f.Most < f.Frames {
 		t.Errorf("until it is sure: %+v", f)
 	}
 }

@@ -75,7 +75,7 @@ func (j *judging) side(r *stats.Runs, on *decision, most float64) (v verdict.Ver
 	}
 	switch s = r.Share(); {
 	case j.sure && on != nil: // what was decided on the way stays so
-		return on.Verdict, on.Share, fmt.Sprintf("; decided after %d frames, with bounds that hold however often one looks; this excludes bursts of losses up to a mean of %d", on.Frames, on.Excludes)
+		return on.Verdict, on.Share, fmt.Sprintf("; decided after %d frames, with bounds that hold however often one looks; this holds if stretches of loss come at least every %d frames", on.Frames, on.Excludes)
 	case j.sure:
 		v, s = verdict.Undecided, r.Sequence()
 	default:

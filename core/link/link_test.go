@@ -46,7 +46,7 @@ func TestVerdicts(t *testing.T) {
 		words  string
 	}{
 		{frames(".", 200), loss, verdict.Passed, "keeps"},
-		{frames(".", 50), loss, verdict.Undecided, "about 200 frames in all"}, // no zero-loss claim after fifty
+		{frames(".", 50), loss, verdict.Undecided, "about 190 frames in all"}, // no zero-loss claim after fifty
 		{frames("x........", 22), loss, verdict.Failed, "breaks"},
 		{frames("L........", 22), loss, verdict.Failed, "lost or late"}, // one waiting time decides both
 		{frames(".", 190, "x", 1, ".", 9), loss, verdict.Undecided, "frames in all"},
@@ -159,14 +159,14 @@ func TestDecidedStays(t *testing.T) {
 			}
 		}
 	}
-	send(1000, false)
+	send(2500, false)
 	if !ta.decided(now.Add(time.Second), Limits{MaxLoss: &limit}) {
-		t.Fatal("1000 frames without a loss decide nothing")
+		t.Fatal("2500 frames without a loss decide nothing")
 	}
-	send(150, true)
+	send(375, true)
 	ta.close(now.Add(time.Hour), false)
 	d := ta.direction("a", "b")
-	if d.judge(Limits{MaxLoss: &limit}, &ta.outcomes, ta.latched, true); d.Verdict != verdict.Passed || !strings.Contains(d.Why[0], "decided after 1000 frames") {
+	if d.judge(Limits{MaxLoss: &limit}, &ta.outcomes, ta.latched, true); d.Verdict != verdict.Passed || !strings.Contains(d.Why[0], "decided after 2500 frames") {
 		t.Errorf("%s: %v", d.Verdict, d.Why)
 	}
 }

@@ -29,10 +29,10 @@ func TestUntilSure(t *testing.T) {
 	for loss, want := range map[float64]struct {
 		verdict verdict.Verdict
 		most    int
-	}{0: {verdict.Passed, 800}, 0.4: {verdict.Failed, 400}, 0.1: {verdict.Undecided, 1000}} {
+	}{0: {verdict.Passed, 2200}, 0.4: {verdict.Failed, 400}, 0.1: {verdict.Undecided, 2500}} {
 		synctest.Test(t, func(t *testing.T) {
 			_, valley, summit := simtest.Radios(t, bench.Air{Seed: 4, Loss: loss, Delay: 5 * time.Millisecond}, "2")
-			test := &Test{Plan: Plan{Count: 1000, Every: 50 * time.Millisecond, Sure: true, Deadline: time.Second, Limits: Limits{MaxLoss: &limit}}, A: valley, B: summit, Sleep: time.Sleep}
+			test := &Test{Plan: Plan{Count: 2500, Every: 50 * time.Millisecond, Sure: true, Deadline: time.Second, Limits: Limits{MaxLoss: &limit}}, A: valley, B: summit, Sleep: time.Sleep}
 			if err := test.Check(); err != nil {
 				t.Fatal(err)
 			}

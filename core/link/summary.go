@@ -150,7 +150,7 @@ func (t *tally) sumUp(from, to string, g ordered) Direction {
 		Sent: sent, UnderWay: g.under, Received: t.received, Lost: sent - t.received - g.under, Late: t.late,
 		Duplicated: t.duplicated, Reordered: t.reordered, Harms: g.harms,
 		Foreign: t.foreign, ForeignBytes: t.foreignBytes,
-		Loss: g.lost.Share(), LostOrLate: g.missed.Share(), Effective: stats.Round(g.missed.Effective(), 1), Doubt: doubt(&g.missed), Together: g.lost.Together(),
+		Loss: g.lost.Share(), LostOrLate: g.missed.Share(), Effective: stats.Round(g.missed.Effective(), 1), Doubt: g.missed.Doubt(), Together: g.lost.Together(),
 		JitterMS: t.jitter.Value / 1e6, MeanDMS: stats.Round(t.jitter.Mean()/1e6, 3),
 		Bursts: g.lost.Bursts(), Minutes: append([]Minute{}, g.minutes...), Levels: g.byLevel(), Sizes: g.bySize(),
 		Strength: t.strength.Spread(), SNR: t.snr.Spread(),
@@ -181,21 +181,6 @@ func (t *tally) sumUp(from, to string, g ordered) Direction {
 		}
 	}
 	return d
-}
-
-// doubt is what the interval of a share cannot know of losses that stand together; "" if
-// there is nothing.
-func doubt(r *stats.Runs) string {
-	switch {
-	case r.Frames() == 0:
-	case r.Lost() == 0:
-		return "none was seen, so rare bursts of losses are not excluded: the bound is for losses that come singly"
-	case r.Lost() == r.Frames():
-		return "all were lost: whether that was one outage or goes on so cannot be told"
-	case r.Few():
-		return fmt.Sprintf("losses came in bursts, of which only %d were seen, too few to know how often and how long they come", r.Bursts().Runs)
-	}
-	return ""
 }
 
 // percentile is the q-th value of n, rounded up, in milliseconds; +Inf if not so many

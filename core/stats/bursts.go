@@ -22,6 +22,7 @@ type Runs struct {
 	longest         int
 	good, bad       int // frames that another followed
 	entered, leaves int
+	scales          scales
 }
 
 // Add takes in the next frame.
@@ -50,6 +51,7 @@ func (r *Runs) Add(lost bool) {
 		r.now = 0
 	}
 	r.last, r.any = lost, true
+	r.scales.add(lost)
 }
 
 // Bursts are the runs so far.
@@ -75,15 +77,22 @@ type RunsState struct {
 	Counts   [7]int // now, sum, count, longest, good, bad, entered
 	Leaves   int
 	LastLost bool
+	Scales   []scale // those that were begun; none in what earlier versions have kept
 }
 
 // State is what is known so far.
 func (r *Runs) State() RunsState {
-	return RunsState{[7]int{r.now, r.sum, r.count, r.longest, r.good, r.bad, r.entered}, r.leaves, r.last}
+	begun := 0
+	for begun < len(r.scales) && (r.scales[begun].Blocks > 0 || r.scales[begun].Filled) {
+		begun++
+	}
+	return RunsState{[7]int{r.now, r.sum, r.count, r.longest, r.good, r.bad, r.entered}, r.leaves, r.last, append([]scale{}, r.scales[:begun]...)}
 }
 
 // RunsFrom goes on from a state; any says whether there was a frame at all.
 func RunsFrom(s RunsState, any bool) Runs {
 	c := s.Counts
-	return Runs{now: c[0], sum: c[1], count: c[2], longest: c[3], good: c[4], bad: c[5], entered: c[6], leaves: s.Leaves, last: s.LastLost, any: any}
+	r := Runs{now: c[0], sum: c[1], count: c[2], longest: c[3], good: c[4], bad: c[5], entered: c[6], leaves: s.Leaves, last: s.LastLost, any: any}
+	copy(r.scales[:], s.Scales)
+	return r
 }
