@@ -35,6 +35,9 @@ func LinkProgress(sh *shell.Streams, t *link.Test) func([]link.Progress) {
 			if d.Mean > 0 {
 				part += fmt.Sprintf(", on average after %.1f ms", d.Mean.Seconds()*1000)
 			}
+			if d.Silent.Frames >= 10 && d.Received > 0 {
+				part += ", " + d.Silent.Words()
+			}
 			parts = append(parts, part)
 		}
 		text := fmt.Sprintf("%s  %s", shell.Took(time.Since(began).Round(100*time.Millisecond)), strings.Join(parts, "; "))

@@ -108,6 +108,11 @@ func comparison(sh *shell.Streams, c compared, size float64) {
 			rows = append(rows, row)
 		}
 		shell.Table(sh.Out, rows)
+		for _, side := range []compare.Side{d.A, d.B} {
+			if side.Doubt != "" {
+				fmt.Fprintf(sh.Out, "  not sure of %s: %s\n", filepath.Base(side.Name), side.Doubt)
+			}
+		}
 		first, second := filepath.Base(d.A.Name), filepath.Base(d.B.Name)
 		interval := fmt.Sprintf("%+.2f percentage points, with 95 %% confidence %+.2f to %+.2f", 100*d.Loss.Value, 100*d.Loss.Low, 100*d.Loss.High)
 		switch {

@@ -13,8 +13,8 @@ import (
 )
 
 // notAgain are flags of a link test that a call which goes on does without: how many frames,
-// and what exists by now.
-var notAgain = map[string]bool{"count": true, "max-count": true, "until-sure": true, "resume": true, "checkpoint": true, "frames": true, "plot": true, "overwrite": true, "keep-both": true}
+// how long at most, and what exists by now.
+var notAgain = map[string]bool{"count": true, "max-count": true, "until-sure": true, "resume": true, "checkpoint": true, "frames": true, "plot": true, "max-time": true, "overwrite": true, "keep-both": true}
 
 // toDecide is the call that would decide an undecided test; "" where no number of frames
 // would.

@@ -87,6 +87,16 @@ type wayState struct {
 	Minutes      []Minute      `json:"minutes"`
 	Began        time.Time     `json:"began"`
 	Levels       []Level       `json:"levels"`
+	Outages      *keptOutages  `json:"outages,omitempty"` // of earlier versions there are none
+}
+
+// keptOutages is what is kept of stretches of lost frames.
+type keptOutages struct {
+	Began   time.Time `json:"began"`
+	Now     Outage    `json:"now"`
+	Longest Outage    `json:"longest"`
+	Frames  int       `json:"frames"`
+	Lost    int       `json:"lost"`
 }
 
 // state is the tally with all frames whose fate is known, and its direction.
@@ -106,6 +116,7 @@ func (t *tally) state(from, to string, now time.Time) (wayState, Direction, outc
 		Between: t.between, Intervals: t.intervals, Jitter: t.jitter, Total: t.total, Wire: t.wire, TooFast: t.fast,
 		Strength: t.strength.Clone(), SNR: t.snr.Clone(), Fates: g.outcomes.state(), Latched: t.latched, Delays: g.delays,
 		Minutes: append([]Minute{}, g.minutes...), Began: g.began, Levels: g.byLevel(),
+		Outages: &keptOutages{g.outages.began, g.outages.now, g.outages.longest, g.outages.frames, g.outages.lost},
 	}, d, g.outcomes
 }
 
@@ -139,6 +150,10 @@ func (t *tally) restore(s wayState) error {
 	for i := range s.Levels {
 		t.levels[s.Levels[i].DBm] = &s.Levels[i]
 	}
+	if o := s.Outages; o != nil {
+		t.outages = outages{o.Began, o.Now, o.Longest, o.Frames, o.Lost}
+	}
+	t.knownOut = t.outages
 	t.goneOn = true
 	t.known, t.knownFates, t.latched = int(s.Next), s.Fates.outcomes(), s.Latched
 	return nil

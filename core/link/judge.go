@@ -74,6 +74,8 @@ func (j *judging) side(r *stats.Runs, on *decision, most float64) (v verdict.Ver
 		decide(&on, r, most)
 	}
 	switch s = r.Share(); {
+	case j.sure && on != nil && on.Why != "":
+		return on.Verdict, on.Share, fmt.Sprintf("; decided after %d frames: %s", on.Frames, on.Why)
 	case j.sure && on != nil: // what was decided on the way stays so
 		return on.Verdict, on.Share, fmt.Sprintf("; decided after %d frames, with bounds that hold however often one looks; this holds if stretches of loss come at least every %d frames", on.Frames, on.Excludes)
 	case j.sure:
@@ -83,6 +85,7 @@ func (j *judging) side(r *stats.Runs, on *decision, most float64) (v verdict.Ver
 	}
 	switch all := r.FramesInAll(most); {
 	case v != verdict.Undecided:
+	case j.sure && j.Outage != nil && j.Outage.UntilMS == 0: // more frames would tell nothing of what was before
 	case j.sure:
 		more = ": more frames would tell"
 	case all > r.Frames():

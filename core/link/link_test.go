@@ -160,7 +160,7 @@ func TestDecidedStays(t *testing.T) {
 		}
 	}
 	send(2500, false)
-	if !ta.decided(now.Add(time.Second), Limits{MaxLoss: &limit}) {
+	if !ta.decided(now.Add(time.Second), Limits{MaxLoss: &limit}, 0) {
 		t.Fatal("2500 frames without a loss decide nothing")
 	}
 	send(375, true)

@@ -11,6 +11,7 @@ import (
 // ordered is what needs the frames in the order of sending.
 type ordered struct {
 	outcomes
+	outages outages
 	delays  stats.Blocks // latencies in ms, +Inf of a lost frame
 	under   int          // frames that were on their way when it ended
 	harms   Harms
@@ -64,6 +65,7 @@ func (g *ordered) add(r Row, limit time.Duration) {
 	}
 	lost := r.State == Lost
 	g.outcomes.add(r, limit)
+	g.outages.add(r)
 	g.delays.Add(msOf(r))
 	if n := len(g.sizes); n > 0 {
 		size := &g.sizes[int(r.Number)%n]

@@ -47,6 +47,7 @@ type Progress struct {
 	Sent, Received int
 	Mean           time.Duration // latency so far; 0 if nothing has arrived
 	Missed         int           // of those older than the deadline
+	Silent         Outage        // the stretch of these that is lost at present; of no frames if the last has come
 	Last           time.Time     // when something arrived last; zero if nothing has
 	Strength       float64       // of that, in dBm; NaN if it is not told
 	Trend          string        // rising, falling or steady; "" if it is not told
@@ -269,7 +270,7 @@ func (t *running) send(ctx context.Context) error {
 		default:
 		}
 		for _, w := range ways {
-			if !t.Sure || !w.to.counts.decided(now, t.Limits) {
+			if !t.Sure || !w.to.counts.decided(now, t.Limits, t.Count) {
 				return false
 			}
 		}

@@ -58,6 +58,7 @@ type Direction struct {
 	LostOrLate   stats.Share     `json:"lost_or_late"`     // what a limit of loss judges: one waiting time decides both (RFC 7680)
 	Effective    float64         `json:"effective_frames"` // so many independent frames would tell as much of the loss
 	Doubt        string          `json:"doubt,omitempty"`  // what the interval of the loss cannot know
+	Outage       *Outage         `json:"outage,omitempty"` // the longest stretch of which nothing came, where it is no chance
 	Together     bool            `json:"losses_together"`  // more than independent losses do in one of twenty tests
 	Bursts       stats.Bursts    `json:"bursts"`
 	Minutes      []Minute        `json:"minutes"`
@@ -120,7 +121,14 @@ type Latency struct {
 
 	// Intervals are the 95 % intervals of percentiles, by their names as above.
 	Intervals map[string]Bounds `json:"intervals,omitempty"`
+
+	// Effective is how many independent frames would tell as much of the percentile that is known least; 0 where that
+	// is not told.
+	Effective float64 `json:"effective_frames,omitempty"`
 }
+
+// FewEffective is under how many effective frames the intervals of a latency are too narrow: see docs/link.md.
+const FewEffective = 30
 
 // Bounds are those of an interval, in milliseconds: 0 or +Inf where so few frames give
 // none.
@@ -150,7 +158,7 @@ func (t *tally) sumUp(from, to string, g ordered) Direction {
 		Sent: sent, UnderWay: g.under, Received: t.received, Lost: sent - t.received - g.under, Late: t.late,
 		Duplicated: t.duplicated, Reordered: t.reordered, Harms: g.harms,
 		Foreign: t.foreign, ForeignBytes: t.foreignBytes,
-		Loss: g.lost.Share(), LostOrLate: g.missed.Share(), Effective: stats.Round(g.missed.Effective(), 1), Doubt: g.missed.Doubt(), Together: g.lost.Together(),
+		Loss: g.lost.Share(), LostOrLate: g.missed.Share(), Effective: stats.Round(g.missed.Effective(), 1), Doubt: g.missed.Doubt(), Outage: g.outages.outage(), Together: g.lost.Together(),
 		JitterMS: t.jitter.Value / 1e6, MeanDMS: stats.Round(t.jitter.Mean()/1e6, 3),
 		Bursts: g.lost.Bursts(), Minutes: append([]Minute{}, g.minutes...), Levels: g.byLevel(), Sizes: g.bySize(),
 		Strength: t.strength.Spread(), SNR: t.snr.Spread(),
@@ -211,8 +219,10 @@ var shares = map[string]float64{"median": 0.5, "p90": 0.9, "p95": 0.95, "p99": 0
 
 func intervals(b *stats.Blocks, l *Latency) map[string]Bounds {
 	all := map[string]Bounds{}
+	l.Effective = math.Inf(1)
 	for name, v := range l.percentiles() {
 		q := b.Quantile(shares[name])
+		l.Effective = min(l.Effective, stats.Round(q.Effective, 1))
 		all[name] = Bounds{min(v, record.Number(stats.Round(q.Low, 3))), max(v, record.Number(stats.Round(q.High, 3)))}
 	}
 	return all

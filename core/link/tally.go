@@ -100,6 +100,7 @@ type tally struct {
 	// was decided.
 	known      int
 	knownFates outcomes
+	knownOut   outages
 	lookAgain  int // frames that must be known for the next look
 	latched    latched
 }
@@ -116,6 +117,7 @@ type decision struct {
 	Verdict  verdict.Verdict `json:"verdict"`
 	Frames   int             `json:"frames"`
 	Share    stats.Share     `json:"share"`           // with bounds that hold however often one looks
+	Why      string          `json:"why,omitempty"`   // where it was not the evidence that decided
 	Excludes int             `json:"excludes_bursts"` // how often stretches of loss must come at least, in frames, for one to have been met in 95 % of tests
 }
 
@@ -125,7 +127,7 @@ func decide(d **decision, r *stats.Runs, most float64) {
 		return
 	}
 	if v := r.Sequential(most); v != verdict.Undecided {
-		*d = &decision{v, r.Frames(), r.Sequence(), r.Excludes()}
+		*d = &decision{Verdict: v, Frames: r.Frames(), Share: r.Sequence(), Excludes: r.Excludes()}
 	}
 }
 
@@ -344,7 +346,7 @@ func lookNext(n int) int { return n + max(lookEvery, n/200) }
 // decided reports whether the limits are decided by the frames that were sent
 // longer than the deadline ago: a younger one that is missing may still come,
 // while one that has come has, so younger ones would flatter.
-func (t *tally) decided(now time.Time, l Limits) bool {
+func (t *tally) decided(now time.Time, l Limits, count int) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.learn(now)
@@ -355,9 +357,15 @@ func (t *tally) decided(now time.Time, l Limits) bool {
 	}
 	if l.MaxLoss != nil {
 		decide(&t.latched.Loss, &t.knownFates.missed, *l.MaxLoss)
+		if t.latched.Loss == nil {
+			t.latched.Loss = t.hopeless(&t.knownFates.missed, *l.MaxLoss, count, now)
+		}
 	}
 	if l.MaxP95MS != nil {
 		decide(&t.latched.P95, &t.knownFates.slow, p95Share)
+		if t.latched.P95 == nil {
+			t.latched.P95 = t.hopeless(&t.knownFates.slow, p95Share, count, now)
+		}
 	}
 	return (l.MaxLoss == nil || t.latched.Loss != nil) && (l.MaxP95MS == nil || t.latched.P95 != nil)
 }
@@ -386,6 +394,7 @@ func (t *tally) learnOne(r Row) {
 	t.known++
 	if r.State != UnderWay {
 		t.knownFates.add(r, t.over)
+		t.knownOut.add(r)
 	}
 }
 
@@ -431,7 +440,7 @@ func (t *tally) progress(from, to string) Progress {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.learn(time.Now())
-	p := Progress{From: from, To: to, Sent: int(t.next), Received: t.received, Missed: t.knownFates.lost.Lost(), Last: t.lastCame, Strength: math.NaN()}
+	p := Progress{From: from, To: to, Sent: int(t.next), Received: t.received, Missed: t.knownFates.lost.Lost(), Last: t.lastCame, Silent: t.knownOut.now, Strength: math.NaN()}
 	if t.trend.any {
 		p.Strength, p.Trend = t.trend.last, t.trend.words()
 	}

@@ -31,6 +31,9 @@ func LinkRows(sum link.Summary, d link.Direction) [][2]string {
 	if d.Doubt != "" {
 		rows = append(rows, [2]string{"not sure", d.Doubt})
 	}
+	if d.Outage != nil {
+		rows = append(rows, [2]string{"outage", d.Outage.Words()})
+	}
 	if d.LatencyMS != nil {
 		rows = append(rows, latencyRows(sum, d)...)
 	}
@@ -84,7 +87,10 @@ func latencyRows(sum link.Summary, d link.Direction) [][2]string {
 		rows = append(rows, [2]string{"timing error", words})
 	}
 	if in := l.Intervals; in != nil {
-		rows = append(rows, [2]string{"how sure", fmt.Sprintf("median %s, 95 %% %s, 99 %% %s, each with 95 %% confidence", bounds(in["median"]), bounds(in["p95"]), bounds(in["p99"]))})
+		rows = append(rows, [2]string{"how sure", fmt.Sprintf("median %s, 95 %% %s, 99 %% %s, each with 95 %% confidence%s", bounds(in["median"]), bounds(in["p95"]), bounds(in["p99"]), effective(l))})
+		if l.Effective > 0 && l.Effective < link.FewEffective {
+			rows = append(rows, [2]string{"not sure", fmt.Sprintf("frames near one another take alike long, so these are worth %.0f independent ones: under %d the intervals of the latency are too narrow", l.Effective, link.FewEffective)})
+		}
 	}
 	if p := d.PlannedMS; p != nil {
 		rows = append(rows, [2]string{"from the plan", fmt.Sprintf("median %s; %s: sending was held up, and this counts the wait", MS(p.Median), within(p, 3))})
@@ -93,6 +99,14 @@ func latencyRows(sum link.Summary, d link.Direction) [][2]string {
 		rows = append(rows, [2]string{"sending", fmt.Sprintf("every %.1f ms, planned %.1f; sender lag: p95 %.1f ms, max %.1f", d.KeptMS, sum.EveryMS, d.Lag.P95, d.Lag.Max)})
 	}
 	return append(rows, [2]string{"variation", fmt.Sprintf("%.1f ms from the least to the 99th percentile of those received (RFC 5481); jitter %.1f ms (RFC 3550), on average %.1f", d.VariationMS, d.JitterMS, d.MeanDMS)})
+}
+
+// effective is how many independent frames would tell as much of a latency, in words.
+func effective(l *link.Latency) string {
+	if l.Effective <= 0 {
+		return ""
+	}
+	return fmt.Sprintf(", by %.0f effective frames", l.Effective)
 }
 
 // MS is a latency in words: that of a lost frame is greater than any other.

@@ -8,6 +8,8 @@ import (
 	"math"
 	"math/rand/v2"
 	"sort"
+
+	"gonum.org/v1/gonum/mathext"
 )
 
 // Blocks are values in the order in which they came, in at most 64 consecutive blocks of
@@ -275,6 +277,9 @@ func Permutation(a, b *Blocks) Ranks {
 		return Ranks{P: 1, Corrected: 1, Effect: 0.5}
 	}
 	la, lb := a.batches(), b.batches()
+	if wa, wb := perBlock(la), perBlock(lb); max(wa, wb) >= 2*min(wa, wb) { // blocks of unequal size are not dealt out alike
+		return welch(a, b, la, lb)
+	}
 	for size := max(perBlock(la), perBlock(lb)); perBlock(la)*2 <= size && len(la) > 1; {
 		la = merged(la, 2)
 	}
@@ -311,6 +316,42 @@ func Permutation(a, b *Blocks) Ranks {
 	qa, qb := a.Quantile(0.5).Value, b.Quantile(0.5).Value
 	if r.Shift = qa - qb; math.IsInf(qa, 0) || math.IsInf(qb, 0) {
 		r.Shift = 0
+	}
+	return r
+}
+
+// welch tells two samples apart whose blocks are of unequal size: their mean ranks, with the variance of each by its
+// own batches, and Student's t with the degrees of freedom of B. L. Welch (Biometrika 34, 1947).
+func welch(a, b *Blocks, la, lb []block) Ranks {
+	rank := midranks(append(append([]block{}, la...), lb...))
+	of := func(list []block) (mean, variance, df float64) {
+		by, df := inflation(list, func(bin int32) float64 { return rank[bin] })
+		var n, sum, squares float64
+		for _, one := range list {
+			for bin, count := range one.bins {
+				sum, squares, n = sum+rank[bin]*float64(count), squares+rank[bin]*rank[bin]*float64(count), n+float64(count)
+			}
+		}
+		mean = sum / n
+		return mean, max(0, squares/n-mean*mean) * by / max(1, n-1), max(1, df)
+	}
+	ma, va, fa := of(la)
+	mb, vb, fb := of(lb)
+	na := 0.0
+	for _, one := range la {
+		na += float64(one.n)
+	}
+	r := Ranks{P: 1, Effect: effect([]float64{ma * na}, a.N(), b.N())}
+	if v := va + vb; v > 0 {
+		df := v * v / (va*va/fa + vb*vb/fb)
+		t := (ma - mb) / math.Sqrt(v)
+		r.P = mathext.RegIncBeta(df/2, 0.5, df/(df+t*t)) // both sides
+	} else if ma != mb {
+		r.P = 0
+	}
+	r.Corrected = r.P
+	if qa, qb := a.Quantile(0.5).Value, b.Quantile(0.5).Value; !math.IsInf(qa, 0) && !math.IsInf(qb, 0) {
+		r.Shift = qa - qb
 	}
 	return r
 }

@@ -178,6 +178,9 @@ func (r *Runs) careful(burst int) (n, lost float64) {
 	}
 	m, frames := r.memory(), float64(r.Frames())
 	inflation := m.inflation
+	if r.sum == r.Frames() { // one outage, as far as is known
+		inflation = 2*frames - 1
+	}
 	if m != independent {
 		inflation *= 1 + 2/math.Sqrt(max(1, r.stretches(m, frames)))
 	}

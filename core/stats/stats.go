@@ -90,12 +90,12 @@ func Newcombe(a, b Share) Difference {
 // FramesToShow is how many frames each of two runs needs so that a difference of
 // loss of a given size about a common loss is shown in four cases of five, at 95 %
 // confidence (J. L. Fleiss, Statistical Methods for Rates and Proportions, 1981,
-// without continuity correction).
-func FramesToShow(loss, size float64) int {
+// without continuity correction). Inflation is by how much dependence on one another raises the variance, at least 1.
+func FramesToShow(loss, size, inflation float64) int {
 	power := normalQuantile(0.8)
 	p1, p2 := loss, min(1, loss+size)
 	spread := p1*(1-p1) + p2*(1-p2)
-	return int(math.Ceil((z + power) * (z + power) * spread / (size * size)))
+	return int(math.Ceil((z + power) * (z + power) * spread * inflation / (size * size)))
 }
 
 // Bin is a latency and how often it was met.

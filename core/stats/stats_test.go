@@ -104,7 +104,7 @@ func TestKnownValues(t *testing.T) {
 			t.Errorf("%v: %d frames are not the least", most, want)
 		}
 	}
-	near("frames", float64(FramesToShow(0.01, 0.01)), 2316, 10)
+	near("frames", float64(FramesToShow(0.01, 0.01, 1)), 2316, 10)
 }
 
 // The two-state model is found again in what it has drawn.

@@ -380,3 +380,55 @@ func TestBlocksInFiles(t *testing.T) {
 		}
 	}
 }
+
+// Equal links are called different in a twentieth of comparisons, also where one test is far shorter than the other,
+// and where losses come in stretches; and so many frames show a difference as it is said, in four cases of five.
+func TestTruthOfComparing(t *testing.T) {
+	t.Parallel()
+	n, slack := rounds()
+	for _, c := range []struct{ short, long int }{{60, 20_000}, {200, 5000}, {1000, 1000}} {
+		rng := rand.New(rand.NewPCG(uint64(c.short), uint64(c.long)))
+		different := 0
+		for range n {
+			var a, b Blocks
+			for range c.short {
+				a.Add(50 * math.Exp(0.3*rng.NormFloat64()))
+			}
+			for range c.long {
+				b.Add(50 * math.Exp(0.3*rng.NormFloat64()))
+			}
+			different += count(Permutation(&a, &b).P < 0.05)
+		}
+		if d := float64(different) / float64(n); d > 0.07+slack(0.07) {
+			t.Errorf("%d and %d frames: equal latencies are different in %.3f", c.short, c.long, d)
+		}
+	}
+	for _, l := range []Link{Independent(0.05), TwoStates(0, 0.5, 0.1, 20), TwoStates(0.01, 0.5, 0.1, 60)} {
+		rng := rand.New(rand.NewPCG(7, uint64(1e6*l.Loss(1))))
+		different, shown := 0, 0
+		for range n {
+			var a, b, worse Runs
+			l.Play(rng, 5000, a.Add)
+			l.Play(rng, 5000, b.Add)
+			different += count(Newcombe(a.Share(), b.Share()).Shown())
+			size := 0.02
+			frames := FramesToShow(l.Loss(1), size, float64(a.Frames())/a.Effective())
+			more := l
+			if more.Share > 0 {
+				more.Share += size / (l.Bad - l.Good)
+			} else {
+				more.Good += size
+			}
+			var first Runs
+			l.Play(rng, frames, first.Add)
+			more.Play(rng, frames, worse.Add)
+			shown += count(Newcombe(worse.Share(), first.Share()).Low > 0)
+		}
+		if d := float64(different) / float64(n); d > 0.06+slack(0.06) {
+			t.Errorf("%s: equal losses are different in %.3f", l.Name, d)
+		}
+		if s := float64(shown) / float64(n); s < 0.78-slack(0.8) || s > 0.9+slack(0.9) {
+			t.Errorf("%s: so many frames show a difference in %.3f", l.Name, s)
+		}
+	}
+}

@@ -102,6 +102,7 @@ type Side struct {
 	Sent    int           `json:"sent"`
 	Lost    int           `json:"lost"`
 	Loss    stats.Share   `json:"loss"`
+	Doubt   string        `json:"doubt,omitempty"` // what its interval cannot know
 	Latency *link.Latency `json:"latency_ms"`
 }
 
@@ -116,8 +117,8 @@ func Runs(nameA string, a link.Summary, nameB string, b link.Summary, size float
 		da, db := &a.Directions[i], &b.Directions[i]
 		c := Comparison{
 			Direction: da.From + " to " + da.To,
-			A:         Side{nameA, da.Sent, da.Lost, da.Loss, da.LatencyMS},
-			B:         Side{nameB, db.Sent, db.Lost, db.Loss, db.LatencyMS},
+			A:         Side{nameA, da.Sent, da.Lost, da.Loss, da.Doubt, da.LatencyMS},
+			B:         Side{nameB, db.Sent, db.Lost, db.Loss, db.Doubt, db.LatencyMS},
 			Loss:      stats.Newcombe(da.Loss, db.Loss),
 			Ranks:     stats.Ranks{P: 1, Corrected: 1, Effect: 0.5},
 		}
@@ -135,8 +136,16 @@ func Runs(nameA string, a link.Summary, nameB string, b link.Summary, size float
 		}
 		c.LossShown, c.Slower = c.Loss.Shown() && c.Order == "", c.Ranks.Shown() && c.Order == ""
 		common := stats.Wilson(da.Lost+db.Lost, da.Sent+db.Sent).Ratio
-		c.MoreToSay = stats.FramesToShow(common, size)
+		c.MoreToSay = stats.FramesToShow(common, size, max(inflation(da), inflation(db)))
 		all = append(all, c)
 	}
 	return all, nil
+}
+
+// inflation is so many frames as tell of loss what one independent frame would.
+func inflation(d *link.Direction) float64 {
+	if known := d.Sent - d.UnderWay; d.Effective > 0 && known > 0 {
+		return max(1, float64(known)/d.Effective)
+	}
+	return 1
 }
