@@ -1,9 +1,11 @@
 package prove
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -19,7 +21,7 @@ import (
 )
 
 func resultsTrend(sh *shell.Streams) *cobra.Command {
-	var plot string
+	var plot, step, in string
 	files := &shell.Outputs{}
 	cmd := withLedger(sh, &cobra.Command{
 		Use:   "trend MEASUREMENT",
@@ -50,8 +52,16 @@ that: Ppk by the spread of all values (ISO 22514-2), Cpk by that of neighbouring
 		if err != nil {
 			return err
 		}
+		if step != "" || cmd.Flags().Changed("in") {
+			t = ledger.NewTrend(t.What, slices.DeleteFunc(t.Values, func(v ledger.Value) bool {
+				return step != "" && v.Step != step || cmd.Flags().Changed("in") && v.Unit != in
+			}))
+		}
 		if t.N == 0 {
 			return &session.Misuse{What: fmt.Sprintf("no run that was asked for has measured %q", args[0])}
+		}
+		if plot != "" && len(t.Parts) > 0 {
+			return &session.Misuse{What: fmt.Sprintf("%q is measured %s: choose one for the picture with --step or --in", args[0], partsOf(t))}
 		}
 		if plot != "" {
 			if err := trendPicture(sh, files, plot, t); err != nil {
@@ -61,13 +71,44 @@ that: Ppk by the spread of all values (ISO 22514-2), Cpk by that of neighbouring
 		if sh.JSON {
 			return sh.PrintJSON(t)
 		}
+		if len(t.Parts) > 0 {
+			sh.Err.Line("%q is measured %s: each by itself", shell.OneLine(args[0]), shell.OneLine(partsOf(t)))
+			for _, part := range t.Parts {
+				showTrend(sh, part)
+				fmt.Fprintln(sh.Out)
+			}
+			return nil
+		}
 		showTrend(sh, t)
 		return nil
 	})
 	files.Add(cmd)
 	cmd.Flags().StringVar(&plot, "plot", "", "draw the values over time to this file, .png or .svg")
+	cmd.Flags().StringVar(&step, "step", "", "only as this step has measured it")
+	cmd.Flags().StringVar(&in, "in", "", "only as measured in this unit, such as mV")
 	cmd.Flags().BoolVar(&sh.JSON, "json", false, "print the result as JSON")
 	return cmd
+}
+
+// partsOf are the units of measurement and the steps of a trend, in words.
+func partsOf(t ledger.Trend) string {
+	var units, steps []string
+	for _, p := range t.Parts {
+		if unit := cmp.Or(p.Unit, "no unit"); !slices.Contains(units, unit) {
+			units = append(units, unit)
+		}
+		if step := fmt.Sprintf("%q", p.Step); !slices.Contains(steps, step) {
+			steps = append(steps, step)
+		}
+	}
+	var words []string
+	if len(units) > 1 {
+		words = append(words, "in "+strings.Join(units, " and "))
+	}
+	if len(steps) > 1 {
+		words = append(words, "in the steps "+strings.Join(steps, ", "))
+	}
+	return strings.Join(words, ", and ")
 }
 
 func trendPicture(sh *shell.Streams, files *shell.Outputs, file string, t ledger.Trend) error {
@@ -96,7 +137,11 @@ const mostUnits = 40
 
 func showTrend(sh *shell.Streams, t ledger.Trend) {
 	s := shell.NewScreen(sh.Out)
-	fmt.Fprintf(sh.Out, "%s: %s at %s, %s to %s\n", s.Bold(shell.OneLine(t.What)), shell.Count(t.N, "value"), shell.Count(t.Units, "unit"), localMinute(t.Values[0].Run.Began), localMinute(t.Values[t.N-1].Run.Began))
+	name := s.Bold(shell.OneLine(t.What))
+	if t.Step != "" {
+		name += fmt.Sprintf(" in %q", shell.OneLine(t.Step))
+	}
+	fmt.Fprintf(sh.Out, "%s: %s at %s, %s to %s\n", name, shell.Count(t.N, "value"), shell.Count(t.Units, "unit"), localMinute(t.Values[0].Run.Began), localMinute(t.Values[t.N-1].Run.Began))
 	byUnit := map[string][]ledger.Value{}
 	var units []string
 	for _, v := range t.Values {
@@ -158,5 +203,15 @@ func trendRows(t ledger.Trend) [][]string {
 	}
 	index("Ppk", "spread of all values", t.Ppk)
 	index("Cpk", "spread of neighbouring values", t.Cpk)
+	if t.Means {
+		rows = append(rows, []string{"capability", "not told: these are means of values over time, and what they average spreads more"})
+	}
+	if d := t.Drift; d != nil {
+		words := fmt.Sprintf("%s a day, with 95 %% confidence %s to %s (line of least squares)", shell.WithUnit(shell.PlainNumber(d.Value), t.Unit), shell.PlainNumber(d.Low), shell.PlainNumber(d.High))
+		if !d.Shown() {
+			words = fmt.Sprintf("none shown: %s to %s a day (line of least squares)", shell.PlainNumber(d.Low), shell.WithUnit(shell.PlainNumber(d.High), t.Unit))
+		}
+		rows = append(rows, []string{"drift", words})
+	}
 	return rows
 }

@@ -17,7 +17,8 @@ func resultsYield(sh *shell.Streams) *cobra.Command {
 		Short: "Show how many units passed at first and in the end, and where they failed",
 		Long: `Tells for each procedure how many units passed in their first run and how many in
 their last, with 95 % intervals (Wilson), and which steps failed. A run that never came
-to its end has not passed. Runs that named no unit are counted apart.`,
+to its end has not passed. Runs that named no unit are counted apart. --since and
+--until choose units by their first run; their later runs count up to --until.`,
 		Example: "uparrot results yield --since 2026-11-02",
 		Args:    shell.Args(0, 0, "no arguments"),
 	}, func(cmd *cobra.Command, l *ledger.Ledger, f ledger.Filter, _ []string) error {
@@ -27,6 +28,10 @@ to its end has not passed. Runs that named no unit are counted apart.`,
 		}
 		if sh.JSON {
 			return sh.PrintJSON(yields)
+		}
+		if len(yields) == 0 {
+			sh.Err.Line("no unit whose first run is among those that were asked for, in %s", shell.Safe(l.Where()))
+			return nil
 		}
 		s := shell.NewScreen(sh.Out)
 		for i, y := range yields {

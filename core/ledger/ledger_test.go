@@ -187,7 +187,7 @@ func TestLedger(t *testing.T) {
 			units, runs, first, last int
 		}{
 			{Filter{Since: noon.Add(90 * time.Minute)}, 1, 2, 0, 0}, // LK-1 began before; the run without a unit counts among the runs
-			{Filter{Until: noon.Add(30 * time.Minute)}, 1, 2, 0, 1}, // LK-1 passed in the end
+			{Filter{Until: noon.Add(30 * time.Minute)}, 1, 1, 0, 0}, // LK-1 passed only after that
 			{Filter{Verdict: "failed"}, 1, 2, 0, 1},
 			{Filter{Unit: "LK-1"}, 1, 2, 0, 1},
 		} {
@@ -195,6 +195,13 @@ func TestLedger(t *testing.T) {
 			if err != nil || len(ys) != 1 {
 				t.Errorf("%+v: %+v, %v", c.filter, ys, err)
 				continue
+			}
+			failed := 0
+			for _, st := range ys[0].Steps {
+				failed += st.Units
+			}
+			if most := ys[0].Units - int(math.Round(ys[0].First.Ratio*float64(ys[0].Units))); failed > most {
+				t.Errorf("%+v: %d units failed at a step, and %d did not pass at first", c.filter, failed, most)
 			}
 			if y := ys[0]; y.Units != c.units || y.Runs != c.runs || y.First.Ratio != float64(c.first)/float64(c.units) || y.Final.Ratio != float64(c.last)/float64(c.units) {
 				t.Errorf("%+v: %+v", c.filter, y)
@@ -244,6 +251,37 @@ func TestTrend(t *testing.T) {
 	if half := 1.959963985 * math.Sqrt(1.0/54+0.5/10); !near(tr.Ppk.High-tr.Ppk.Value, half) {
 		t.Errorf("interval %v, want ± %v", tr.Ppk, half)
 	}
+	values[3].OfSeries = true
+	if tr := NewTrend("x", values); !tr.Means || tr.Ppk != nil || tr.Cpk != nil {
+		t.Errorf("means of series give %+v", tr)
+	}
+	values[3].OfSeries = false
+	// What differs in its unit or its step is no heap; a drift is told by its slope: 3 mV a day here.
+	var mixed []Value
+	for i := range 20 {
+		v := Value{Measurement: record.Measurement{Value: record.Number(3.3 + 0.003*float64(i) + 0.0001*float64(i%2)), Unit: "V", Step: "supply", At: noon.Add(time.Duration(i) * 24 * time.Hour)}}
+		switch {
+		case i%4 == 1:
+			v.Unit, v.Value = "mV", v.Value*1000
+		case i%4 == 3:
+			v.Step = "under load"
+		}
+		mixed = append(mixed, v)
+	}
+	tr = NewTrend("supply", mixed)
+	if len(tr.Parts) != 3 || tr.N != 20 || tr.Mean.Finite() || tr.SD != nil || tr.Drift != nil {
+		t.Fatalf("%+v", tr)
+	}
+	for i, want := range []struct {
+		unit, step string
+		n          int
+		mean, day  float64
+	}{{"V", "supply", 10, 3.327, 0.003}, {"mV", "supply", 5, 3327.1, 3}, {"V", "under load", 5, 3.3331, 0.003}} {
+		p := tr.Parts[i]
+		if p.Unit != want.unit || p.Step != want.step || p.N != want.n || math.Abs(float64(p.Mean)-want.mean) > 1e-4*want.mean || p.Drift == nil || math.Abs(p.Drift.Value-want.day) > 0.001*want.day || !p.Drift.Shown() {
+			t.Errorf("%d: %+v, %+v", i, p, p.Drift)
+		}
+	}
 	values[3].High = nil
 	if tr := NewTrend("x", values); !tr.Moved || tr.Ppk != nil {
 		t.Errorf("limits that moved still give %+v", tr)
@@ -253,6 +291,9 @@ func TestTrend(t *testing.T) {
 		if _, err := json.Marshal(tr); err != nil || tr.Ppk != nil {
 			t.Errorf("%d values: %+v, %v", len(one), tr, err)
 		}
+	}
+	if _, err := json.Marshal(NewTrend("x", mixed)); err != nil {
+		t.Error(err)
 	}
 }
 

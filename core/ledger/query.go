@@ -257,6 +257,7 @@ func (l *Ledger) Files(ctx context.Context, run string) ([]File, error) {
 type Value struct {
 	Run Run
 	record.Measurement
+	OfSeries bool // it is the mean of values over time
 }
 
 // Names are the names of all measurements.
@@ -270,11 +271,11 @@ func (l *Ledger) Names(ctx context.Context) ([]string, error) {
 func (l *Ledger) Values(ctx context.Context, what string, f Filter, take func(Value) error) error {
 	where, conditions := f.where()
 	values := append([]any{what}, conditions...)
-	query := "SELECT r.run, r.unit, r.title, r.began, r.verdict, m.value, m.low, m.high, m.unit, m.step, m.verdict, m.measured FROM measurements m JOIN runs r ON r.run = m.run WHERE m.what = ? AND m.text IS NULL AND " + where + " ORDER BY r.began, r.run, m.number"
+	query := "SELECT r.run, r.unit, r.title, r.began, r.verdict, m.value, m.low, m.high, m.unit, m.step, m.verdict, m.measured, m.series IS NOT NULL FROM measurements m JOIN runs r ON r.run = m.run WHERE m.what = ? AND m.text IS NULL AND " + where + " ORDER BY r.began, r.run, m.number"
 	return each(ctx, l, func(rows *sql.Rows) (v Value, err error) {
 		var began int64
 		var at *int64
-		err = rows.Scan(&v.Run.Run, &v.Run.Unit, &v.Run.Title, &began, &v.Run.Verdict, &v.Value, &v.Low, &v.High, &v.Unit, &v.Step, &v.Verdict, &at)
+		err = rows.Scan(&v.Run.Run, &v.Run.Unit, &v.Run.Title, &began, &v.Run.Verdict, &v.Value, &v.Low, &v.High, &v.Unit, &v.Step, &v.Verdict, &at, &v.OfSeries)
 		if at != nil {
 			v.At = time.UnixMicro(*at).UTC()
 		}

@@ -1,9 +1,13 @@
 package ledger
 
 import (
+	"cmp"
 	"context"
+	"database/sql"
 	"math"
+	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"uparrot/core/record"
@@ -29,9 +33,25 @@ type Trend struct {
 	Moved  bool           `json:"limits_moved,omitempty"` // they had not
 	Ppk    *stats.Index   `json:"ppk,omitempty"`
 	Cpk    *stats.Index   `json:"cpk,omitempty"`
+	Means  bool           `json:"means_of_series,omitempty"` // they average values over time, so there is no capability
+	Drift  *Drift         `json:"drift_a_day,omitempty"`
+	Step   string         `json:"step,omitempty"` // in which it was measured, where that was one
+	// Parts are the trends of each unit of measurement and each step, where there are several: what differs in these
+	// is not one heap, and has no mean.
+	Parts []Trend `json:"parts,omitempty"`
 
 	Values []Value `json:"-"`
 }
+
+// Drift is by how much values change in a day, by a line of least squares, with its 95 % interval.
+type Drift struct {
+	Value float64 `json:"value"`
+	Low   float64 `json:"low"`
+	High  float64 `json:"high"`
+}
+
+// Shown reports whether the interval leaves out none.
+func (d Drift) Shown() bool { return d.Low > 0 || d.High < 0 }
 
 // EnoughForIndex is how many values an index should rest on. Below it the interval
 // is so wide that the index says little.
@@ -52,7 +72,30 @@ func NewTrend(what string, values []Value) Trend {
 	if t.N == 0 {
 		return t
 	}
-	var xs []float64
+	type kind struct{ unit, step string }
+	var kinds []kind
+	by := map[kind][]Value{}
+	for _, v := range values {
+		k := kind{v.Unit, v.Step}
+		if by[k] == nil {
+			kinds = append(kinds, k)
+		}
+		by[k] = append(by[k], v)
+	}
+	if len(kinds) > 1 {
+		units, none := map[string]bool{}, record.Number(math.NaN())
+		for _, k := range kinds {
+			part := NewTrend(what, by[k])
+			t.Judged, t.Failed, t.None, t.Parts = t.Judged+part.Judged, t.Failed+part.Failed, t.None+part.None, append(t.Parts, part)
+		}
+		for _, v := range values {
+			units[v.Run.Unit] = true
+		}
+		t.Units, t.Mean, t.Min, t.Max = len(units), none, none, none
+		return t
+	}
+	t.Step = values[0].Step
+	var xs, days []float64
 	units := map[string]bool{}
 	moving := 0.0
 	least, most := math.Inf(1), math.Inf(-1)
@@ -72,7 +115,8 @@ func NewTrend(what string, values []Value) Trend {
 			t.None++
 			continue
 		}
-		xs = append(xs, float64(v.Value))
+		t.Means = t.Means || v.OfSeries
+		xs, days = append(xs, float64(v.Value)), append(days, v.when().Sub(values[0].when()).Hours()/24)
 		least, most = min(least, float64(v.Value)), max(most, float64(v.Value))
 		if n := len(xs); n > 1 {
 			moving += math.Abs(xs[n-1] - xs[n-2])
@@ -87,12 +131,23 @@ func NewTrend(what string, values []Value) Trend {
 		sd := stats.StdDev(xs)
 		spread := record.Number(sd)
 		t.SD = &spread
-		if t.None == 0 { // an index of what is left would flatter
+		if slope, low, high, known := stats.Line(days, xs); known {
+			t.Drift = &Drift{slope, low, high}
+		}
+		if t.None == 0 && !t.Means { // an index of what is left would flatter
 			t.Ppk = t.index(sd, stats.Capability)
 			t.Cpk = t.index(moving/float64(n-1)/stats.MovingRange, stats.CapabilityOfRange)
 		}
 	}
 	return t
+}
+
+// when a value was measured; where the ledger does not tell, when its run began.
+func (v Value) when() time.Time {
+	if v.At.IsZero() {
+		return v.Run.Began
+	}
+	return v.At
 }
 
 func same(a, b *float64) bool { return a == nil && b == nil || a != nil && b != nil && *a == *b }
@@ -138,20 +193,19 @@ type StepCount struct {
 	Units int    `json:"units"`
 }
 
-// units chooses units in place of runs: what one did at first, and in the end, is told by
-// all its runs, and a choice of runs by verdict or day would make first runs of later
-// ones. The filter is that of all runs, and first tells whether one that is a unit's first
-// ever is within the choice.
+// units chooses units in place of runs: what one did at first, and in the end, is told by all its runs up to the end of
+// the time that is asked for, and a choice of runs by verdict or day would make first runs of later ones. The filter
+// is that of all these runs, and first tells whether one that is a unit's first ever is within the choice.
 func (f Filter) units() (all Filter, first func(Run) bool) {
 	all = f
-	all.Verdict, all.Since, all.Until, all.Last = "", time.Time{}, time.Time{}, 0
+	all.Verdict, all.Since, all.Last = "", time.Time{}, 0
 	return all, func(r Run) bool {
-		return (f.Verdict == "" || r.Verdict == f.Verdict) && (f.Since.IsZero() || !r.Began.Before(f.Since)) && (f.Until.IsZero() || r.Began.Before(f.Until))
+		return (f.Verdict == "" || r.Verdict == f.Verdict) && (f.Since.IsZero() || !r.Began.Before(f.Since))
 	}
 }
 
-// Yields are the yields of all procedures in the runs that a filter chooses. A run
-// that never came to a verdict has not passed; one that only measured is left out.
+// Yields are the yields of all procedures at the units whose first run a filter chooses, by all their runs up to the
+// end of its time. A run that never came to a verdict has not passed; one that only measured is left out.
 func (l *Ledger) Yields(ctx context.Context, f Filter) ([]Yield, error) {
 	f.Results = true
 	type fate struct{ first, last bool }
@@ -160,6 +214,7 @@ func (l *Ledger) Yields(ctx context.Context, f Filter) ([]Yield, error) {
 	titles := []string{}
 	all, within := f.units()
 	passedOver := map[string]bool{} // title and unit
+	counted := map[string]*Yield{}  // by run
 	if err := l.Runs(ctx, all, func(r Run) error {
 		if r.Verdict == string(verdict.Measured) {
 			return nil
@@ -178,6 +233,7 @@ func (l *Ledger) Yields(ctx context.Context, f Filter) ([]Yield, error) {
 			titles = append(titles, title)
 		}
 		y.Runs++
+		counted[r.Run] = y
 		passed := r.Verdict == string(verdict.Passed)
 		switch u := fates[title][r.Unit]; {
 		case r.Unit == "":
@@ -191,7 +247,7 @@ func (l *Ledger) Yields(ctx context.Context, f Filter) ([]Yield, error) {
 	}); err != nil {
 		return nil, err
 	}
-	if err := l.failures(ctx, f, byTitle); err != nil {
+	if err := l.failures(ctx, all, counted); err != nil {
 		return nil, err
 	}
 	sort.Strings(titles)
@@ -216,24 +272,35 @@ func count(b bool) int {
 	return 0
 }
 
-// failures counts the steps that runs failed at.
-func (l *Ledger) failures(ctx context.Context, f Filter, byTitle map[string]*Yield) error {
+// failures counts the steps that runs failed at which are counted, in the runs of a filter.
+func (l *Ledger) failures(ctx context.Context, f Filter, counted map[string]*Yield) error {
+	type failed struct{ run, unit, step string }
+	type at struct {
+		yield *Yield
+		step  string
+	}
+	runs, units := map[at]map[string]bool{}, map[at]map[string]bool{}
+	var order []at
 	where, values := f.where()
-	rows, err := l.db.QueryContext(ctx, l.bind(`SELECT r.title, s.title, COUNT(DISTINCT r.run), COUNT(DISTINCT r.unit) FROM steps s JOIN runs r ON r.run = s.run
-		WHERE s.verdict IN ('failed', 'broken', 'undecided') AND `+where+` GROUP BY r.title, s.title ORDER BY 3 DESC, s.title`), values...)
-	if err != nil {
-		return plain(err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var title string
-		var c StepCount
-		if err := rows.Scan(&title, &c.Title, &c.Runs, &c.Units); err != nil {
-			return err
+	if err := each(ctx, l, func(r *sql.Rows) (x failed, err error) { return x, r.Scan(&x.run, &x.unit, &x.step) }, func(x failed) error {
+		y := counted[x.run]
+		if y == nil {
+			return nil
 		}
-		if y := byTitle[title]; y != nil {
-			y.Steps = append(y.Steps, c)
+		k := at{y, x.step}
+		if runs[k] == nil {
+			runs[k], units[k], order = map[string]bool{}, map[string]bool{}, append(order, k)
 		}
+		runs[k][x.run], units[k][x.unit] = true, true
+		return nil
+	}, "SELECT r.run, r.unit, s.title FROM steps s JOIN runs r ON r.run = s.run WHERE s.verdict IN ('failed', 'broken', 'undecided') AND "+where, values...); err != nil {
+		return err
 	}
-	return rows.Err()
+	slices.SortFunc(order, func(a, b at) int {
+		return cmp.Or(len(runs[b])-len(runs[a]), strings.Compare(a.step, b.step))
+	})
+	for _, k := range order {
+		k.yield.Steps = append(k.yield.Steps, StepCount{k.step, len(runs[k]), len(units[k])})
+	}
+	return nil
 }

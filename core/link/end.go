@@ -36,6 +36,7 @@ type end struct {
 	outLine  uart.Line              // the peer's
 	outBytes atomic.Int64           // that a frame of the peer takes on the peer's line
 	peer     atomic.Pointer[string] // the peer's address, for telling its messages from others'
+	clock    farClock               // of a far end that repeats frames
 	repeats  bool                   // frames come back to this very end
 	repeated atomic.Bool            // a far end has repeated one, not a plug
 	far      string                 // the far end's address then
@@ -125,10 +126,23 @@ func (e *end) came(at time.Time, f frame.Stamped, size int) {
 	wire := e.outLine.Time(bytes)  // a cable has one line, and so has a loop
 	if f.Way&frame.Answered != 0 { // what the far end took is not the link's
 		e.repeated.Store(true)
-		at = at.Add(-time.Duration(max(0, f.FarWent-f.FarCame)) * time.Microsecond)
+		at = e.home(f.Number, at, f.FarCame, f.FarWent)
 		wire *= 2
 	}
 	e.counts.arrived(f.Number, at, wire, math.NaN(), math.NaN(), bytes)
+}
+
+// home is when a frame would have come back from a far end that repeats it at once: without the time that it stayed
+// there by the far end's clock, as far as that can be right.
+func (e *end) home(number uint32, at time.Time, came, went int64) time.Time {
+	if came == 0 && went == 0 { // it brings back no times
+		return at
+	}
+	r, waited := e.counts.missing(number)
+	if !waited { // a copy, or none that was sent
+		return at
+	}
+	return at.Add(-e.clock.stay(r.Sent, at, came, went))
 }
 
 // expects reports whether frames of a way arrive at this end: on a round trip also
@@ -175,7 +189,7 @@ func (e *end) arrival(l dialog.Line, caps []pattern.Capture) {
 		if f.Way&frame.Answered != 0 {
 			e.repeated.Store(true)
 			came, went := frame.FarTimes([]byte(payload))
-			at = at.Add(-time.Duration(max(0, went-came)) * time.Microsecond)
+			at = e.home(f.Number, at, came, went)
 			wire *= 2 // the far end's lines are taken to be like these
 		}
 		e.counts.arrived(f.Number, at, wire, strength, snr, len(payload))

@@ -438,7 +438,7 @@ func TestOverdueFrames(t *testing.T) {
 // and RX is a far end of its own kind.
 func TestRoundTrip(t *testing.T) {
 	const delay, linger = 30 * time.Millisecond, 200 * time.Millisecond
-	for _, kind := range []string{"answer", "plug", "slow answer"} {
+	for _, kind := range []string{"answer", "plug", "slow answer", "answer whose clock steps"} {
 		synctest.Test(t, func(t *testing.T) {
 			near, nearModule := port.Pipe("near", uart.DefaultLine)
 			far, farModule := port.Pipe("far", uart.DefaultLine)
@@ -461,9 +461,14 @@ func TestRoundTrip(t *testing.T) {
 			case "plug":
 				go carry(nearModule, nearModule)
 				done <- nil
-			case "slow answer":
+			case "slow answer", "answer whose clock steps":
+				clock := int64(77)
 				d := &frame.Decoder{Broken: func([]byte, int) {}, Whole: func(_ time.Time, f frame.Stamped, size int) {
-					f.Way, f.FarCame, f.FarWent = f.Way|frame.Answered, 77, 77+linger.Microseconds()
+					came := clock
+					if kind != "slow answer" && f.Number%20 == 10 { // while the frame is there, a second forward and, later, back
+						clock += []int64{1e6, -1e6}[f.Number/20%2]
+					}
+					f.Way, f.FarCame, f.FarWent = f.Way|frame.Answered, came, clock+linger.Microseconds()
 					time.AfterFunc(2*delay+linger, func() { nearModule.Write(f.Append(nil, size)) })
 				}}
 				go func() {
@@ -500,6 +505,9 @@ func TestRoundTrip(t *testing.T) {
 			d := sum.Directions[0]
 			if d.Received != 50 || d.Foreign+d.Duplicated+d.Damaged != 0 || math.Abs(float64(d.LatencyMS.Median)-float64(want.Milliseconds())) > 0.1 {
 				t.Errorf("%s: %+v, latency %+v", kind, d, d.LatencyMS)
+			}
+			if steps := kind == "answer whose clock steps"; steps != (d.FarClock != nil) || steps && (d.FarClock.Steps != 2 || d.FarClock.StepMS < 700 || float64(d.LatencyMS.Min) < 59.9 || float64(d.LatencyMS.Max) > 60.1) {
+				t.Errorf("%s: %+v, latency %+v", kind, d.FarClock, d.LatencyMS)
 			}
 			time.Sleep(time.Second)
 			nearModule.Close()

@@ -76,6 +76,7 @@ type Direction struct {
 	Lag          Lag             `json:"lag_ms"`                       // by how much sending was behind its plan
 	PlannedMS    *Latency        `json:"planned_latency_ms,omitempty"` // from the planned sending, where that differs by more than its uncertainty
 	Delays       *stats.Blocks   `json:"delays,omitempty"`             // latencies in ms in the order of sending, in blocks
+	FarClock     *FarClock       `json:"far_clock,omitempty"`          // of a far end whose clock did not go evenly
 	HoldMS       *int            `json:"hold_back_ms,omitempty"`       // so long the receiving adapter may gather bytes before it hands them on
 	SentBytes    int             `json:"sent_bytes,omitempty"`         // that go out at the sender for one frame, of the greatest size
 	Histogram    string          `json:"histogram"`                    // of latencies in microseconds, HdrHistogram V2, compressed, base64

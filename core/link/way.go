@@ -25,6 +25,7 @@ func (w *way) direction() Direction {
 	d := w.to.counts.direction(w.from.Name, w.toName())
 	d.Refused = int(w.refused.Load())
 	d.HoldMS = w.to.hold
+	d.FarClock = w.to.clock.told()
 	d.SentBytes = w.wire(w.from.test.Size)
 	if d.WireMS > 0 {
 		d.Passes = w.passes()

@@ -86,6 +86,9 @@ func latencyRows(sum link.Summary, d link.Direction) [][2]string {
 	if words := tooLong(sum, d); words != "" {
 		rows = append(rows, [2]string{"timing error", words})
 	}
+	if d.FarClock != nil {
+		rows = append(rows, [2]string{"not sure", d.FarClock.Words()})
+	}
 	if in := l.Intervals; in != nil {
 		rows = append(rows, [2]string{"how sure", fmt.Sprintf("median %s, 95 %% %s, 99 %% %s, each with 95 %% confidence%s", bounds(in["median"]), bounds(in["p95"]), bounds(in["p99"]), effective(l))})
 		if l.Effective > 0 && l.Effective < link.FewEffective {

@@ -55,3 +55,24 @@ func capability(room, sd float64, n int, variance float64) *Index {
 	half := z * math.Sqrt(1/(9*float64(n))+v*v*variance)
 	return &Index{v, v - half, v + half}
 }
+
+// Line is the slope of the line of least squares through points, with its 95 % interval by Student's t (N. R. Draper
+// and H. Smith, Applied Regression Analysis, 1998, section 1.4), for deviations that do not depend on one another;
+// false of fewer than 5 points, or where all stand at one x.
+func Line(xs, ys []float64) (slope, low, high float64, known bool) {
+	n := float64(len(xs))
+	if len(xs) < 5 {
+		return 0, 0, 0, false
+	}
+	mx, my := Mean(xs), Mean(ys)
+	var xx, xy, yy float64
+	for i, x := range xs {
+		xx, xy, yy = xx+(x-mx)*(x-mx), xy+(x-mx)*(ys[i]-my), yy+(ys[i]-my)*(ys[i]-my)
+	}
+	if !(xx > 0) || math.IsInf(yy, 0) {
+		return 0, 0, 0, false
+	}
+	slope = xy / xx
+	half := student(n-2) * math.Sqrt(max(0, yy-slope*xy)/(n-2)/xx)
+	return slope, slope - half, slope + half, true
+}
