@@ -414,7 +414,7 @@ func TestVerdictsAndStatus(t *testing.T) {
 	// Plain lines leave rubbish in the radio's input; the next test copes.
 	b.write("plain.toml", "family = \"Plain\"\n")
 	link("--count", "3", "--phrasebook", "plain.toml").wants(t, 1, "nothing arrived")
-	link("--count", "5", "--max-loss", "2%").wants(t, 4, "undecided", "about 200 frames in all would tell", "5 frames cannot show a loss of at most 2.00 %: with none lost it takes 189")
+	link("--count", "5", "--max-loss", "2%").wants(t, 4, "undecided", "about 190 frames in all would tell", "5 frames cannot show a loss of at most 2.00 %: with none lost it takes 189")
 	link("--count", "20", "--max-p95", "10ms").wants(t, 1, "took longer than 10 ms", "breaks the limit of 5 %")
 	link("--count", "80", "--max-loss", "90%", "--max-p95", "1s").wants(t, 0, "keeps the limit")
 	b.write("fail.parrot", `procedure "Fails"

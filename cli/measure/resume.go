@@ -9,6 +9,7 @@ import (
 
 	"uparrot/cli/shell"
 	"uparrot/core/link"
+	"uparrot/core/stats"
 	"uparrot/core/verdict"
 )
 
@@ -52,6 +53,8 @@ func (c *LinkTestCommand) toDecide(cmd *cobra.Command, args []string, sum link.S
 		words = append(words, "--resume", c.save, "--checkpoint", c.save, "--until-sure")
 	case c.plan.Sure:
 		words = append(words, "--until-sure", "--max-count", fmt.Sprint(10*c.plan.Count))
+	case inAll > stats.LongEnough: // it ends sooner where its loss is not near the limit
+		words = append(words, "--until-sure", "--max-count", fmt.Sprint(inAll))
 	default:
 		words = append(words, "--count", fmt.Sprint(inAll))
 	}

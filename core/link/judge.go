@@ -90,7 +90,7 @@ func (j *judging) side(r *stats.Runs, on *decision, most float64) (v verdict.Ver
 		more = ": more frames would tell"
 	case all > r.Frames():
 		j.InAll = max(j.InAll, all)
-		more = fmt.Sprintf(": about %d frames in all would tell, if it stays so", all)
+		more = fmt.Sprintf(": about %d frames in all would tell, in four cases of five", all)
 	default:
 		more = ": it is too near for any number of frames to tell"
 	}

@@ -86,7 +86,7 @@ type Direction struct {
 	SNR          *stats.Spread   `json:"snr_db,omitempty"`
 	Verdict      verdict.Verdict `json:"verdict"`
 	Judged       Judged          `json:"judged"`
-	InAll        int             `json:"frames_to_decide,omitempty"` // of an undecided test: about so many frames in all would tell, if it stays so
+	InAll        int             `json:"frames_to_decide,omitempty"` // of an undecided test: about so many frames in all would tell, in four cases of five
 	Why          []string        `json:"why"`                        // the verdict in words
 }
 
