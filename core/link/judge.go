@@ -77,7 +77,11 @@ func (j *judging) side(r *stats.Runs, on *decision, most float64) (v verdict.Ver
 	case j.sure && on != nil && on.Why != "":
 		return on.Verdict, on.Share, fmt.Sprintf("; decided after %d frames: %s", on.Frames, on.Why)
 	case j.sure && on != nil: // what was decided on the way stays so
-		return on.Verdict, on.Share, fmt.Sprintf("; decided after %d frames, with bounds that hold however often one looks; this holds if stretches of loss come at least every %d frames", on.Frames, on.Excludes)
+		more = fmt.Sprintf("; decided after %d frames, with bounds that hold however often one looks", on.Frames)
+		if on.Every > 0 { // else an earlier version has decided it, which did not tell
+			more += fmt.Sprintf("; this holds if stretches of loss come at least every %d frames", on.Every)
+		}
+		return on.Verdict, on.Share, more
 	case j.sure:
 		v, s = verdict.Undecided, r.Sequence()
 	default:

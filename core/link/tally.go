@@ -114,11 +114,11 @@ type latched struct {
 
 // decision is what one limit came to, and when.
 type decision struct {
-	Verdict  verdict.Verdict `json:"verdict"`
-	Frames   int             `json:"frames"`
-	Share    stats.Share     `json:"share"`           // with bounds that hold however often one looks
-	Why      string          `json:"why,omitempty"`   // where it was not the evidence that decided
-	Excludes int             `json:"excludes_bursts"` // how often stretches of loss must come at least, in frames, for one to have been met in 95 % of tests
+	Verdict verdict.Verdict `json:"verdict"`
+	Frames  int             `json:"frames"`
+	Share   stats.Share     `json:"share"`                  // with bounds that hold however often one looks
+	Why     string          `json:"why,omitempty"`          // where it was not the evidence that decided
+	Every   int             `json:"every_frames,omitempty"` // how often stretches of loss must come at least, in frames, for one to have been met in 95 % of tests
 }
 
 // decide decides, once, on which side of a limit a share of frames is.
@@ -127,7 +127,7 @@ func decide(d **decision, r *stats.Runs, most float64) {
 		return
 	}
 	if v := r.Sequential(most); v != verdict.Undecided {
-		*d = &decision{Verdict: v, Frames: r.Frames(), Share: r.Sequence(), Excludes: r.Excludes()}
+		*d = &decision{Verdict: v, Frames: r.Frames(), Share: r.Sequence(), Every: r.Excludes()}
 	}
 }
 
