@@ -14,6 +14,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"uparrot/tests/loopback"
 )
 
 // A phrasebook that was begun from a pasted table, from CSV, or from a record can be used as it is: settings
@@ -107,37 +109,26 @@ func TestPhrasebookSecret(t *testing.T) {
 		"AT": "", "AT+CLAC": "+KEY,+NODE,+PINS", "AT+KEY?": "+KEY: \"gr4nite7\"", "AT+KEY=?": "", "AT+NODE?": "+NODE: 31009", "AT+NODE=?": "+NODE: (1-65534)",
 		"AT+LOCK?": "+LOCK: 70417", "AT+LOCK=?": "+LOCK: (0-99999)", "AT+PINS?": "+PINS: 1,\"88412\",\"b4salt\"",
 	}
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer ln.Close()
-	go func() {
-		for {
-			conn, err := ln.Accept()
-			if err != nil {
-				return
+	at := loopback.Serve(t, func(conn net.Conn) {
+		lines := bufio.NewScanner(conn)
+		lines.Split(func(b []byte, _ bool) (int, []byte, error) {
+			if i := bytes.IndexByte(b, '\r'); i >= 0 {
+				return i + 1, b[:i], nil
 			}
-			lines := bufio.NewScanner(conn)
-			lines.Split(func(b []byte, _ bool) (int, []byte, error) {
-				if i := bytes.IndexByte(b, '\r'); i >= 0 {
-					return i + 1, b[:i], nil
-				}
-				return 0, nil, nil
-			})
-			for lines.Scan() {
-				answer, known := answers[lines.Text()]
-				if !known {
-					answer = "ERROR"
-				} else if answer += "\r\nOK"; lines.Text() == "AT+LOCK?" {
-					time.Sleep(3500 * time.Millisecond) // later than anybody waits
-				}
-				fmt.Fprintf(conn, "%s\r\r\n%s\r\n", lines.Text(), answer)
+			return 0, nil, nil
+		})
+		for lines.Scan() {
+			answer, known := answers[lines.Text()]
+			if !known {
+				answer = "ERROR"
+			} else if answer += "\r\nOK"; lines.Text() == "AT+LOCK?" {
+				time.Sleep(3500 * time.Millisecond) // later than anybody waits
 			}
+			fmt.Fprintf(conn, "%s\r\r\n%s\r\n", lines.Text(), answer)
 		}
-	}()
+	})
 	b.write("guide.csv", "command,meaning,range\nAT+LOCK=<n>,code that opens the lid (a PIN),0..99999\n")
-	made := b.run("phrasebook", "new", "Auk", "tcp://"+ln.Addr().String(), "--table", "guide.csv", "--yes", "--out", "auk.toml").wants(t, 0, "Is key, of AT+KEY?, a secret that is shown nowhere")
+	made := b.run("phrasebook", "new", "Auk", "tcp://"+at, "--table", "guide.csv", "--yes", "--out", "auk.toml").wants(t, 0, "Is key, of AT+KEY?, a secret that is shown nowhere")
 	_, record, _ := strings.Cut(made.err, "record: ")
 	record, _, _ = strings.Cut(record, "\n")
 	text, err := os.ReadFile(record)
