@@ -3,6 +3,7 @@
 package rehearse
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -38,6 +39,7 @@ type Play struct {
 	Operator perform.Operator // nil if nobody answers
 	Seed     uint64
 	For      time.Duration // how long a rehearsal may take in all, in real time; 0 is ten minutes
+	Most     int           // statements of one performance; 0 is two million
 	// Do does something else at the ports than to perform the procedure, which then tells of the
 	// ports alone; nil performs it.
 	Do func(ctx context.Context, stations map[string]*bench.Station, events *record.Stream) perform.Result
@@ -109,9 +111,10 @@ func (p *Play) perform(ctx context.Context, s trial) (o outcome, err error) {
 	defer timer.Stop()
 	defer watchMemory(halt)()
 	var statements atomic.Int64
+	most := cmp.Or(p.Most, mostStatements)
 	s.halt = func() error {
-		if statements.Add(1) > mostStatements {
-			halt(&Cut{fmt.Sprintf("one performance goes on without end, and is not over after %d statements", mostStatements)})
+		if statements.Add(1) > int64(most) {
+			halt(&Cut{fmt.Sprintf("one performance goes on without end, and is not over after %d statements", most)})
 		}
 		if why := halted.Load(); why != nil {
 			return *why
