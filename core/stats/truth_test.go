@@ -250,6 +250,7 @@ func TestTruthOfFramesInAll(t *testing.T) {
 func TestTruthOfDeciding(t *testing.T) {
 	t.Parallel()
 	n, slack := rounds()
+	n = min(n, 1000) // each looks at its frames many times
 	const limit, most, every = 0.05, 8000, 100
 	links := []Link{Independent(limit), TwoStates(0, 1, limit, 2), TwoStates(0, 1, limit, 10), TwoStates(0, 0.5, 0.1, 20), TwoStates(0.01, 0.5, 0.0816, 60), Fading(limit, 1, 50)}
 	for i, l := range links {

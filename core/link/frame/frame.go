@@ -1,5 +1,5 @@
-// Package link tests the link that two modules make: numbered frames are sent
-// at one end and what arrives at the other is counted and timed.
+// Package frame is the frames of a link test: numbered, they are sent at one end, and what arrives
+// at the other is counted and timed.
 //
 // The wire format of frames, what each count means, and the formulas with their
 // sources are described in docs/link.md.

@@ -1,4 +1,4 @@
-// Package hearing finds out who hall whom: each port speaks in turn, all others
+// Package hearing finds out who hears whom: each port speaks in turn, all others
 // listen.
 package hearing
 

@@ -1,4 +1,4 @@
-// Package ports lists the serial ports of this machine with what is known of
+// Package portlist lists the serial ports of this machine with what is known of
 // each: the adapter behind it, the socket it is plugged into, who holds it. On
 // Linux it reads sysfs and the process table, opening nothing.
 package portlist
