@@ -159,3 +159,21 @@ func TestDeadDatabase(t *testing.T) {
 		t.Errorf("noted: %q", noted())
 	}
 }
+
+// Reading a ledger leaves nothing beside it, and says nothing of what is not there.
+func TestReadingLeavesNothing(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.write("one.parrot", "procedure \"One\"\nstep \"s\"\n    pause 1ms\nend\n")
+	dir := filepath.Join(b.dir, "evidence")
+	b.run("run", "one.parrot", "--ledger", filepath.Join(dir, "l.sqlite"), "--record", "one.record").wants(t, 0)
+	if err := os.RemoveAll(filepath.Join(dir, "records")); err != nil {
+		t.Fatal(err)
+	}
+	if c := b.run("results", "--ledger", filepath.Join(dir, "l.sqlite")).wants(t, 0, "One"); c.err != "" {
+		t.Error(c.err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "records")); err == nil {
+		t.Error("results made a folder")
+	}
+}

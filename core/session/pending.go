@@ -31,14 +31,16 @@ func pendingFolder(where string) (string, error) {
 			return "", err
 		}
 	}
-	dir := filepath.Join(filepath.Dir(where), "records", "unfiled")
-	return dir, os.MkdirAll(dir, 0o700)
+	return filepath.Join(filepath.Dir(where), "records", "unfiled"), nil
 }
 
 // notePending notes that a record is to be filed, for whoever comes after if this program is killed:
 // before there is a record, so that none is without a note.
 func (s *Session) notePending(where string, o record.Origin, path string) error {
 	dir, err := pendingFolder(where)
+	if err == nil {
+		err = os.MkdirAll(dir, 0o700)
+	}
 	if err == nil {
 		path, err = filepath.Abs(path)
 	}
@@ -74,6 +76,9 @@ func CatchUp(ctx context.Context, where string) (done []string, err error) {
 		return nil, fmt.Errorf("look for records that are not filed: %w", err)
 	}
 	list, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
 	if err != nil {
 		return nil, fmt.Errorf("look for records that are not filed: %w", err)
 	}
