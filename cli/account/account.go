@@ -14,6 +14,7 @@ import (
 	"uparrot/core/phrasebook"
 	"uparrot/core/procedure"
 	"uparrot/core/record"
+	"uparrot/core/secret"
 	"uparrot/core/text"
 	"uparrot/core/verdict"
 )
@@ -33,8 +34,12 @@ func Account(sh *shell.Streams, proc *procedure.File, stations map[string]*bench
 		}
 		s.Line("  port %s is %s (%s)%s", p.Name, shell.Safe(st.Address.String()), st.Setup.Words(), power)
 	}
+	var hidden secret.Mask // an input may hold a secret, too
+	for _, x := range proc.Secrets {
+		hidden.Add(procedure.Text(values[x.Name]))
+	}
 	for _, in := range proc.Inputs {
-		s.Line("  %s is %s", in.Name, shell.Safe(procedure.Text(values[in.Name])))
+		s.Line("  %s is %s", in.Name, shell.Safe(hidden.Hide(procedure.Text(values[in.Name]))))
 	}
 	return &Run{Streams: sh, stations: stations, many: len(proc.Ports) > 1}
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -44,7 +45,7 @@ func NearFile(path, named, otherwise string) string {
 	}
 	var names []string
 	for _, e := range entries {
-		if filepath.Ext(e.Name()) == filepath.Ext(path) && e.Name() != filepath.Base(path) {
+		if readable := e.Type().IsRegular() || e.Type()&fs.ModeSymlink != 0; readable && filepath.Ext(e.Name()) == filepath.Ext(path) && e.Name() != filepath.Base(path) {
 			names = append(names, e.Name())
 		}
 	}
