@@ -354,10 +354,11 @@ func TestNoNumber(t *testing.T) {
 	}
 	b.run("report", "none.record").wants(t, 0, "+Inf V", "NaN")
 	b.run("report", "none.record", "--verify").wants(t, 0)
-	b.run("results", "trend", "supply", "--ledger", "l.sqlite").wants(t, 0, "4 values", "2 of 4 are no number", "mean")
+	b.run("results", "trend", "supply", "--ledger", "l.sqlite").wants(t, 0, `in the steps "quotient", "both": each by itself`, "2 of 2 are no number", "mean     none", "mean     4 V")
 	b.run("results", "trend", "share", "--ledger", "l.sqlite", "--json").wants(t, 0, `"no_number": 2`, `"mean": "NaN"`)
 	b.run("results", "trend", "share", "--ledger", "l.sqlite", "--plot", "x.png").wants(t, 2, "nothing to draw")
-	b.run("results", "trend", "supply", "--ledger", "l.sqlite", "--plot", "y.png").wants(t, 0)
+	b.run("results", "trend", "supply", "--ledger", "l.sqlite", "--plot", "y.png").wants(t, 2, "choose one for the picture with --step or --in")
+	b.run("results", "trend", "supply", "--ledger", "l.sqlite", "--step", "both", "--plot", "y.png").wants(t, 0, "2 values", "standard deviation 0 V")
 	b.run("results", "add", "none.record", "--ledger", "again.sqlite").wants(t, 0)
 	b.run("results", "export", "--ledger", "again.sqlite", "--as", "json").wants(t, 0)
 }

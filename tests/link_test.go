@@ -97,7 +97,7 @@ func TestRoundTripAndCompare(t *testing.T) {
 	b.run("link", "compare", "there.json", "one.record", "--plot", "both.svg").wants(t, 0, "there.json is slower", "permutation of blocks, p 0.0")
 	b.run("link", "compare", "there.json", "there.json").wants(t, 0, "loss: no difference shown", "latency: no difference shown", "frames in each run would show")
 	b.run("link", "compare", "there.json", "larkfell.toml").wants(t, 2, "neither the summary of a link test nor a record")
-	b.run(append([]string{"link", "test", "valley", "summit", "--until-sure", "--max-loss", "30%", "--every", "25ms", "--quiet"}, at...)...).wants(t, 0, "decided after", "excludes bursts of losses up to a mean of 5")
+	b.run(append([]string{"link", "test", "valley", "summit", "--until-sure", "--max-loss", "30%", "--every", "25ms", "--quiet"}, at...)...).wants(t, 0, "decided after", "this holds if stretches of loss come at least every")
 	// An undecided test names the call that decides it, which does.
 	few := append([]string{"link", "test", "valley", "summit", "--max-loss", "50%", "--count", "3", "--every", "25ms", "--quiet"}, at...)
 	b.run(few...).wants(t, 4, "to decide it: uparrot link test valley summit", "--count", "--max-loss 50% ")

@@ -162,7 +162,11 @@ func showTrend(sh *shell.Streams, t ledger.Trend) {
 		if one.Failed > 0 {
 			note = fmt.Sprintf("%d outside", one.Failed)
 		}
-		rows = append(rows, []string{named(u), fmt.Sprint(one.N), shell.PlainNumber(float64(one.Mean)), shell.PlainNumber(float64(one.Min)), shell.PlainNumber(float64(one.Max)), shell.PlainNumber(float64(last.Value)), note})
+		row := []string{named(u), fmt.Sprint(one.N), shell.PlainNumber(float64(one.Mean)), shell.PlainNumber(float64(one.Min)), shell.PlainNumber(float64(one.Max)), shell.PlainNumber(float64(last.Value)), note}
+		if one.None == one.N {
+			row[2], row[3], row[4] = "-", "-", "-"
+		}
+		rows = append(rows, row)
 	}
 	fmt.Fprintln(sh.Out)
 	shell.Table(sh.Out, rows)
@@ -179,6 +183,9 @@ func showTrend(sh *shell.Streams, t ledger.Trend) {
 // trendRows are what all values of a trend come to.
 func trendRows(t ledger.Trend) [][]string {
 	rows := [][]string{{"mean", shell.WithUnit(shell.PlainNumber(float64(t.Mean)), t.Unit)}}
+	if t.None == t.N {
+		rows[0][1] = "none"
+	}
 	if t.SD != nil {
 		rows = append(rows, []string{"spread", fmt.Sprintf("standard deviation %s, %s to %s", shell.WithUnit(shell.PlainNumber(float64(*t.SD)), t.Unit), shell.PlainNumber(float64(t.Min)), shell.WithUnit(shell.PlainNumber(float64(t.Max)), t.Unit))})
 	}

@@ -263,7 +263,11 @@ var kinds = []struct {
 			return
 		}
 		time.Sleep(50*time.Millisecond + h.soon())
-		h.cmd.Process.Signal([]os.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP}[h.rnd.IntN(3)])
+		signals := []os.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP}
+		if h.job.lasts {
+			signals = signals[:2] // the last is ignored where the tests were begun so, as nohup does
+		}
+		h.cmd.Process.Signal(signals[h.rnd.IntN(len(signals))])
 		status := h.end(10 * time.Second)
 		if status > 5 && status != 130 || status < 0 && h.record() != "" { // it had not begun
 			h.t.Errorf("%s ended with %d:\n%s", h.job.args, status, h.out.String())
