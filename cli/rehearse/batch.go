@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"time"
@@ -86,7 +87,12 @@ func (c *rehearseCommand) rehearseUnits(cmd *cobra.Command, p *session.Procedure
 		}
 		b.Units = append(b.Units, values)
 	}
+	play.For = c.within
 	s, err := play.Batch(cmd.Context(), b)
+	if cut, is := errors.AsType[*rehearse.Cut](err); is {
+		c.Err.Line("%s: how long it would take is not known", shell.Safe(cut.Error()))
+		return shell.NotPassed(verdict.Undecided)
+	}
 	if err != nil {
 		return err
 	}

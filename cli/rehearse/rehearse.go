@@ -127,7 +127,7 @@ func (c *rehearseCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return shell.WithExample(cmd, err)
 	}
-	play.Seed, play.For = c.seed, c.within
+	play.Seed = c.seed
 	if c.Units != "" {
 		return c.rehearseUnits(cmd, p, play)
 	}
@@ -156,6 +156,7 @@ func (c *rehearseCommand) ofRecord(cmd *cobra.Command, ps *session.Ports, file *
 
 // rehearsed rehearses something and tells what came of it.
 func (c *rehearseCommand) rehearsed(cmd *cobra.Command, name string, file *procedure.File, play *rehearse.Play, values map[string]any, chosen []string, least float64) error {
+	play.For = c.within
 	r, err := play.Rehearse(cmd.Context(), c.times)
 	if bad, ok := errors.AsType[*rehearse.NotPassed](err); ok {
 		return &session.Unable{What: fmt.Sprintf("%s cannot be rehearsed: %v. Give a bench whose stand-ins are as it wants them, and --set what it needs", name, bad)}

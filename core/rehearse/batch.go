@@ -3,7 +3,6 @@ package rehearse
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -39,10 +38,16 @@ type Waited struct {
 // TheHand is what a person is called among what is waited for.
 const TheHand = "a person's hand"
 
-// Batch performs the procedure at all units, on slots at once, in simulated time.
+// Batch performs the procedure at all units, on slots at once, in simulated time; a *[Cut] where it goes beyond a
+// bound.
 func (p *Play) Batch(ctx context.Context, b Batch) (s Spent, err error) {
-	fault := inMadeUpTime(func() { s, err = p.batch(b) })
-	return s, errors.Join(err, fault, ctx.Err())
+	cut := bounded(ctx, "the table", cmp.Or(p.For, longestAll), cmp.Or(p.Most, mostStatements)*max(1, len(b.Units)), func(halt func() error) {
+		s, err = p.batch(b, halt)
+	})
+	if cut != nil {
+		err = cut
+	}
+	return s, err
 }
 
 // share is something that so many use at once, with what that comes to.
@@ -75,6 +80,7 @@ type shift struct {
 	*Play
 	Batch
 	shares map[string]*share
+	halt   func() error
 
 	mu     sync.Mutex
 	next   int
@@ -83,8 +89,8 @@ type shift struct {
 	err    error
 }
 
-func (p *Play) batch(b Batch) (Spent, error) {
-	w := &shift{Play: p, Batch: b, shares: map[string]*share{TheHand: {name: TheHand, places: make(chan struct{}, max(1, b.Hands))}}}
+func (p *Play) batch(b Batch, halt func() error) (Spent, error) {
+	w := &shift{Play: p, Batch: b, halt: halt, shares: map[string]*share{TheHand: {name: TheHand, places: make(chan struct{}, max(1, b.Hands))}}}
 	for name, n := range b.Shared {
 		w.shares[name] = &share{name: name, places: make(chan struct{}, n)}
 	}
@@ -115,7 +121,7 @@ func (w *shift) slot() {
 		release := w.shares[TheHand].take()
 		time.Sleep(w.Hand)
 		release()
-		o, err := w.once(context.Background(), trial{seed: w.Seed + uint64(i), uses: w.uses, quick: true}, w.Units[i])
+		o, err := w.once(context.Background(), trial{seed: w.Seed + uint64(i), uses: w.uses, halt: w.halt, quick: true}, w.Units[i])
 		w.mu.Lock()
 		if err != nil && w.err == nil {
 			w.err = err

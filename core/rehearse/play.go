@@ -99,37 +99,50 @@ const (
 
 // perform performs the procedure once; a *[Cut] where it goes beyond a bound.
 func (p *Play) perform(ctx context.Context, s trial) (o outcome, err error) {
+	cut := bounded(ctx, "one performance", longestReal, cmp.Or(p.Most, mostStatements), func(halt func() error) {
+		s.halt = halt
+		o, err = p.inBubble(s)
+	})
+	if cut != nil {
+		err = cut
+	}
+	return o, err
+}
+
+// bounded does something in time that is made up, which asks halt before each statement whether it is to end. It
+// returns why it had to: a *[Cut], the cause of a context that is done, or a fault of the program.
+func bounded(ctx context.Context, what string, within time.Duration, statements int, do func(halt func() error)) error {
 	if ctx.Err() != nil {
-		return o, context.Cause(ctx)
+		return context.Cause(ctx)
 	}
 	var halted atomic.Pointer[error] // set from outside of the made-up time, and looked at within
 	halt := func(why error) { halted.CompareAndSwap(nil, &why) }
 	defer context.AfterFunc(ctx, func() { halt(context.Cause(ctx)) })()
-	timer := time.AfterFunc(longestReal, func() {
-		halt(&Cut{fmt.Sprintf("one performance goes on without end, and is not over after %v", longestReal)})
+	timer := time.AfterFunc(within, func() {
+		halt(&Cut{fmt.Sprintf("%s goes on without end, and is not over after %v", what, within)})
 	})
 	defer timer.Stop()
-	defer watchMemory(halt)()
-	var statements atomic.Int64
-	most := cmp.Or(p.Most, mostStatements)
-	s.halt = func() error {
-		if statements.Add(1) > int64(most) {
-			halt(&Cut{fmt.Sprintf("one performance goes on without end, and is not over after %d statements", most)})
-		}
-		if why := halted.Load(); why != nil {
-			return *why
-		}
-		return nil
-	}
-	fault := inMadeUpTime(func() { o, err = p.inBubble(s) })
+	defer watchMemory(what, halt)()
+	var done atomic.Int64
+	fault := inMadeUpTime(func() {
+		do(func() error {
+			if done.Add(1) > int64(statements) {
+				halt(&Cut{fmt.Sprintf("%s goes on without end, and is not over after %d statements", what, statements)})
+			}
+			if why := halted.Load(); why != nil {
+				return *why
+			}
+			return nil
+		})
+	})
 	if why := halted.Load(); why != nil && fault == nil {
-		err = *why
+		return *why
 	}
-	return o, errors.Join(err, fault)
+	return fault
 }
 
 // watchMemory halts what takes too much memory, until it is stopped.
-func watchMemory(halt func(error)) (stop func()) {
+func watchMemory(what string, halt func(error)) (stop func()) {
 	before := inUse()
 	var timer *time.Timer
 	var mu sync.Mutex
@@ -139,7 +152,7 @@ func watchMemory(halt func(error)) (stop func()) {
 		mu.Lock()
 		defer mu.Unlock()
 		if inUse() > before+mostMemory {
-			halt(&Cut{fmt.Sprintf("one performance takes more than %d MB of memory", mostMemory>>20)})
+			halt(&Cut{fmt.Sprintf("%s takes more than %d MB of memory", what, mostMemory>>20)})
 			return
 		}
 		timer.Reset(100 * time.Millisecond)

@@ -422,3 +422,26 @@ func TestCut(t *testing.T) {
 		}
 	}
 }
+
+// A table of units is bounded as a rehearsal is: cut, or ended when it is told to.
+func TestBatchCut(t *testing.T) {
+	t.Parallel()
+	endless := head + "step \"s\"\n say radio: AT\n repeat 1000000 times\n repeat 1000000 times\n let x = address\n end\n end\nend\n"
+	units := Batch{Slots: 2, Hands: 1, Units: []map[string]any{{"address": 1}, {"address": 2}, {"address": 3}}}
+	p := play(t, endless, map[string]any{"address": 7})
+	p.Most = 10_000
+	if _, err := p.Batch(t.Context(), units); err == nil || !strings.Contains(err.Error(), "not over after 30000 statements") {
+		t.Error(err)
+	}
+	p.Most, p.For = 1<<40, 50*time.Millisecond
+	if _, err := p.Batch(t.Context(), units); err == nil || !strings.Contains(err.Error(), "not over after 50ms") {
+		t.Error(err)
+	}
+	why := errors.New("somebody has had enough")
+	ctx, cancel := context.WithCancelCause(t.Context())
+	time.AfterFunc(100*time.Millisecond, func() { cancel(why) })
+	p.For = 0
+	if _, err := p.Batch(ctx, units); !errors.Is(err, why) { // else the test itself does not end
+		t.Error(err)
+	}
+}
