@@ -127,7 +127,7 @@ func decide(d **decision, r *stats.Runs, most float64) {
 		return
 	}
 	if v := r.Sequential(most); v != verdict.Undecided {
-		*d = &decision{Verdict: v, Frames: r.Frames(), Share: r.Sequence(), Every: r.Excludes()}
+		*d = &decision{Verdict: v, Frames: r.Frames(), Share: r.Sequence(), Every: r.Every()}
 	}
 }
 

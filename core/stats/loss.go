@@ -142,14 +142,9 @@ func (r *Runs) Share() Share {
 //
 // It returns Undecided until the evidence is enough.
 func (r *Runs) Sequential(most float64) verdict.Verdict {
-	burst := leastBurst
 	above := float64(r.sum) > most*float64(r.Frames())
-	if above { // what was lost was seen: how it stands together is known better than how what may come does
-		burst = lostBurst
-	}
-	n, k := r.careful(burst)
 	switch {
-	case n == 0 || evidence(k, n-k, most) < math.Log(1/SequentialError):
+	case !r.against(r.memory(), most, above):
 		return verdict.Undecided
 	case above:
 		return verdict.Failed
@@ -157,8 +152,19 @@ func (r *Runs) Sequential(most float64) verdict.Verdict {
 	return verdict.Passed
 }
 
+// against reports whether there is evidence enough against a share, which that of the frames is above or not; m is how
+// losses depend on one another.
+func (r *Runs) against(m memory, share float64, above bool) bool {
+	burst := leastBurst
+	if above { // what was lost was seen: how it stands together is known better than how what may come does
+		burst = lostBurst
+	}
+	n, k := r.careful(m, burst)
+	return n > 0 && evidence(k, n-k, share) >= math.Log(1/SequentialError)
+}
+
 // SequentialError is the greatest share of runs in which Sequential names the wrong side, for both sides together,
-// as far as stretches of loss come at least every Excludes frames.
+// as far as stretches of loss come at least Every so many frames.
 const SequentialError = 0.05
 
 // leastBurst is the mean burst that Sequential allows for in a test that is not LongEnough.
@@ -167,17 +173,16 @@ const leastBurst = 20
 // lostBurst is the same for deciding that a limit is broken.
 const lostBurst = 5
 
-// Excludes is how often stretches of loss must come at least for a test so long to have met one in 95 % of cases,
+// Every is how often stretches of loss must come at least for a test so long to have met one in 95 % of cases,
 // in frames.
-func (r *Runs) Excludes() int { return r.Frames() / 3 }
+func (r *Runs) Every() int { return r.Frames() / 3 }
 
 // careful are the effective frames, and those of them that were lost, for decisions on the way.
-func (r *Runs) careful(burst int) (n, lost float64) {
+func (r *Runs) careful(m memory, burst int) (n, lost float64) {
 	if r.Frames() == 0 {
 		return 0, 0
 	}
-	m, frames := r.memory(), float64(r.Frames())
-	inflation := m.inflation
+	frames, inflation := float64(r.Frames()), m.inflation
 	if r.sum == r.Frames() { // one outage, as far as is known
 		inflation = 2*frames - 1
 	}
@@ -194,28 +199,27 @@ func (r *Runs) careful(burst int) (n, lost float64) {
 // tests the truth never leaves them, however often they are looked at. They are the
 // shares against which Sequential has no evidence.
 func (r *Runs) Sequence() Share {
-	n, k := r.careful(leastBurst)
-	if n == 0 {
+	if r.Frames() == 0 {
 		return Share{0, 0, 1}
 	}
-	p := k / n
-	s := Share{p, 0, 1}
-	enough := math.Log(1 / SequentialError)
-	bound := func(inside, outside float64) float64 {
+	p, m := float64(r.sum)/float64(r.Frames()), r.memory()
+	bound := func(outside float64) float64 {
+		inside := p
 		for range 60 {
-			if mid := (inside + outside) / 2; evidence(k, n-k, mid) < enough {
-				inside = mid
-			} else {
+			if mid := (inside + outside) / 2; r.against(m, mid, mid < p) {
 				outside = mid
+			} else {
+				inside = mid
 			}
 		}
 		return inside
 	}
-	if k > 0 {
-		s.Low = bound(p, 0)
+	s := Share{p, 0, 1}
+	if p > 0 {
+		s.Low = bound(0)
 	}
-	if k < n {
-		s.High = bound(p, 1)
+	if p < 1 {
+		s.High = bound(1)
 	}
 	return s
 }

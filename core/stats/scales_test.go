@@ -4,6 +4,8 @@ import (
 	"math"
 	"math/rand/v2"
 	"testing"
+
+	"uparrot/core/verdict"
 )
 
 // The fit finds the memory of links of two states with any loss in each: by how much the number lost varies more than
@@ -39,6 +41,27 @@ func TestMemory(t *testing.T) {
 	old.Scales = nil
 	if again := RunsFrom(old, true); again.Share().Ratio != bursts.Share().Ratio || math.Abs(again.memory().inflation-bursts.memory().inflation) > 0.3*bursts.memory().inflation {
 		t.Errorf("%+v, %+v", again.memory(), bursts.memory())
+	}
+}
+
+// What is decided and the bounds beside it say the same: a limit that is broken is below them, one that is kept not.
+func TestBoundsAgree(t *testing.T) {
+	decided := map[verdict.Verdict]int{}
+	for i, l := range []Link{Independent(0), Independent(0.01), Independent(0.2), TwoStates(0, 1, 0.2, 5), TwoStates(0, 0.5, 0.3, 20), Fading(0.1, 1, 50)} {
+		var r Runs
+		l.Play(rand.New(rand.NewPCG(uint64(i), 3)), 7000, func(lost bool) {
+			if r.Add(lost); r.Frames()%10 != 0 {
+				return
+			}
+			v, s := r.Sequential(0.05), r.Sequence()
+			decided[v]++
+			if v != s.Judge(0.05) {
+				t.Fatalf("%s, %d frames: %s, and the bounds are %v", l.Name, r.Frames(), v, s)
+			}
+		})
+	}
+	if decided[verdict.Passed] < 50 || decided[verdict.Failed] < 50 || decided[verdict.Undecided] < 50 {
+		t.Error(decided)
 	}
 }
 
