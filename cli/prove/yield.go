@@ -30,7 +30,7 @@ to its end has not passed. Runs that named no unit are counted apart. --since an
 			return sh.PrintJSON(yields)
 		}
 		if len(yields) == 0 {
-			sh.Err.Line("no unit whose first run is among those that were asked for, in %s", shell.Safe(l.Where()))
+			sh.Err.Line("there is no unit in %s whose first run is among those asked for", shell.Safe(l.Where()))
 			return nil
 		}
 		s := shell.NewScreen(sh.Out)

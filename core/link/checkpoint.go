@@ -154,7 +154,7 @@ func (t *tally) restore(s wayState) error {
 		t.outages = outages{o.Began, o.Now, o.Longest, o.Frames, o.Lost}
 	}
 	t.knownOut = t.outages
-	t.goneOn = true
+	t.wentOn = time.Now()
 	t.known, t.knownFates, t.latched = int(s.Next), s.Fates.outcomes(), s.Latched
 	return nil
 }

@@ -92,8 +92,10 @@ func (t *tally) hopeless(r *stats.Runs, most float64, count int, now time.Time) 
 		return failed(fmt.Sprintf("that is more than the limit allows of all %d frames", count))
 	}
 	last := t.lastCame
-	if last.IsZero() {
-		last = t.knownOut.began
+	for _, began := range []time.Time{t.wentOn, t.knownOut.began} { // where none has come yet
+		if last.IsZero() {
+			last = began
+		}
 	}
 	if gone := t.knownOut.now; gone.Frames*2 >= r.Frames() && gone.Frames >= leastOutage && now.Sub(last) >= silence {
 		if gone.Frames == r.Frames() {

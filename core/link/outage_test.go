@@ -62,3 +62,27 @@ func TestOutages(t *testing.T) {
 		}
 	}
 }
+
+// A test that goes on from a checkpoint is not over since nothing came in the time between, which is nobody's.
+func TestOutageResumed(t *testing.T) {
+	limit, start := 0.5, time.Unix(1e6, 0)
+	on := newTally(0, time.Second, 0, nil)
+	for i := range 40 { // the last 20, a second of them, did not come
+		at := start.Add(time.Duration(i) * 50 * time.Millisecond)
+		if k := on.sent(at, at); i < 20 {
+			on.arrived(uint32(k), at, 0, math.NaN(), math.NaN(), 24)
+		}
+	}
+	state, _, _ := on.state("valley", "summit", start.Add(time.Minute))
+	again := newTally(0, time.Second, 0, nil)
+	later := time.Now()
+	if err := again.restore(state); err != nil {
+		t.Fatal(err)
+	}
+	if again.decided(later.Add(time.Second), Limits{MaxLoss: &limit}, 1000) {
+		t.Errorf("decided before a frame was sent: %+v", again.latched.Loss)
+	}
+	if again.lookAgain = 0; !again.decided(later.Add(15*time.Second), Limits{MaxLoss: &limit}, 1000) || again.latched.Loss.Verdict != verdict.Failed {
+		t.Errorf("%+v", again.latched.Loss)
+	}
+}

@@ -169,7 +169,7 @@ func (t *tally) sumUp(from, to string, g ordered) Direction {
 		d.KeptMS = stats.Round(ms(t.between)/float64(t.intervals), 3)
 	}
 	d.Lag = lagOf(t.lag)
-	if over := t.lastCame.Sub(t.firstCame); t.received > 1 && over > 0 && !t.goneOn {
+	if over := t.lastCame.Sub(t.firstCame); t.received > 1 && over > 0 && t.wentOn.IsZero() {
 		d.CarriedPS = stats.Round(float64(t.received-1)/over.Seconds(), 3)
 	}
 	if t.received > 0 {

@@ -94,7 +94,7 @@ type tally struct {
 	trend     trend
 	lastCame  time.Time
 	firstCame time.Time
-	goneOn    bool // from a checkpoint: the time between is nobody's
+	wentOn    time.Time // from a checkpoint, the time before being nobody's; zero if from none
 
 	// The frames so old that their fate is known, for deciding along the way, and what
 	// was decided.
