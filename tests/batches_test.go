@@ -3,9 +3,12 @@
 package tests
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
+	"syscall"
 	"testing"
 )
 
@@ -132,6 +135,7 @@ func TestPoolsOfRuns(t *testing.T) {
 	pool("names", "glaze", "--secret").wants(t, 0, "1 value added")
 	b.write("shown.parrot", "procedure \"Shown\"\nport radio\ninput name: text from pool \"names\"\nstep \"s\"\n    say radio: AT~NAME=\"{name}\"\nend\n")
 	b.run("run", "shown.parrot", "--bench", "larkfell.toml", "--port", "valley", "--ledger", "l.sqlite", "--unit", "LK-7").wants(t, 3, `the pool "names" holds secrets, and the input name is shown: write secret name from pool "names"`)
+	pool("none", "--secret").wants(t, 2, `there is no pool "none" whose values could be hidden`)
 	pool("spare", "moss").wants(t, 0, "1 value added")
 	pool("spare", "--secret").wants(t, 0, "pool spare: 1 value hidden, 0 secrets already")
 	pool("spare").wants(t, 0, "spare: 1 free")
@@ -185,4 +189,23 @@ func TestSwap(t *testing.T) {
 	swap(2, "swap valley colour=red", "put another module at valley", "no setting \"colour\"")
 	swap(2, "swap mast", "no stand-in \"mast\"")
 	swap(2, "swap valley red", "wanted NAME=VALUE")
+}
+
+// A table of 200,000 units is read row by row: in less than 60 MB in all, where each row kept took 1.7 kB.
+func TestLargeTable(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	var text strings.Builder
+	text.WriteString("unit,address,power\n")
+	for i := range 200_000 {
+		fmt.Fprintf(&text, "LK-%06d,%d,14\n", i, i%65_000+1)
+	}
+	b.write("large.csv", text.String())
+	cmd, out, errs := b.command("units", "load", "large.csv", "--ledger", "l.sqlite")
+	if err := cmd.Run(); err != nil || !strings.Contains(out.String(), "200000 units loaded") {
+		t.Fatal(err, out, errs)
+	}
+	if used, is := cmd.ProcessState.SysUsage().(*syscall.Rusage); is && runtime.GOOS == "linux" && used.Maxrss > 60<<10 { // KiB there
+		t.Errorf("it took %d KiB", used.Maxrss)
+	}
 }

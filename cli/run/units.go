@@ -473,6 +473,9 @@ func (c *unitsCommand) secrets(ctx context.Context, l *ledger.Ledger, name strin
 	if err != nil {
 		return err
 	}
+	if len(has)+len(values) == 0 {
+		return &session.Misuse{What: fmt.Sprintf("there is no pool %q whose values could be hidden: add some", name)}
+	}
 	made := false
 	if !slices.ContainsFunc(has, func(v ledger.PoolValue) bool { return v.Secret && !v.Clear }) { // else their key is wanted, not another
 		if made, err = file.Make(); err != nil {

@@ -90,8 +90,8 @@ type Direction struct {
 	Why          []string        `json:"why"`                        // the verdict in words
 }
 
-// apart is the share of the frames that counts: losses that stand together tell less.
-func (d *Direction) apart() float64 {
+// Apart is the share of the frames that counts, from 0 to 1: losses that stand together tell less.
+func (d *Direction) Apart() float64 {
 	if known := d.Sent - d.UnderWay; d.Effective > 0 && known > 0 {
 		return min(1, d.Effective/float64(known))
 	}
@@ -99,7 +99,7 @@ func (d *Direction) apart() float64 {
 }
 
 // LossOf is the share lost of some of the direction's frames with its 95 % interval.
-func (d *Direction) LossOf(lost, sent int) stats.Share { return stats.Thinned(lost, sent, d.apart()) }
+func (d *Direction) LossOf(lost, sent int) stats.Share { return stats.Thinned(lost, sent, d.Apart()) }
 
 // Judged are the verdicts by limit; measured where there was none.
 type Judged struct {

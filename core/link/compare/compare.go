@@ -136,16 +136,8 @@ func Runs(nameA string, a link.Summary, nameB string, b link.Summary, size float
 		}
 		c.LossShown, c.Slower = c.Loss.Shown() && c.Order == "", c.Ranks.Shown() && c.Order == ""
 		common := stats.Wilson(da.Lost+db.Lost, da.Sent+db.Sent).Ratio
-		c.MoreToSay = stats.FramesToShow(common, size, max(inflation(da), inflation(db)))
+		c.MoreToSay = stats.FramesToShow(common, size, 1/min(da.Apart(), db.Apart()))
 		all = append(all, c)
 	}
 	return all, nil
-}
-
-// inflation is so many frames as tell of loss what one independent frame would.
-func inflation(d *link.Direction) float64 {
-	if known := d.Sent - d.UnderWay; d.Effective > 0 && known > 0 {
-		return max(1, float64(known)/d.Effective)
-	}
-	return 1
 }
