@@ -214,9 +214,10 @@ func trendRows(t ledger.Trend) [][]string {
 		rows = append(rows, []string{"capability", "not told: these are means of values over time, and what they average spreads more"})
 	}
 	if d := t.Drift; d != nil {
-		words := fmt.Sprintf("%s a day, with 95 %% confidence %s to %s (line of least squares)", shell.WithUnit(shell.PlainNumber(d.Value), t.Unit), shell.PlainNumber(d.Low), shell.PlainNumber(d.High))
+		over := shell.Took(time.Duration(d.OverS * float64(time.Second)))
+		words := fmt.Sprintf("%s from the first to the last, %s, with 95 %% confidence %s to %s (line of least squares)", shell.WithUnit(shell.PlainNumber(d.Value), t.Unit), over, shell.PlainNumber(d.Low), shell.PlainNumber(d.High))
 		if !d.Shown() {
-			words = fmt.Sprintf("none shown: %s to %s a day (line of least squares)", shell.PlainNumber(d.Low), shell.WithUnit(shell.PlainNumber(d.High), t.Unit))
+			words = fmt.Sprintf("none shown from the first to the last, %s: %s to %s (line of least squares)", over, shell.PlainNumber(d.Low), shell.WithUnit(shell.PlainNumber(d.High), t.Unit))
 		}
 		rows = append(rows, []string{"drift", words})
 	}

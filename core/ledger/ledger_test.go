@@ -256,7 +256,7 @@ func TestTrend(t *testing.T) {
 		t.Errorf("means of series give %+v", tr)
 	}
 	values[3].OfSeries = false
-	// What differs in its unit or its step is no heap; a drift is told by its slope: 3 mV a day here.
+	// What differs in its unit or its step is no heap; a drift is told over the time of the values: 3 mV a day here.
 	var mixed []Value
 	for i := range 20 {
 		v := Value{Measurement: record.Measurement{Value: record.Number(3.3 + 0.003*float64(i) + 0.0001*float64(i%2)), Unit: "V", Step: "supply", At: noon.Add(time.Duration(i) * 24 * time.Hour)}}
@@ -276,9 +276,10 @@ func TestTrend(t *testing.T) {
 		unit, step string
 		n          int
 		mean, day  float64
-	}{{"V", "supply", 10, 3.327, 0.003}, {"mV", "supply", 5, 3327.1, 3}, {"V", "under load", 5, 3.3331, 0.003}} {
+		days       float64
+	}{{"V", "supply", 10, 3.327, 0.003, 18}, {"mV", "supply", 5, 3327.1, 3, 16}, {"V", "under load", 5, 3.3331, 0.003, 16}} {
 		p := tr.Parts[i]
-		if p.Unit != want.unit || p.Step != want.step || p.N != want.n || math.Abs(float64(p.Mean)-want.mean) > 1e-4*want.mean || p.Drift == nil || math.Abs(p.Drift.Value-want.day) > 0.001*want.day || !p.Drift.Shown() {
+		if p.Unit != want.unit || p.Step != want.step || p.N != want.n || math.Abs(float64(p.Mean)-want.mean) > 1e-4*want.mean || p.Drift == nil || p.Drift.OverS != 86400*want.days || math.Abs(p.Drift.Value-want.day*want.days) > 0.001*want.day*want.days || !p.Drift.Shown() {
 			t.Errorf("%d: %+v, %+v", i, p, p.Drift)
 		}
 	}

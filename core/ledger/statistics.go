@@ -34,7 +34,7 @@ type Trend struct {
 	Ppk    *stats.Index   `json:"ppk,omitempty"`
 	Cpk    *stats.Index   `json:"cpk,omitempty"`
 	Means  bool           `json:"means_of_series,omitempty"` // they average values over time, so there is no capability
-	Drift  *Drift         `json:"drift_a_day,omitempty"`
+	Drift  *Drift         `json:"drift,omitempty"`
 	Step   string         `json:"step,omitempty"` // in which it was measured, where that was one
 	// Parts are the trends of each unit of measurement and each step, where there are several: what differs in these
 	// is not one heap, and has no mean.
@@ -43,11 +43,13 @@ type Trend struct {
 	Values []Value `json:"-"`
 }
 
-// Drift is by how much values change in a day, by a line of least squares, with its 95 % interval.
+// Drift is by how much values change from the first to the last, by a line of least squares, with its 95 % interval.
+// It is told for that time and no other: nothing is known of how it goes on.
 type Drift struct {
 	Value float64 `json:"value"`
 	Low   float64 `json:"low"`
 	High  float64 `json:"high"`
+	OverS float64 `json:"over_s"` // from the first to the last, in seconds
 }
 
 // Shown reports whether the interval leaves out none.
@@ -95,7 +97,7 @@ func NewTrend(what string, values []Value) Trend {
 		return t
 	}
 	t.Step = values[0].Step
-	var xs, days []float64
+	var xs, seconds []float64
 	units := map[string]bool{}
 	moving := 0.0
 	least, most := math.Inf(1), math.Inf(-1)
@@ -116,7 +118,7 @@ func NewTrend(what string, values []Value) Trend {
 			continue
 		}
 		t.Means = t.Means || v.OfSeries
-		xs, days = append(xs, float64(v.Value)), append(days, v.when().Sub(values[0].when()).Hours()/24)
+		xs, seconds = append(xs, float64(v.Value)), append(seconds, v.when().Sub(values[0].when()).Seconds())
 		least, most = min(least, float64(v.Value)), max(most, float64(v.Value))
 		if n := len(xs); n > 1 {
 			moving += math.Abs(xs[n-1] - xs[n-2])
@@ -131,8 +133,9 @@ func NewTrend(what string, values []Value) Trend {
 		sd := stats.StdDev(xs)
 		spread := record.Number(sd)
 		t.SD = &spread
-		if slope, low, high, known := stats.Line(days, xs); known {
-			t.Drift = &Drift{slope, low, high}
+		if slope, low, high, known := stats.Line(seconds, xs); known {
+			over := slices.Max(seconds) - slices.Min(seconds)
+			t.Drift = &Drift{slope * over, low * over, high * over, over}
 		}
 		if t.None == 0 && !t.Means { // an index of what is left would flatter
 			t.Ppk = t.index(sd, stats.Capability)
