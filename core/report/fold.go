@@ -22,13 +22,19 @@ const (
 type folded struct {
 	emit    func(dialogueLine) error
 	number  int // of the round; 0 outside of any
-	held    []dialogueLine
-	last    []dialogueLine
+	now     round
+	last    round // of those that are not shown
 	skipped int
-	heard   int // lines that were heard in this round
-	missed  int // ... in the rounds that are not shown, of a watch
-	ofLast  int // ... of the last of them
+	missed  int  // lines that were heard in the rounds that are not shown
+	asksNot bool // it is a watch that asks for nothing: what counts is what was heard, whichever round it came in
 	outside int
+}
+
+// round is what is kept of one, until it is known what it was.
+type round struct {
+	lines []dialogueLine
+	more  int // lines that are not kept
+	heard int // lines of it that were heard
 }
 
 // roundWord is the word of a line that tells of a round and is not shown itself.
@@ -36,9 +42,6 @@ const roundWord = string(record.Round)
 
 // line takes a line of the dialogue.
 func (f *folded) line(l dialogueLine) error {
-	if l.Word == "heard" {
-		f.heard++
-	}
 	switch {
 	case l.Word == roundWord:
 		return f.round(l)
@@ -46,56 +49,48 @@ func (f *folded) line(l dialogueLine) error {
 		if err := f.cut(l); err != nil {
 			return err
 		}
-	case f.number > roundsShown && len(f.held) < mostHeld:
-		f.held = append(f.held, l)
-		return nil
 	case f.number > roundsShown:
-		return nil // of a round that long the rest is in the whole dialogue
+		if l.Word == "heard" {
+			f.now.heard++
+		}
+		if len(f.now.lines) < mostHeld {
+			f.now.lines = append(f.now.lines, l)
+		} else {
+			f.now.more++
+		}
+		return nil
 	}
 	return f.emit(l)
 }
 
 // cut ends a repetition in the middle of a round.
 func (f *folded) cut(at dialogueLine) error {
-	held := f.held
-	if err := f.more(at, held); err != nil {
+	if err := f.show(at, f.now); err != nil {
 		return err
 	}
 	*f = folded{emit: f.emit}
-	return f.all(held)
+	return nil
 }
 
 func (f *folded) round(l dialogueLine) error {
-	held := f.held
+	f.asksNot = f.asksNot || l.Readings > 0
 	if f.number > roundsShown {
 		if l.Verdict == verdict.Failed && f.outside < outsideShown {
 			f.outside++
-			if err := f.more(l, held); err != nil {
+			if err := f.show(l, f.now); err != nil {
 				return err
 			}
-			if err := f.all(held); err != nil {
-				return err
-			}
-		} else {
-			f.skipped, f.last, f.ofLast = f.skipped+1, held, 0
-			if l.Readings > 0 { // what came while it asked for nothing
-				f.ofLast = f.heard
-			}
-			f.missed += f.ofLast
+		} else if len(f.now.lines) > 0 {
+			f.skipped, f.missed, f.last = f.skipped+1, f.missed+f.now.heard, f.now
 		}
 	}
-	f.number, f.held, f.heard = l.Round, nil, 0
+	f.number, f.now = l.Round, round{}
 	if l.Round > 0 {
 		return nil
 	}
-	last := f.last
 	if f.skipped > 0 {
-		f.skipped--
-		f.missed -= f.ofLast
-		if err := f.more(l, last); err != nil {
-			return err
-		}
-		if err := f.all(last); err != nil {
+		f.skipped, f.missed = f.skipped-1, f.missed-f.last.heard
+		if err := f.show(l, f.last); err != nil {
 			return err
 		}
 	}
@@ -103,25 +98,34 @@ func (f *folded) round(l dialogueLine) error {
 	return nil
 }
 
-// more tells how many rounds are not shown, before the lines that are.
-func (f *folded) more(at dialogueLine, next []dialogueLine) error {
-	if len(next) > 0 {
-		at = next[0]
+// show tells how many rounds are not shown, and shows the one behind them.
+func (f *folded) show(at dialogueLine, next round) error {
+	if len(next.lines) > 0 {
+		at = next.lines[0]
 	}
-	n := max(f.skipped, f.missed)
-	if f.skipped, f.missed = 0, 0; n == 0 {
-		return nil
+	n := f.skipped
+	if f.asksNot && f.missed > 0 {
+		n = f.missed
 	}
-	return f.emit(dialogueLine{Time: at.Time, Word: "folded", Text: fmt.Sprintf("%s more like that: the whole dialogue is in the report as text", text.Count(n, "time"))})
-}
-
-func (f *folded) all(lines []dialogueLine) error {
-	for _, l := range lines {
+	f.skipped, f.missed = 0, 0
+	if err := f.tell(at, n, "time"); err != nil {
+		return err
+	}
+	for _, l := range next.lines {
 		if err := f.emit(l); err != nil {
 			return err
 		}
+		at = l
 	}
-	return nil
+	return f.tell(at, next.more, "line")
+}
+
+// tell says how much is not shown.
+func (f *folded) tell(at dialogueLine, n int, what string) error {
+	if n == 0 {
+		return nil
+	}
+	return f.emit(dialogueLine{Time: at.Time, Word: "folded", Text: fmt.Sprintf("%s more like that: the whole dialogue is in the report as text", text.Count(n, what))})
 }
 
 // flush hands on what is held of a record that ends within a round.
