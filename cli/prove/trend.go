@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -215,11 +216,18 @@ func trendRows(t ledger.Trend) [][]string {
 	}
 	if d := t.Drift; d != nil {
 		over := shell.Took(time.Duration(d.OverS * float64(time.Second)))
-		words := fmt.Sprintf("%s from the first to the last, %s, with 95 %% confidence %s to %s (line of least squares)", shell.WithUnit(shell.PlainNumber(d.Value), t.Unit), over, shell.PlainNumber(d.Low), shell.PlainNumber(d.High))
+		low, high := rounded(d.Low), shell.WithUnit(rounded(d.High), t.Unit)
+		words := fmt.Sprintf("%s from the first to the last, %s, with 95 %% confidence %s to %s (line of least squares)", rounded(d.Value), over, low, high)
 		if !d.Shown() {
-			words = fmt.Sprintf("none shown from the first to the last, %s: %s to %s (line of least squares)", over, shell.PlainNumber(d.Low), shell.WithUnit(shell.PlainNumber(d.High), t.Unit))
+			words = fmt.Sprintf("none shown from the first to the last, %s: %s to %s (line of least squares)", over, low, high)
 		}
 		rows = append(rows, []string{"drift", words})
 	}
 	return rows
+}
+
+// rounded is a number to three digits that count: an estimate has no more.
+func rounded(v float64) string {
+	v, _ = strconv.ParseFloat(strconv.FormatFloat(v, 'g', 3, 64), 64) // it can be read, having been written
+	return shell.PlainNumber(v)
 }

@@ -90,7 +90,7 @@ func latencyRows(sum link.Summary, d link.Direction) [][2]string {
 		rows = append(rows, [2]string{"not sure", d.FarClock.Words()})
 	}
 	if in := l.Intervals; in != nil {
-		rows = append(rows, [2]string{"how sure", fmt.Sprintf("median %s, 95 %% %s, 99 %% %s, each with 95 %% confidence%s", bounds(in["median"]), bounds(in["p95"]), bounds(in["p99"]), effective(l))})
+		rows = append(rows, [2]string{"how sure", fmt.Sprintf("median %s, p95 %s, p99 %s, each with 95 %% confidence%s", bounds(in["median"]), bounds(in["p95"]), bounds(in["p99"]), effective(l))})
 		if l.Effective > 0 && l.Effective < link.FewEffective {
 			rows = append(rows, [2]string{"not sure", fmt.Sprintf("frames near one another take alike long, so these are worth %.0f independent ones: under %d the intervals of the latency are too narrow", l.Effective, link.FewEffective)})
 		}
@@ -144,11 +144,11 @@ func bounds(b link.Bounds) string {
 	case b.Low <= 0 && !b.High.Finite():
 		return "not known from so few"
 	case !b.Low.Finite():
-		return "lost"
+		return "none: more was lost"
 	case b.High.Finite():
 		return fmt.Sprintf("%.1f to %s", float64(b.Low), high)
 	default:
-		return fmt.Sprintf("above %s", MS(b.Low))
+		return fmt.Sprintf("at least %s", MS(b.Low))
 	}
 }
 
