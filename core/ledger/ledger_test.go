@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"math"
 	"os"
@@ -24,6 +25,10 @@ import (
 var postgresURL string
 
 func TestMain(m *testing.M) {
+	flag.Parse()
+	if testing.Short() { // the plain ledger shows what its logic does
+		os.Exit(m.Run())
+	}
 	server, err := postgres.Start()
 	if err == nil {
 		postgresURL = server.URL
@@ -43,7 +48,7 @@ func onBoth(t *testing.T, do func(t *testing.T, where string)) {
 	t.Run("sqlite", func(t *testing.T) { do(t, filepath.Join(t.TempDir(), "a folder?", "ledger #1.sqlite")) })
 	t.Run("postgres", func(t *testing.T) {
 		if postgresURL == "" {
-			t.Skip("NOT TESTED: " + postgres.ErrMissing.Error())
+			t.Skip("NOT TESTED: not with -short, or " + postgres.ErrMissing.Error())
 		}
 		db, err := openPostgres(postgresURL)
 		if err == nil {

@@ -181,6 +181,9 @@ func TestClaims(t *testing.T) {
 
 // However many stations there are, each unit goes to one of them, and each value to one unit.
 func TestManyClaim(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many claims take long")
+	}
 	onBoth(t, func(t *testing.T, where string) {
 		const units, stations = 120, 8
 		l, ctx := open(t, where), t.Context()

@@ -10,6 +10,9 @@ import (
 // seldom passes, one within it seldom fails; more frames decide more; bursts decide less; and the same seed
 // gives the same.
 func TestForesee(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many made-up links take long")
+	}
 	most := 0.02
 	p := Plan{Count: 1000, Every: 100 * time.Millisecond, Deadline: 2 * time.Second, Limits: Limits{MaxLoss: &most}}
 	const times = 2000

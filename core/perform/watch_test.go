@@ -215,6 +215,9 @@ func TestWatchTellsWhatItMissed(t *testing.T) {
 // A day of a value twice a second: none is lost, a value outside is found whenever it comes,
 // and the memory that is used does not grow.
 func TestWatchDay(t *testing.T) {
+	if testing.Short() {
+		t.Skip("a day takes long")
+	}
 	synctest.Test(t, func(t *testing.T) {
 		s := set(t, "procedure \"T\"\nport a: dialect lines\nstep \"s\"\nwatch for 24h\nreading a within 2s: v {v:num} w {}\nlimit v in 0..10 V \"v\"\nend\nend\n", nil)
 		s.Events = record.NewStream(record.New(io.Discard, record.Origin{Tool: "test"}), func(record.Event) {})

@@ -120,6 +120,9 @@ func BenchmarkMillion(b *testing.B) {
 // Memory does not grow with the record: what is alive at the end of a long one is
 // no more than at the end of a short one, give or take.
 func TestFlatMemory(t *testing.T) {
+	if testing.Short() {
+		t.Skip("a long record takes long")
+	}
 	alive := func(events int) map[string]uint64 {
 		path := long(t, events)
 		all := map[string]uint64{}

@@ -103,6 +103,9 @@ func TestRoundCutShort(t *testing.T) {
 
 // A million values take no more memory in a report than a few.
 func TestSamplesFlat(t *testing.T) {
+	if testing.Short() {
+		t.Skip("a long record takes long")
+	}
 	use := func(batches int) uint64 {
 		var buf bytes.Buffer
 		buf.Grow(batches * 30_000)

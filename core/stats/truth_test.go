@@ -129,6 +129,9 @@ func otherwise(rng *rand.Rand, c cell, lost func(bool)) {
 // 97 %, but for deep and slow fades, of which docs/link.md tells. Two simulations that share no code agree. Twenty
 // cells are drawn, or all.
 func TestTruthOfLoss(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many made-up links take long")
+	}
 	t.Parallel()
 	all := cells()
 	if len(all) != 200 {
@@ -189,6 +192,9 @@ func TestTruthOfLoss(t *testing.T) {
 
 // Of links whose losses come singly it is seldom said that they come in stretches.
 func TestTruthOfStretches(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many made-up links take long")
+	}
 	t.Parallel()
 	n, slack := rounds()
 	for _, loss := range []float64{0.01, 0.05, 0.3} {
@@ -210,6 +216,9 @@ func TestTruthOfStretches(t *testing.T) {
 // A number of frames that is said to decide does so in four cases of five, over links of all kinds that lose less
 // and more than the limit, and whose first test has not decided.
 func TestTruthOfFramesInAll(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many made-up links take long")
+	}
 	t.Parallel()
 	const limit = 0.05
 	n := 1000
@@ -248,6 +257,9 @@ func TestTruthOfFramesInAll(t *testing.T) {
 // the bounds leave out the truth in as many, and clear cases are decided; a link that loses half as much again in
 // stretches of its own is passed in at most 7 %.
 func TestTruthOfDeciding(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many made-up links take long")
+	}
 	t.Parallel()
 	n, slack := rounds()
 	n = min(n, 1000) // each looks at its frames many times
@@ -305,6 +317,9 @@ func count(b bool) int {
 // intervals in at least 90 % of runs, however much neighbours resemble each other, and
 // equal links are called different in about 5 %.
 func TestTruthOfLatency(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many made-up links take long")
+	}
 	t.Parallel()
 	n, slack := rounds()
 	n /= 2
@@ -385,6 +400,9 @@ func TestBlocksInFiles(t *testing.T) {
 // Equal links are called different in a twentieth of comparisons, also where one test is far shorter than the other,
 // and where losses come in stretches; and so many frames show a difference as it is said, in four cases of five.
 func TestTruthOfComparing(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many made-up links take long")
+	}
 	t.Parallel()
 	n, slack := rounds()
 	for _, c := range []struct{ short, long int }{{60, 20_000}, {200, 5000}, {1000, 1000}} {
