@@ -120,7 +120,10 @@ func fill(t *testing.T, where string) {
 		if r.verdict == "" {
 			list = list[:4]
 		}
-		for _, e := range list {
+		for k, e := range list {
+			if e.Time.IsZero() {
+				e.Time = noon.Add(time.Duration(i)*time.Hour + time.Duration(k)*time.Second)
+			}
 			f.Take(e)
 		}
 		if err := f.End(t.Context(), "5u3"); err != nil {
