@@ -58,7 +58,7 @@ func capability(room, sd float64, n int, variance float64) *Index {
 
 // Line is the slope of the line of least squares through points, with its 95 % interval by Student's t (N. R. Draper
 // and H. Smith, Applied Regression Analysis, 1998, section 1.4), for deviations that do not depend on one another;
-// false of fewer than 5 points, or where all stand at one x.
+// false of fewer than 5 points, where all stand at one x, or where one is not finite.
 func Line(xs, ys []float64) (slope, low, high float64, known bool) {
 	n := float64(len(xs))
 	if len(xs) < 5 {
@@ -69,7 +69,7 @@ func Line(xs, ys []float64) (slope, low, high float64, known bool) {
 	for i, x := range xs {
 		xx, xy, yy = xx+(x-mx)*(x-mx), xy+(x-mx)*(ys[i]-my), yy+(ys[i]-my)*(ys[i]-my)
 	}
-	if !(xx > 0) || math.IsInf(yy, 0) {
+	if !(xx > 0) || math.IsNaN(yy) || math.IsInf(yy, 0) {
 		return 0, 0, 0, false
 	}
 	slope = xy / xx
