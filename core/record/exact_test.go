@@ -40,6 +40,8 @@ func TestMeasurementInWords(t *testing.T) {
 		{Measurement{Unit: "V", Low: num(0), Verdict: "failed", Series: sum(series.Summary{N: 9, None: 2, Least: 2, Greatest: 3, Mean: 2.5, Rate: 0.49, Outside: 1, Worst: &series.Outside{Value: 3, At: at}})}, "9 values, 2 to 3, mean 2.5 V, one every 2.04 s, 2 no number; 1 outside, the first 3 at 07:30:00", "0", "2.5", "0..", "0.. V"},
 		{Measurement{Series: sum(series.Summary{N: 3, None: 3, Mean: series.Number(math.NaN()), Outside: 2})}, "3 values, none of them a number; 2 outside", "0", "-", "..", ".."},
 		{Measurement{Series: sum(series.Summary{N: 4, Texts: 2, LastText: "shut", Mean: series.Number(math.NaN())}), Verdict: verdict.Measured}, "4 values, 2 different, the last shut", "0", "-", "", ""},
+		{Measurement{Series: sum(series.Summary{N: 4, Texts: 1, LastText: "shut"}), Verdict: verdict.Measured}, "4 values, 1 different, the last shut", "0", "0", "", ""},
+		{Measurement{Series: sum(series.Summary{N: 4, None: 1, Least: 1, Greatest: 2, Mean: 1.5}), Verdict: verdict.Measured}, "4 values, 1 to 2, mean 1.5, 1 no number", "0", "1.5", "", ""},
 		{Measurement{Series: sum(series.Summary{N: 4, Texts: series.MostTexts, LastText: "x"}), Verdict: verdict.Measured}, fmt.Sprintf("4 values, %d or more different, the last x", series.MostTexts), "0", "0", "", ""},
 	} {
 		if got := [5]string{c.m.Shown(), c.m.Bare(), c.m.Single(), c.m.Range(), c.m.Wanted()}; got != [5]string{c.shown, c.bare, c.single, c.limits, c.wanted} {

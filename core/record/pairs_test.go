@@ -18,6 +18,7 @@ func TestPairFaults(t *testing.T) {
 		"one stands apart": {"equal", "7 7 9", "3: 7 at 1, 2; 9 at 3"},
 		"nobody knows":     {"equal", "7 9", "1 2: 7 at 1; 9 at 2"},
 		"many":             {"equal", "7 7 7 7 7 9", "6: 7 at 5 modules; 9 at 6"},
+		"not many":         {"equal", "7 7 7 7 9", "5: 7 at 1, 2, 3, 4; 9 at 5"},
 		"one alone":        {"equal", "7", ""},
 		"none is known":    {"equal", "7 - 7", ""},
 		"other families":   {"equal", "7 x9 7", ""},
