@@ -59,10 +59,13 @@ func (p *performer) supply(ctx context.Context, name string, on bool) error {
 		}
 		return p.confirm(ctx, question)
 	}
-	p.dark(name, !on) // also where it fails: which way it is then is not known
+	if !on {
+		p.dark(name, true) // also where it fails: which way it is then is not known
+	}
 	if err := p.switched(ctx, s, word); err != nil {
 		return fmt.Errorf("power of %s %s, by %s: %w", name, word, s.Words(), err)
 	}
+	p.dark(name, !on)
 	p.emit(record.Event{Kind: record.Note, Port: name, Text: fmt.Sprintf("power of %s %s, by %s", name, word, s.Words()), Value: record.Supplied{Power: word}})
 	return nil
 }
