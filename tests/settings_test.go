@@ -283,3 +283,15 @@ func TestSettingsOfAnother(t *testing.T) {
 	at("restore", "summit", "--from-record", "bare.record", "--yes").wants(t, 2, "bare.record has no checksums")
 	at("restore", "summit", "--from-record", "bare.record", "--allow-unprotected", "--yes").wants(t, 0)
 }
+
+// What shares no setting is not the same: nothing was compared.
+func TestCompareNothing(t *testing.T) {
+	t.Parallel()
+	b := &bench{t, t.TempDir()}
+	b.write("a.toml", "power = 14\n")
+	b.write("b.toml", "channel = 41\n")
+	b.write("c.toml", "channel = 41\npower = 14\n")
+	b.run("settings", "compare", "a.toml", "b.toml").wants(t, 4, "no two of them tell the same setting: nothing could be compared")
+	b.run("settings", "compare", "a.toml", "c.toml").wants(t, 0, "they are the same in what all of them tell")
+	b.run("settings", "compare", "a.toml", "b.toml", "--json").wants(t, 4, `"verdict": "undecided"`)
+}

@@ -3,7 +3,6 @@ package session
 import (
 	"slices"
 
-	"uparrot/core/phrasebook"
 	"uparrot/core/record"
 	"uparrot/core/verdict"
 )
@@ -14,33 +13,42 @@ func JudgeRead(mods []*Module) verdict.Verdict {
 	if len(Pairs(mods)) > 0 {
 		return verdict.Failed
 	}
-	rules := false
+	judged := false
+	told := map[[2]string]int{} // by family and name, where there is a rule
 	for _, m := range mods {
 		for _, v := range slices.Concat(m.Identity, m.Settings.Settings) {
 			if v.Bad {
 				return verdict.Failed
 			}
+			if v.Pair != "" && v.Not == "" && m.Book != nil {
+				told[[2]string{m.Family, v.Name}]++
+				judged = judged || told[[2]string{m.Family, v.Name}] > 1
+			}
 		}
-		rules = rules || m.Book != nil && slices.ContainsFunc(m.Book.Settings, func(s phrasebook.Setting) bool { return s.Pair != "" })
 	}
-	if rules && len(mods) > 1 {
+	if judged {
 		return verdict.Passed
 	}
 	return verdict.Measured
 }
 
-// JudgeSame is passed where all modules of a family have the same settings, and break no rule.
+// JudgeSame is passed where all modules of a family have the same settings, and break no rule; undecided where no two
+// of them tell the same setting, so that nothing was compared.
 func JudgeSame(mods []*Module) verdict.Verdict {
 	if len(Pairs(mods)) > 0 {
 		return verdict.Failed
 	}
-	for _, m := range mods {
-		for _, o := range mods {
+	compared := false
+	for i, m := range mods {
+		for k, o := range mods {
 			if o.Family != m.Family && o.Family != "" && m.Family != "" {
 				return verdict.Failed
 			}
 			for _, v := range m.Settings.Settings {
-				if w, ok := o.Setting(v.Name); ok && v.Not == "" && w.Not == "" && v.Value != w.Value && (m.Name == o.Name || RuleOf(mods, v.Name) != "different") {
+				w, ok := o.Setting(v.Name)
+				both := ok && v.Not == "" && w.Not == ""
+				compared = compared || both && i != k
+				if both && v.Value != w.Value && (m.Name == o.Name || RuleOf(mods, v.Name) != "different") {
 					return verdict.Failed
 				}
 				if v.Bad {
@@ -48,6 +56,9 @@ func JudgeSame(mods []*Module) verdict.Verdict {
 				}
 			}
 		}
+	}
+	if !compared {
+		return verdict.Undecided
 	}
 	return verdict.Passed
 }
@@ -82,7 +93,11 @@ func Restored(found []*Module, given Wanted) Wanted {
 
 // Likeness is how modules stand to each other, in words, where v is what JudgeSame says. That of which one tells nothing is no likeness.
 func Likeness(mods []*Module, v verdict.Verdict) string {
-	if v != verdict.Passed {
+	switch v {
+	case verdict.Undecided:
+		return "no two of them tell the same setting: nothing could be compared"
+	case verdict.Passed:
+	default:
 		return "they differ"
 	}
 	for _, name := range NamesOf(mods) {
