@@ -176,9 +176,10 @@ func (r *Earlier) values(name string, steps []string) (taken map[string]any, why
 	for _, title := range steps {
 		g, has := r.given[title][name]
 		v, err := g.Value()
+		was := r.verdicts[title]
 		switch {
-		case !has && r.verdicts[title] != "" && r.verdicts[title] != verdict.Passed:
-			why = fmt.Sprintf("; in %s that step is %s", r.path, r.verdicts[title])
+		case was != "" && was != verdict.Passed && (!has || was != verdict.Skipped && was != verdict.Untested): // one left out there may have it from a run before
+			why = fmt.Sprintf("; in %s that step is %s", r.path, was)
 		case !has:
 		case err != nil:
 			why = fmt.Sprintf("; %s does not tell it: %v", r.path, err)
