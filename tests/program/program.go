@@ -3,13 +3,11 @@ package program
 
 import (
 	"errors"
-	"flag"
 	"fmt"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"testing"
 )
@@ -22,12 +20,6 @@ func Main(m *testing.M, path *string) {
 		os.Exit(1)
 	}
 	*path = built
-	flag.Parse()
-	// They wait for modules most of the time, each with its own.
-	if err := flag.Set("test.parallel", fmt.Sprint(3*runtime.GOMAXPROCS(0))); err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		os.Exit(1)
-	}
 	status := m.Run()
 	remove()
 	os.Exit(status)
