@@ -109,6 +109,29 @@ type day struct {
 	meanwhile []func() // what happens during the next run
 }
 
+// stepBegun waits until the record of a run that was begun since then has a step: only from there on a time within
+// the run means the same on any machine.
+func (d *day) stepBegun(since time.Time) {
+	for deadline := since.Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+		begun := false
+		_ = filepath.WalkDir(d.dir, func(path string, e fs.DirEntry, err error) error { // what is taken away meanwhile is none
+			if err != nil || e.IsDir() || !strings.HasSuffix(path, ".record") {
+				return nil
+			}
+			if info, err := e.Info(); err != nil || info.ModTime().Before(since) {
+				return nil
+			}
+			text, _ := os.ReadFile(path)
+			begun = begun || strings.Contains(string(text), `"kind":"step"`)
+			return nil
+		})
+		if begun {
+			return
+		}
+	}
+	d.t.Errorf("no step has begun after %v", time.Since(since))
+}
+
 // module puts a module behind a port: "PORT NAME [speed=N] [late=T]".
 func (d *day) module(words []string) {
 	m := &board{name: words[1], speed: 9600, kept: map[string]string{"node": "1", "group": "1"}, answer: map[string]string{}}
@@ -188,10 +211,11 @@ func (d *day) happen(line string) {
 			d.t.Errorf("%s: it is not there", line)
 		}
 		d.write(words[0], strings.Replace(text, words[1], words[2], 1))
-	case "meanwhile": // T ...: while the next run goes on
+	case "meanwhile": // T ...: while the next run goes on, so long after its first step began
 		after, rest, _ := strings.Cut(rest, " ")
 		wait, _ := time.ParseDuration(after)
 		d.meanwhile = append(d.meanwhile, func() {
+			d.stepBegun(time.Now())
 			time.Sleep(wait)
 			d.happen(rest)
 		})
@@ -217,13 +241,15 @@ func (d *day) happen(line string) {
 			path, _, _ = strings.Cut(path, "\n")
 			d.record = strings.Replace(path, "~", d.dir, 1)
 		}
-	case "killed", "interrupted": // T ARGS...: a run that is ended after a while
+	case "killed", "interrupted": // T ARGS...: a run that is ended so long after its first step began
 		after, _ := time.ParseDuration(words[0])
+		began := time.Now()
 		cmd, _, _ := d.command(d.args(words[1:])...)
 		cmd.Env = append(os.Environ(), d.env()...)
 		if err := cmd.Start(); err != nil {
 			d.t.Fatal(err)
 		}
+		d.stepBegun(began)
 		time.Sleep(after)
 		if verb == "killed" {
 			cmd.Process.Kill()
